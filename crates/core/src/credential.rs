@@ -1,0 +1,194 @@
+//! Credentials: what the ward records of each, and the state that follows from it.
+
+use crate::certificate::{Fingerprint, SerialNumber};
+use crate::id::{AuthorityName, DeviceId};
+use crate::revocation::Reason;
+use crate::time::UnixTime;
+
+/// What is recorded of one certificate. States are derived from it, never stored.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CredentialRecord {
+    /// Its name: SHA-256 of the DER.
+    pub fingerprint: Fingerprint,
+    /// Its serial number under its authority.
+    pub serial: SerialNumber,
+    /// Who signed it.
+    pub authority: AuthorityName,
+    /// Whose it is.
+    pub device: DeviceId,
+    /// The type of its key, such as `p256`.
+    pub key_type: String,
+    /// The first second of its validity.
+    pub not_before: UnixTime,
+    /// The last second of its validity.
+    pub not_after: UnixTime,
+    /// When it was signed.
+    pub issued: UnixTime,
+    /// When the device fetched it or its outfit was written.
+    pub equipped: Option<UnixTime>,
+    /// When the device first connected with it.
+    pub first_used: Option<UnixTime>,
+    /// If it was replaced: the last second in which it may sign in; brought forward by the first use of its successor.
+    pub superseded_until: Option<UnixTime>,
+    /// If it was revoked: when and why.
+    pub revoked: Option<(UnixTime, Reason)>,
+}
+
+/// The state of a credential.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum CredentialState {
+    /// Signed.
+    Issued,
+    /// In the device's hands.
+    Equipped,
+    /// Used.
+    Live,
+    /// Replaced by a newer one.
+    Superseded,
+    /// Ended for good, and on the CRL.
+    Revoked,
+    /// Past its end.
+    Expired,
+}
+
+impl CredentialState {
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Issued => "issued",
+            Self::Equipped => "equipped",
+            Self::Live => "live",
+            Self::Superseded => "superseded",
+            Self::Revoked => "revoked",
+            Self::Expired => "expired",
+        }
+    }
+}
+
+impl CredentialRecord {
+    /// The state at `now`.
+    #[must_use]
+    pub fn state(&self, now: UnixTime) -> CredentialState {
+        if self.revoked.is_some() {
+            CredentialState::Revoked
+        } else if now > self.not_after {
+            CredentialState::Expired
+        } else if self.superseded_until.is_some() {
+            CredentialState::Superseded
+        } else if self.first_used.is_some() {
+            CredentialState::Live
+        } else if self.equipped.is_some() {
+            CredentialState::Equipped
+        } else {
+            CredentialState::Issued
+        }
+    }
+
+    /// The last second in which it may sign in as things stand; `None` if it no longer may at all.
+    #[must_use]
+    pub fn usable_until(&self) -> Option<UnixTime> {
+        match self.revoked {
+            Some(_) => None,
+            None => Some(self.superseded_until.map_or(self.not_after, |until| until.min(self.not_after))),
+        }
+    }
+
+    /// Whether it may sign in at `now`.
+    ///
+    /// # Errors
+    /// Why not.
+    pub fn may_sign_in(&self, now: UnixTime) -> Result<(), Unusable> {
+        if let Some((at, reason)) = self.revoked {
+            return Err(Unusable::Revoked { at, reason });
+        }
+        if now > self.not_after {
+            return Err(Unusable::Expired { at: self.not_after });
+        }
+        if now < self.not_before {
+            return Err(Unusable::NotYet { from: self.not_before });
+        }
+        match self.superseded_until {
+            Some(until) if now > until => Err(Unusable::Superseded { until }),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Why a credential may not sign in.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum Unusable {
+    /// Revoked.
+    #[error("its certificate was revoked at {at} ({reason})")]
+    Revoked {
+        /// When.
+        at: UnixTime,
+        /// Why.
+        reason: Reason,
+    },
+    /// Past its end.
+    #[error("its certificate ended at {at}")]
+    Expired {
+        /// When.
+        at: UnixTime,
+    },
+    /// Before its beginning.
+    #[error("its certificate begins at {from}")]
+    NotYet {
+        /// When.
+        from: UnixTime,
+    },
+    /// Replaced, and its time is over.
+    #[error("its certificate was replaced by a newer one and could be used until {until}")]
+    Superseded {
+        /// Until when.
+        until: UnixTime,
+    },
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use super::*;
+
+    pub(crate) fn record() -> CredentialRecord {
+        CredentialRecord {
+            fingerprint: Fingerprint([1; 32]),
+            serial: SerialNumber::from_octets(&[1]).unwrap(),
+            authority: "devices".parse().unwrap(),
+            device: "wv-1".parse().unwrap(),
+            key_type: "p256".into(),
+            not_before: UnixTime(100),
+            not_after: UnixTime(1_000),
+            issued: UnixTime(100),
+            equipped: None,
+            first_used: None,
+            superseded_until: None,
+            revoked: None,
+        }
+    }
+
+    #[test]
+    fn states_follow_from_what_happened_and_the_clock() {
+        let at = |seconds| Some(UnixTime(seconds));
+        let issued = record();
+        let equipped = CredentialRecord { equipped: at(110), ..record() };
+        let live = CredentialRecord { first_used: at(120), ..equipped.clone() };
+        let superseded = CredentialRecord { superseded_until: at(500), ..live.clone() };
+        let revoked = CredentialRecord { revoked: Some((UnixTime(300), Reason::KeyCompromise)), ..live.clone() };
+        for (record, now, state, may) in [
+            (&issued, 99, CredentialState::Issued, false),
+            (&issued, 100, CredentialState::Issued, true),
+            (&equipped, 200, CredentialState::Equipped, true),
+            (&live, 1_000, CredentialState::Live, true),
+            (&live, 1_001, CredentialState::Expired, false),
+            (&superseded, 500, CredentialState::Superseded, true),
+            (&superseded, 501, CredentialState::Superseded, false),
+            (&revoked, 200, CredentialState::Revoked, false),
+            (&revoked, 2_000, CredentialState::Revoked, false),
+        ] {
+            let now = UnixTime(now);
+            assert_eq!((record.state(now), record.may_sign_in(now).is_ok()), (state, may), "{record:?} at {now}");
+        }
+    }
+}

@@ -1,0 +1,194 @@
+//! Devices: what the ward records of each, its state, and what is missing until it is ready.
+
+use std::collections::BTreeMap;
+
+use crate::credential::{CredentialRecord, CredentialState};
+use crate::fact::{Fact, FactName};
+use crate::id::{DeviceId, KindName, LabelName, LabelValue, OwnerId};
+use crate::time::UnixTime;
+
+/// What is recorded of one device.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeviceRecord {
+    /// Its name.
+    pub id: DeviceId,
+    /// Its class.
+    pub kind: KindName,
+    /// Its labels.
+    pub labels: BTreeMap<LabelName, LabelValue>,
+    /// Its hardware identifiers, at most one of each name.
+    pub facts: BTreeMap<FactName, Fact>,
+    /// The device that speaks for it, if any.
+    pub gateway: Option<DeviceId>,
+    /// Who claimed it, if anybody did.
+    pub owner: Option<OwnerId>,
+    /// When it was listed.
+    pub created: UnixTime,
+    /// If it was revoked and not reopened: since when.
+    pub out: Option<UnixTime>,
+    /// If it was retired: since when.
+    pub retired: Option<UnixTime>,
+    /// When it last connected.
+    pub seen: Option<UnixTime>,
+    /// Tokens made before this moment no longer count.
+    pub tokens_from: UnixTime,
+}
+
+impl DeviceRecord {
+    /// A device that was just listed.
+    #[must_use]
+    pub fn new(id: DeviceId, kind: KindName, created: UnixTime) -> Self {
+        Self {
+            id,
+            kind,
+            labels: BTreeMap::new(),
+            facts: BTreeMap::new(),
+            gateway: None,
+            owner: None,
+            created,
+            out: None,
+            retired: None,
+            seen: None,
+            tokens_from: UnixTime(0),
+        }
+    }
+}
+
+/// The state of a device.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum DeviceState {
+    /// It has no credential that may sign in.
+    Listed,
+    /// A credential was made for it.
+    Issued,
+    /// It has its credential.
+    Equipped,
+    /// It has connected with its credential.
+    Live,
+    /// It was revoked; enrolling is refused until it is reopened.
+    Out,
+    /// It is gone for good; its id is never used again.
+    Retired,
+}
+
+impl DeviceState {
+    /// All of them, in the order of a device's life.
+    pub const ALL: [Self; 6] = [Self::Listed, Self::Issued, Self::Equipped, Self::Live, Self::Out, Self::Retired];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Listed => "listed",
+            Self::Issued => "issued",
+            Self::Equipped => "equipped",
+            Self::Live => "live",
+            Self::Out => "out",
+            Self::Retired => "retired",
+        }
+    }
+
+    /// Derives the state at `now` from what is recorded of the device and its credentials.
+    #[must_use]
+    pub fn of(device: &DeviceRecord, credentials: &[CredentialRecord], now: UnixTime) -> Self {
+        if device.retired.is_some() {
+            return Self::Retired;
+        }
+        if device.out.is_some() {
+            return Self::Out;
+        }
+        let usable = credentials.iter().filter(|credential| credential.usable_until().is_some_and(|until| until >= now));
+        usable
+            .map(|credential| {
+                if credential.first_used.is_some() {
+                    Self::Live
+                } else if credential.equipped.is_some() {
+                    Self::Equipped
+                } else {
+                    Self::Issued
+                }
+            })
+            .max()
+            .unwrap_or(Self::Listed)
+    }
+}
+
+/// What the adopted edition gives a device, as far as readiness is concerned.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PolicyStanding {
+    /// No edition was adopted yet.
+    NoEdition,
+    /// No policy selects the device, or none lets it connect.
+    NoConnect,
+    /// It may connect.
+    MayConnect,
+}
+
+/// What is missing until the device is live: one sentence each, in the order in which to mend it; empty if it is live.
+#[must_use]
+pub fn missing(
+    device: &DeviceRecord,
+    credentials: &[CredentialRecord],
+    required: &[FactName],
+    policy: PolicyStanding,
+    now: UnixTime,
+) -> Vec<String> {
+    let id = &device.id;
+    if device.retired.is_some() {
+        return vec!["it is retired for good; list its replacement under a new id".to_owned()];
+    }
+    if device.out.is_some() {
+        return vec![format!("it was revoked; `device reopen {id} --because ...` lets it enrol again")];
+    }
+    let state = DeviceState::of(device, credentials, now);
+    let mut out = Vec::new();
+    for fact in required.iter().filter(|fact| !device.facts.contains_key(fact)) {
+        out.push(format!("its kind wants the fact `{fact}`: `device edit {id} --fact {fact}=...`"));
+    }
+    if state == DeviceState::Listed {
+        let past = credentials.iter().filter(|credential| credential.state(now) == CredentialState::Expired);
+        out.push(match past.map(|credential| credential.not_after).max() {
+            Some(ended) => format!("its certificate ended on {}: `enroll {id} --again ...`", ended.date()),
+            None => format!("it has no certificate: `enroll {id} --csr FILE` or `enroll {id} --make-key`"),
+        });
+    }
+    match policy {
+        PolicyStanding::NoEdition => out.push("no policy edition is adopted: `policy adopt`".to_owned()),
+        PolicyStanding::NoConnect => out.push(format!("no adopted policy lets it connect: `policy ask {id} connect`")),
+        PolicyStanding::MayConnect => {}
+    }
+    match state {
+        DeviceState::Issued => out.push("its outfit was not written yet".to_owned()),
+        DeviceState::Equipped => out.push("it has not connected with its certificate yet".to_owned()),
+        _ => {}
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::credential::tests::record;
+
+    #[test]
+    fn one_derived_answer_and_what_is_missing() {
+        let mut device = DeviceRecord::new("wv-1".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(50));
+        let now = UnixTime(200);
+        let state = |device: &DeviceRecord, credentials: &[CredentialRecord]| DeviceState::of(device, credentials, now);
+        assert_eq!(state(&device, &[]), DeviceState::Listed);
+        let told = missing(&device, &[], &[FactName::Serial], PolicyStanding::NoEdition, now);
+        assert_eq!(told.len(), 3, "{told:?}");
+        let equipped = CredentialRecord { equipped: Some(UnixTime(110)), ..record() };
+        assert_eq!(state(&device, &[equipped.clone()]), DeviceState::Equipped);
+        let live = CredentialRecord { first_used: Some(UnixTime(120)), ..equipped.clone() };
+        assert_eq!(state(&device, &[equipped, live.clone()]), DeviceState::Live);
+        assert!(missing(&device, &[live.clone()], &[], PolicyStanding::MayConnect, now).is_empty());
+        let over = CredentialRecord { not_after: UnixTime(150), ..live.clone() };
+        assert_eq!(state(&device, &[over.clone()]), DeviceState::Listed);
+        assert!(missing(&device, &[over], &[], PolicyStanding::MayConnect, now)[0].contains("ended on 1970-01-01"));
+        device.out = Some(UnixTime(130));
+        assert_eq!(state(&device, &[live.clone()]), DeviceState::Out);
+        device.retired = Some(UnixTime(140));
+        assert_eq!(state(&device, &[live]), DeviceState::Retired);
+    }
+}

@@ -1,0 +1,522 @@
+//! Keys: which are taken, how they sign and verify, and how private ones are locked at rest.
+
+use std::fmt;
+
+use aws_lc_rs::digest::{SHA256, digest};
+use aws_lc_rs::rand::SystemRandom;
+use aws_lc_rs::signature::{
+    ECDSA_P256_SHA256_ASN1, ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P256_SHA384_ASN1, ECDSA_P256_SHA512_ASN1,
+    ECDSA_P384_SHA256_ASN1, ECDSA_P384_SHA384_ASN1, ECDSA_P384_SHA512_ASN1, ED25519, EcdsaKeyPair, Ed25519KeyPair,
+    KeyPair, RSA_PKCS1_2048_8192_SHA256, RSA_PKCS1_2048_8192_SHA384, RSA_PKCS1_2048_8192_SHA512, UnparsedPublicKey,
+    VerificationAlgorithm,
+};
+use const_oid::ObjectIdentifier;
+use const_oid::db::rfc5912::{
+    ECDSA_WITH_SHA_256, ECDSA_WITH_SHA_384, ECDSA_WITH_SHA_512, ID_EC_PUBLIC_KEY, RSA_ENCRYPTION, SECP_256_R_1,
+    SECP_384_R_1, SHA_1_WITH_RSA_ENCRYPTION, SHA_256_WITH_RSA_ENCRYPTION, SHA_384_WITH_RSA_ENCRYPTION,
+    SHA_512_WITH_RSA_ENCRYPTION,
+};
+use const_oid::db::rfc8410::ID_ED_25519;
+use der::{Decode, Reader, SliceReader};
+use pkcs8::pkcs5::{pbes2, scrypt};
+use pkcs8::{EncryptedPrivateKeyInfoRef, PrivateKeyInfoRef};
+use spki::{AlgorithmIdentifierRef, SubjectPublicKeyInfoRef};
+use zeroize::Zeroizing;
+
+use crate::asn1;
+use crate::random::{self, Randomness};
+
+const ECDSA_WITH_SHA_1: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.10045.4.1");
+const MD5_WITH_RSA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.4");
+
+/// The largest public key taken, in octets of DER; an RSA key of 8192 bits needs about 1,060.
+const MAX_SPKI: usize = 2048;
+
+/// The least RSA modulus taken, in bits (NIST SP 800-131A).
+const MIN_RSA_BITS: usize = 2048;
+
+/// The largest RSA modulus taken, in bits; what the crypto library verifies.
+const MAX_RSA_BITS: usize = 8192;
+
+/// What a public key is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum KeyType {
+    /// ECDSA on NIST P-256.
+    P256,
+    /// ECDSA on NIST P-384.
+    P384,
+    /// Ed25519 (RFC 8410).
+    Ed25519,
+    /// RSA with a modulus of so many bits.
+    Rsa(u16),
+}
+
+impl fmt::Display for KeyType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::P256 => f.write_str("p256"),
+            Self::P384 => f.write_str("p384"),
+            Self::Ed25519 => f.write_str("ed25519"),
+            Self::Rsa(bits) => write!(f, "rsa{bits}"),
+        }
+    }
+}
+
+/// Why a public key was refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum BadKey {
+    /// Not a SubjectPublicKeyInfo.
+    #[error("the public key is not a well-formed SubjectPublicKeyInfo")]
+    Malformed,
+    /// An algorithm that is not taken.
+    #[error("the key algorithm {oid} is not accepted; use P-256, P-384, Ed25519, or RSA with at least 2048 bits")]
+    Algorithm {
+        /// Its object identifier.
+        oid: ObjectIdentifier,
+    },
+    /// A curve that is not taken.
+    #[error("the elliptic curve {oid} is not accepted; use P-256 or P-384")]
+    Curve {
+        /// Its object identifier.
+        oid: ObjectIdentifier,
+    },
+    /// An RSA modulus that is too short or too long.
+    #[error("the RSA key has {bits} bits; {MIN_RSA_BITS} to {MAX_RSA_BITS} are accepted")]
+    RsaSize {
+        /// Bits of its modulus.
+        bits: usize,
+    },
+}
+
+/// Why a signature was not accepted.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum BadSignature {
+    /// An algorithm that is known to be broken.
+    #[error("it is signed with {name}, which is no longer safe; sign with SHA-256 or better")]
+    Broken {
+        /// Its name.
+        name: &'static str,
+    },
+    /// An algorithm that is not taken, or does not belong to the key.
+    #[error("the signature algorithm {oid} is not accepted for a {key} key")]
+    Algorithm {
+        /// Its object identifier.
+        oid: ObjectIdentifier,
+        /// The type of the key.
+        key: KeyType,
+    },
+    /// The AlgorithmIdentifier could not be read.
+    #[error("the signature algorithm is malformed")]
+    Malformed,
+    /// The signature was made with another key or over other bytes.
+    #[error("the signature does not verify")]
+    Wrong,
+}
+
+/// A public key that was checked: of an accepted type and size, in its DER form.
+#[derive(Clone, PartialEq, Eq, Hash)]
+pub struct PublicKey {
+    spki: Vec<u8>,
+    /// The content of the BIT STRING: an EC point, an Ed25519 key, or an RSAPublicKey.
+    bits: Vec<u8>,
+    key_type: KeyType,
+}
+
+impl fmt::Debug for PublicKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "PublicKey({} {})", self.key_type, data_encoding::HEXLOWER.encode(&self.key_id()))
+    }
+}
+
+impl PublicKey {
+    /// Reads a SubjectPublicKeyInfo (RFC 5280 section 4.1.2.7) in DER.
+    ///
+    /// # Errors
+    /// Another structure, or a key of a type, curve or size that is not accepted.
+    pub fn from_spki(spki: &[u8]) -> Result<Self, BadKey> {
+        if spki.len() > MAX_SPKI {
+            return Err(BadKey::Malformed);
+        }
+        let info = SubjectPublicKeyInfoRef::from_der(spki).map_err(|_| BadKey::Malformed)?;
+        let bits = info.subject_public_key.as_bytes().ok_or(BadKey::Malformed)?;
+        let no_parameters = info.algorithm.parameters.is_none();
+        let key_type = match info.algorithm.oid {
+            ID_EC_PUBLIC_KEY => {
+                let curve = info.algorithm.parameters_oid().map_err(|_| BadKey::Malformed)?;
+                let (key_type, len) = match curve {
+                    SECP_256_R_1 => (KeyType::P256, 65),
+                    SECP_384_R_1 => (KeyType::P384, 97),
+                    oid => return Err(BadKey::Curve { oid }),
+                };
+                // RFC 5480 section 2.2: 0x04 marks an uncompressed point, the one form that everybody reads.
+                if bits.len() != len || bits.first() != Some(&4) {
+                    return Err(BadKey::Malformed);
+                }
+                key_type
+            }
+            ID_ED_25519 if no_parameters && bits.len() == 32 => KeyType::Ed25519,
+            ID_ED_25519 => return Err(BadKey::Malformed),
+            RSA_ENCRYPTION => KeyType::Rsa(rsa_bits(bits)?),
+            oid => return Err(BadKey::Algorithm { oid }),
+        };
+        Ok(Self { spki: spki.to_vec(), bits: bits.to_vec(), key_type })
+    }
+
+    /// The whole SubjectPublicKeyInfo in DER.
+    #[must_use]
+    pub fn spki(&self) -> &[u8] {
+        &self.spki
+    }
+
+    /// What the key is.
+    #[must_use]
+    pub fn key_type(&self) -> KeyType {
+        self.key_type
+    }
+
+    /// The key identifier for SKI and AKI: the leftmost 160 bits of SHA-256 over the BIT STRING's content
+    /// (RFC 7093 section 2 method 1).
+    #[must_use]
+    pub fn key_id(&self) -> [u8; 20] {
+        let mut id = [0; 20];
+        id.copy_from_slice(&digest(&SHA256, &self.bits).as_ref()[..20]);
+        id
+    }
+
+    /// Checks `signature` over `message`; `algorithm` is the DER of the AlgorithmIdentifier beside it.
+    ///
+    /// # Errors
+    /// A broken, unknown or unfitting algorithm, or a signature that does not verify.
+    pub fn verify(&self, algorithm: &[u8], message: &[u8], signature: &[u8]) -> Result<(), BadSignature> {
+        let identifier = AlgorithmIdentifierRef::from_der(algorithm).map_err(|_| BadSignature::Malformed)?;
+        let oid = identifier.oid;
+        match oid {
+            SHA_1_WITH_RSA_ENCRYPTION | ECDSA_WITH_SHA_1 => return Err(BadSignature::Broken { name: "SHA-1" }),
+            MD5_WITH_RSA => return Err(BadSignature::Broken { name: "MD5" }),
+            _ => {}
+        }
+        let verifier: &'static dyn VerificationAlgorithm = match (self.key_type, oid) {
+            (KeyType::P256, ECDSA_WITH_SHA_256) => &ECDSA_P256_SHA256_ASN1,
+            (KeyType::P256, ECDSA_WITH_SHA_384) => &ECDSA_P256_SHA384_ASN1,
+            (KeyType::P256, ECDSA_WITH_SHA_512) => &ECDSA_P256_SHA512_ASN1,
+            (KeyType::P384, ECDSA_WITH_SHA_256) => &ECDSA_P384_SHA256_ASN1,
+            (KeyType::P384, ECDSA_WITH_SHA_384) => &ECDSA_P384_SHA384_ASN1,
+            (KeyType::P384, ECDSA_WITH_SHA_512) => &ECDSA_P384_SHA512_ASN1,
+            (KeyType::Ed25519, ID_ED_25519) => &ED25519,
+            (KeyType::Rsa(_), SHA_256_WITH_RSA_ENCRYPTION) => &RSA_PKCS1_2048_8192_SHA256,
+            (KeyType::Rsa(_), SHA_384_WITH_RSA_ENCRYPTION) => &RSA_PKCS1_2048_8192_SHA384,
+            (KeyType::Rsa(_), SHA_512_WITH_RSA_ENCRYPTION) => &RSA_PKCS1_2048_8192_SHA512,
+            (key, oid) => return Err(BadSignature::Algorithm { oid, key }),
+        };
+        let parameters_fit = match (self.key_type, identifier.parameters) {
+            // RFC 5758 section 3.2 and RFC 8410 section 3: absent. RFC 4055 section 5: NULL; absent is also seen.
+            (KeyType::Rsa(_), Some(parameters)) => parameters.is_null(),
+            (_, parameters) => parameters.is_none(),
+        };
+        if !parameters_fit {
+            return Err(BadSignature::Malformed);
+        }
+        UnparsedPublicKey::new(verifier, &self.bits).verify(message, signature).map_err(|_| BadSignature::Wrong)
+    }
+}
+
+/// Bits of the modulus of an RSAPublicKey (RFC 8017 appendix A.1.1).
+fn rsa_bits(der_bytes: &[u8]) -> Result<u16, BadKey> {
+    let parse = || -> Result<usize, der::Error> {
+        let mut outer = SliceReader::new(der_bytes)?;
+        let bits = outer.sequence(|reader| {
+            let modulus = der::asn1::UintRef::decode(reader)?;
+            der::asn1::UintRef::decode(reader)?;
+            let first = modulus.as_bytes().first().copied().unwrap_or(0);
+            let spare = usize::try_from(first.leading_zeros()).unwrap_or(8);
+            Ok::<_, der::Error>(modulus.as_bytes().len() * 8 - spare)
+        })?;
+        outer.finish()?;
+        Ok(bits)
+    };
+    let bits = parse().map_err(|_| BadKey::Malformed)?;
+    match u16::try_from(bits) {
+        Ok(fits) if (MIN_RSA_BITS..=MAX_RSA_BITS).contains(&bits) => Ok(fits),
+        _ => Err(BadKey::RsaSize { bits }),
+    }
+}
+
+/// A public key whose holder has shown that it has the private half: by a request that it signed (RFC 2986 section
+/// 4.2), or because the key was made here. Certificates are issued to nothing else.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProvenKey(PublicKey);
+
+impl ProvenKey {
+    /// Only for those who have seen the proof.
+    pub(crate) fn after_proof(key: PublicKey) -> Self {
+        Self(key)
+    }
+
+    /// The key.
+    #[must_use]
+    pub fn public_key(&self) -> &PublicKey {
+        &self.0
+    }
+}
+
+/// The library or token could not sign.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the key could not be used to sign")]
+pub struct SignError;
+
+/// A private key that signs, wherever it is kept: a locked file, a hardware token, a remote service.
+pub trait Signer: Send + Sync {
+    /// Its public half.
+    fn public_key(&self) -> &PublicKey;
+
+    /// DER of the AlgorithmIdentifier that belongs to [`Signer::sign`].
+    fn algorithm(&self) -> Vec<u8>;
+
+    /// Signs `message`; the result is what a certificate's BIT STRING holds.
+    ///
+    /// # Errors
+    /// The key cannot be used now.
+    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, SignError>;
+}
+
+/// Types of keys that can be made here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum NewKey {
+    /// ECDSA on NIST P-256.
+    P256,
+    /// Ed25519.
+    Ed25519,
+}
+
+impl NewKey {
+    /// The word that settings use.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::P256 => "p256",
+            Self::Ed25519 => "ed25519",
+        }
+    }
+}
+
+enum Pair {
+    P256(Box<EcdsaKeyPair>),
+    Ed25519(Box<Ed25519KeyPair>),
+}
+
+/// A private key in memory.
+pub struct SoftwareKey {
+    pair: Pair,
+    public: PublicKey,
+}
+
+impl fmt::Debug for SoftwareKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "SoftwareKey({}, [elided])", self.public.key_type)
+    }
+}
+
+/// Why a locked key could not be opened.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum OpenError {
+    /// Not an encrypted PKCS#8 key in PEM.
+    #[error("it is not an encrypted PKCS#8 private key in PEM")]
+    Malformed,
+    /// The passphrase does not open it.
+    #[error("the passphrase is wrong")]
+    Passphrase,
+    /// It opens, but holds a key of a type that cannot sign here.
+    #[error("it holds a key of a type that is not supported for signing")]
+    Unsupported,
+}
+
+impl SoftwareKey {
+    /// Makes a new key with randomness that the crypto library draws from the operating system.
+    ///
+    /// # Errors
+    /// The library could not make one.
+    pub fn generate(new: NewKey) -> Result<Self, SignError> {
+        let pair = match new {
+            NewKey::P256 => Pair::P256(Box::new(
+                EcdsaKeyPair::generate(&ECDSA_P256_SHA256_ASN1_SIGNING).map_err(|_| SignError)?,
+            )),
+            NewKey::Ed25519 => Pair::Ed25519(Box::new(Ed25519KeyPair::generate().map_err(|_| SignError)?)),
+        };
+        Self::from_pair(pair).ok_or(SignError)
+    }
+
+    /// Reads an unencrypted PKCS#8 key in DER.
+    ///
+    /// # Errors
+    /// Another structure or key type.
+    pub fn from_pkcs8(pkcs8_der: &[u8]) -> Result<Self, OpenError> {
+        let info = PrivateKeyInfoRef::try_from(pkcs8_der).map_err(|_| OpenError::Malformed)?;
+        let pair = match info.algorithm.oid {
+            ID_EC_PUBLIC_KEY => EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, pkcs8_der)
+                .map(|pair| Pair::P256(Box::new(pair))),
+            ID_ED_25519 => Ed25519KeyPair::from_pkcs8(pkcs8_der).map(|pair| Pair::Ed25519(Box::new(pair))),
+            _ => return Err(OpenError::Unsupported),
+        };
+        pair.ok().and_then(Self::from_pair).ok_or(OpenError::Unsupported)
+    }
+
+    fn from_pair(pair: Pair) -> Option<Self> {
+        let spki = match &pair {
+            Pair::P256(pair) => asn1::sequence(&[
+                &asn1::sequence(&[&asn1::oid(ID_EC_PUBLIC_KEY), &asn1::oid(SECP_256_R_1)]),
+                &asn1::bit_string(pair.public_key().as_ref()),
+            ]),
+            Pair::Ed25519(pair) => asn1::sequence(&[
+                &asn1::sequence(&[&asn1::oid(ID_ED_25519)]),
+                &asn1::bit_string(pair.public_key().as_ref()),
+            ]),
+        };
+        let public = PublicKey::from_spki(&spki).ok()?;
+        Some(Self { pair, public })
+    }
+
+    /// The public half; the private half is here, which is the proof.
+    #[must_use]
+    pub fn proven(&self) -> ProvenKey {
+        ProvenKey(self.public.clone())
+    }
+
+    /// The key as unencrypted PKCS#8 (version 1, which every reader takes) in DER.
+    ///
+    /// # Errors
+    /// The library could not write it.
+    pub fn to_pkcs8(&self) -> Result<Zeroizing<Vec<u8>>, SignError> {
+        let document = match &self.pair {
+            Pair::P256(pair) => pair.to_pkcs8v1(),
+            Pair::Ed25519(pair) => pair.to_pkcs8v1(),
+        };
+        document.map(|document| Zeroizing::new(document.as_ref().to_vec())).map_err(|_| SignError)
+    }
+
+    /// The key as unencrypted PKCS#8 in PEM, for the device that it belongs to.
+    ///
+    /// # Errors
+    /// The library could not write it.
+    pub fn to_pkcs8_pem(&self) -> Result<Zeroizing<String>, SignError> {
+        Ok(Zeroizing::new(asn1::pem("PRIVATE KEY", &self.to_pkcs8()?)))
+    }
+
+    /// Locks the key: PKCS#8 with PBES2 (RFC 8018), scrypt and AES-256-CBC, in PEM.
+    ///
+    /// scrypt takes N = 2^14, r = 8, p = 5: 16 MiB of memory and five passes, as hard as N = 2^17 with p = 1, but
+    /// within the memory limit of common readers of such files.
+    ///
+    /// # Errors
+    /// The library could not write it.
+    pub fn lock(&self, passphrase: &[u8], random: &mut dyn Randomness) -> Result<String, SignError> {
+        let cost = scrypt::Params::new(14, 8, 5).map_err(|_| SignError)?;
+        let salt: [u8; 16] = random::bytes(random);
+        let iv: [u8; 16] = random::bytes(random);
+        let parameters = pbes2::Parameters::generate_scrypt_aes256cbc(cost, &salt, iv).map_err(|_| SignError)?;
+        let plain = self.to_pkcs8()?;
+        let info = PrivateKeyInfoRef::try_from(plain.as_slice()).map_err(|_| SignError)?;
+        let locked = info.encrypt_with_params(parameters, passphrase).map_err(|_| SignError)?;
+        Ok(asn1::pem("ENCRYPTED PRIVATE KEY", locked.as_bytes()))
+    }
+
+    /// Opens what [`SoftwareKey::lock`] wrote, or any PKCS#8 PBES2 file of an accepted key.
+    ///
+    /// # Errors
+    /// A file of another form, a wrong passphrase, or a key that cannot sign here.
+    pub fn open(pem: &str, passphrase: &[u8]) -> Result<Self, OpenError> {
+        let (label, locked) = der::pem::decode_vec(pem.as_bytes()).map_err(|_| OpenError::Malformed)?;
+        if label != "ENCRYPTED PRIVATE KEY" {
+            return Err(OpenError::Malformed);
+        }
+        let info = EncryptedPrivateKeyInfoRef::try_from(locked.as_slice()).map_err(|_| OpenError::Malformed)?;
+        let plain = info.decrypt(passphrase).map_err(|_| OpenError::Passphrase)?;
+        Self::from_pkcs8(plain.as_bytes())
+    }
+}
+
+impl Signer for SoftwareKey {
+    fn public_key(&self) -> &PublicKey {
+        &self.public
+    }
+
+    fn algorithm(&self) -> Vec<u8> {
+        asn1::sequence(&[&asn1::oid(match self.pair {
+            Pair::P256(_) => ECDSA_WITH_SHA_256,
+            Pair::Ed25519(_) => ID_ED_25519,
+        })])
+    }
+
+    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, SignError> {
+        match &self.pair {
+            Pair::P256(pair) => {
+                pair.sign(&SystemRandom::new(), message).map(|signature| signature.as_ref().to_vec()).map_err(|_| SignError)
+            }
+            Pair::Ed25519(pair) => Ok(pair.sign(message).as_ref().to_vec()),
+        }
+    }
+}
+
+/// SHA-256 of `bytes`.
+#[must_use]
+pub fn sha256(bytes: &[u8]) -> [u8; 32] {
+    let mut out = [0; 32];
+    out.copy_from_slice(digest(&SHA256, bytes).as_ref());
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::random::Counted;
+
+    #[test]
+    fn keys_sign_and_verify_and_survive_the_lock() {
+        for new in [NewKey::P256, NewKey::Ed25519] {
+            let key = SoftwareKey::generate(new).unwrap();
+            let signature = key.sign(b"rope").unwrap();
+            assert_eq!(key.public_key().verify(&key.algorithm(), b"rope", &signature), Ok(()));
+            assert_eq!(
+                key.public_key().verify(&key.algorithm(), b"Rope", &signature),
+                Err(BadSignature::Wrong),
+                "{new:?}"
+            );
+            let locked = key.lock(b"correct horse", &mut Counted(1)).unwrap();
+            assert!(!locked.contains("BEGIN PRIVATE KEY"));
+            let opened = SoftwareKey::open(&locked, b"correct horse").unwrap();
+            assert_eq!(opened.public_key(), key.public_key());
+            assert_eq!(SoftwareKey::open(&locked, b"correct horsf").unwrap_err(), OpenError::Passphrase);
+        }
+    }
+
+    #[test]
+    fn an_algorithm_of_another_key_type_is_refused() {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let ed25519 = asn1::sequence(&[&asn1::oid(ID_ED_25519)]);
+        assert!(matches!(key.public_key().verify(&ed25519, b"", b""), Err(BadSignature::Algorithm { .. })));
+        let sha1 = asn1::sequence(&[&asn1::oid(ECDSA_WITH_SHA_1)]);
+        assert!(matches!(key.public_key().verify(&sha1, b"", b""), Err(BadSignature::Broken { name: "SHA-1" })));
+    }
+
+    #[test]
+    fn rsa_sizes_are_measured_in_bits_of_the_modulus() {
+        let rsa = |octets: usize, first: u8| {
+            let mut modulus = vec![0xff; octets];
+            modulus[0] = first;
+            let key = asn1::sequence(&[&asn1::unsigned(&modulus), &asn1::unsigned(&[1, 0, 1])]);
+            let null = asn1::element(5, &[]);
+            asn1::sequence(&[&asn1::sequence(&[&asn1::oid(RSA_ENCRYPTION), &null]), &asn1::bit_string(&key)])
+        };
+        assert_eq!(PublicKey::from_spki(&rsa(256, 0x80)).map(|key| key.key_type()), Ok(KeyType::Rsa(2048)));
+        assert_eq!(PublicKey::from_spki(&rsa(256, 0x7f)).unwrap_err(), BadKey::RsaSize { bits: 2047 });
+        assert_eq!(PublicKey::from_spki(&rsa(128, 0x80)).unwrap_err(), BadKey::RsaSize { bits: 1024 });
+    }
+
+    #[test]
+    fn a_private_key_does_not_show_itself() {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        assert_eq!(format!("{key:?}"), "SoftwareKey(p256, [elided])");
+    }
+}

@@ -1,0 +1,29 @@
+//! The outfit's description: `connect.json`, all that a device must know to connect beside its keys and certificates.
+
+use serde::{Deserialize, Serialize};
+
+/// The version of the fields below.
+pub const SCHEMA: &str = "tidy-warden/connect/1";
+
+/// How a device connects. It holds no secret.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Connect {
+    /// [`SCHEMA`].
+    pub schema: String,
+    /// The device's id.
+    pub device: String,
+    /// Host name or IP address of the guard; the name that its certificate must have.
+    pub host: String,
+    /// TCP port of the guard (MQTT over TLS).
+    pub port: u16,
+    /// The MQTT client identifier to use.
+    pub client_id: String,
+    /// The MQTT user name, needed only where a token is the password.
+    pub user_name: String,
+    /// Topic filters that the adopted policies let it publish to.
+    pub publish: Vec<String>,
+    /// Topic filters that the adopted policies let it subscribe to.
+    pub subscribe: Vec<String>,
+    /// SHA-256 of the root certificate's DER, lower-case hexadecimal, to compare with `root.pem`.
+    pub root_fingerprint: String,
+}

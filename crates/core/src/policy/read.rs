@@ -1,0 +1,319 @@
+//! From text to policies.
+
+use crate::condition::{Condition, Use};
+use crate::id::PolicyName;
+use crate::text::{Lexer, Source, TextError, Token, nearest};
+use crate::topic::{TopicFilter, TopicName};
+
+use super::{
+    Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Pattern, Policy, Rate, Rule, RulePlace, Target,
+};
+
+/// The longest policy file, in octets.
+pub(crate) const MAX_FILE: usize = 4 * 1024 * 1024;
+
+/// Reads one policy file.
+///
+/// # Errors
+/// The first place where it is not one.
+pub fn read_file(source: &Source) -> Result<Vec<Policy>, TextError> {
+    if source.text.len() > MAX_FILE {
+        return Err(TextError {
+            place: source.place(0..0),
+            problem: format!("the file has {} octets", source.text.len()),
+            expected: "expected at most 4 MiB; put policies into several files".to_owned(),
+        });
+    }
+    let mut reader = Reader { source, lexer: Lexer::new(source)? };
+    let mut policies = Vec::new();
+    while *reader.lexer.peek() != Token::End {
+        policies.push(reader.policy()?);
+    }
+    Ok(policies)
+}
+
+struct Reader<'a> {
+    source: &'a Source,
+    lexer: Lexer<'a>,
+}
+
+impl Reader<'_> {
+    fn policy(&mut self) -> Result<Policy, TextError> {
+        let start = self.lexer.start();
+        if !self.lexer.take_word("policy")? {
+            return Err(self.lexer.unexpected("expected `policy NAME {`"));
+        }
+        let name_start = self.lexer.start();
+        let word = self.lexer.need_word("expected the policy's name")?;
+        let range = name_start..self.lexer.end_of_last();
+        let name: PolicyName =
+            word.parse().map_err(|error| self.named_error(range.clone(), &error, "expected a name such as `pylon-vane`"))?;
+        let place = self.source.place(start..range.end);
+        self.lexer.need_sign("{", "expected `{`")?;
+        let about = match self.lexer.take_word("about")? {
+            true => Some(self.lexer.need_text("expected a text in quotes")?),
+            false => None,
+        };
+        if !self.lexer.take_word("for")? {
+            return Err(self.lexer.unexpected("expected `for` and the devices that this policy is for, such as `for kind = windvane`"));
+        }
+        let subjects = Condition::read(&mut self.lexer, Use::Policy)?;
+        let mut policy = Policy { name, about, subjects, rules: Vec::new(), expects: Vec::new(), place };
+        while !self.lexer.take_sign("}")? {
+            self.statement(&mut policy)?;
+        }
+        Ok(policy)
+    }
+
+    fn named_error(
+        &self,
+        range: std::ops::Range<usize>,
+        error: &dyn std::fmt::Display,
+        expected: &str,
+    ) -> TextError {
+        self.lexer.error(range, error.to_string(), expected)
+    }
+
+    fn statement(&mut self, policy: &mut Policy) -> Result<(), TextError> {
+        let start = self.lexer.start();
+        let expected = "expected `allow`, `deny`, `expect` or `}`";
+        let Token::Word(word) = self.lexer.peek().clone() else { return Err(self.lexer.unexpected(expected)) };
+        match word.as_str() {
+            "allow" | "deny" => {
+                self.lexer.take()?;
+                let effect = if word == "allow" { Effect::Allow } else { Effect::Deny };
+                policy.rules.push(self.rule(effect, start, &policy.name)?);
+            }
+            "expect" => {
+                self.lexer.take()?;
+                policy.expects.push(self.expect(start)?);
+            }
+            "sole" => {
+                let range = start..start + word.len();
+                let problem = "`sole` cannot be proved by this version yet".to_owned();
+                return Err(self.lexer.error(range, problem, "take the line out; a later version will prove it"));
+            }
+            _ => {
+                let range = start..start + word.len();
+                let expected = match nearest(&word, ["allow", "deny", "expect"]) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => expected.to_owned(),
+                };
+                return Err(self.lexer.error(range, format!("found `{word}`"), &expected));
+            }
+        }
+        Ok(())
+    }
+
+    fn act(&mut self) -> Result<Act, TextError> {
+        let expected = "expected `connect`, `publish` or `subscribe`";
+        let start = self.lexer.start();
+        let word = self.lexer.need_word(expected)?;
+        let range = start..self.lexer.end_of_last();
+        Act::ALL.into_iter().find(|act| act.as_str() == word).ok_or_else(|| {
+            let expected = match nearest(&word, Act::ALL.map(Act::as_str)) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => expected.to_owned(),
+            };
+            self.lexer.error(range, format!("found `{word}`"), &expected)
+        })
+    }
+
+    fn rule(&mut self, effect: Effect, start: usize, policy: &PolicyName) -> Result<Rule, TextError> {
+        let act = self.act()?;
+        let target = match act {
+            Act::Connect => {
+                if !self.lexer.take_word("as")? {
+                    return Err(self.lexer.unexpected("expected `as \"{device}\"` or `as \"{device}:*\"`"));
+                }
+                Target::Connect(self.client_id()?)
+            }
+            Act::Publish => Target::Publish(self.pattern()?),
+            Act::Subscribe => Target::Subscribe(self.pattern()?),
+        };
+        let limits_start = self.lexer.start();
+        let limits = self.limits(act)?;
+        if effect == Effect::Deny && limits != Limits::default() {
+            let range = limits_start..self.lexer.end_of_last();
+            return Err(self.lexer.error(
+                range,
+                "a deny has no limits".to_owned(),
+                "deny the topics whole, or put the limit on the rule that allows them",
+            ));
+        }
+        if self.lexer.at_word("for") || self.lexer.at_word("share") {
+            return Err(self.lexer.unexpected("rules for children and shared subscriptions cannot be decided by this version yet; take this out"));
+        }
+        let because = match self.lexer.take_word("because")? {
+            true => Some(self.lexer.need_text("expected the reason, a text in quotes")?),
+            false => None,
+        };
+        let place = self.source.place(start..self.lexer.end_of_last());
+        Ok(Rule { effect, target, limits, because, at: RulePlace { policy: policy.clone(), place } })
+    }
+
+    fn client_id(&mut self) -> Result<ClientIdForm, TextError> {
+        let expected = "expected \"{device}\" or \"{device}:*\", so that no device can take another's session";
+        let start = self.lexer.start();
+        let text = self.lexer.need_text(expected)?;
+        [ClientIdForm::Device, ClientIdForm::DeviceAndMore]
+            .into_iter()
+            .find(|form| form.as_str() == text)
+            .ok_or_else(|| {
+                let range = start..self.lexer.end_of_last();
+                self.lexer.error(range, format!("{text:?} is not a form of client identifier"), expected)
+            })
+    }
+
+    fn pattern(&mut self) -> Result<Pattern, TextError> {
+        let start = self.lexer.start();
+        let text = self.lexer.need_text("expected a topic filter in quotes")?;
+        Pattern::parse(&text)
+            .map_err(|(problem, expected)| self.lexer.error(start..self.lexer.end_of_last(), problem, expected))
+    }
+
+    fn limits(&mut self, act: Act) -> Result<Limits, TextError> {
+        let mut limits = Limits::default();
+        let mut first = true;
+        loop {
+            let more = if first { false } else { self.lexer.take_sign(",")? };
+            let start = self.lexer.start();
+            let Token::Word(word) = self.lexer.peek().clone() else {
+                return if more { Err(self.lexer.unexpected("expected another limit")) } else { Ok(limits) };
+            };
+            if !matches!(word.as_str(), "qos" | "size" | "rate" | "no") || (!first && !more) {
+                return match more {
+                    true => Err(self.lexer.unexpected("expected `qos`, `size`, `rate` or `no retain`")),
+                    false => Ok(limits),
+                };
+            }
+            first = false;
+            self.lexer.take()?;
+            let fits = match act {
+                Act::Connect => false,
+                Act::Subscribe => word == "qos",
+                Act::Publish => true,
+            };
+            if !fits {
+                let range = start..self.lexer.end_of_last();
+                let problem = format!("`{word}` does not limit a {}", act.as_str());
+                let expected = match act {
+                    Act::Subscribe => "a subscribe can be limited by `qos` only",
+                    _ => "a connect has no limits",
+                };
+                return Err(self.lexer.error(range, problem, expected));
+            }
+            let twice = match word.as_str() {
+                "qos" => limits.qos.replace(self.qos()?).is_some(),
+                "size" => limits.size.replace(self.size()?).is_some(),
+                "rate" => limits.rate.replace(self.rate()?).is_some(),
+                _ => {
+                    if !self.lexer.take_word("retain")? {
+                        return Err(self.lexer.unexpected("expected `no retain`"));
+                    }
+                    std::mem::replace(&mut limits.no_retain, true)
+                }
+            };
+            if twice {
+                let range = start..self.lexer.end_of_last();
+                return Err(self.lexer.error(range, format!("`{word}` stands here twice"), "expected each limit once"));
+            }
+        }
+    }
+
+    /// `<=` and a word that `parse` takes.
+    fn bounded<T>(&mut self, expected: &str, parse: impl Fn(&str) -> Option<T>) -> Result<T, TextError> {
+        self.lexer.need_sign("<=", "expected `<=`")?;
+        let start = self.lexer.start();
+        let word = self.lexer.need_word(expected)?;
+        parse(&word).ok_or_else(|| self.lexer.error(start..self.lexer.end_of_last(), format!("found `{word}`"), expected))
+    }
+
+    fn qos(&mut self) -> Result<u8, TextError> {
+        self.bounded("expected 0, 1 or 2", |word| word.parse().ok().filter(|qos| *qos <= 2))
+    }
+
+    fn size(&mut self) -> Result<u32, TextError> {
+        self.bounded("expected a size such as 200, 2KiB or 1MiB, at most 256MiB", parse_size)
+    }
+
+    fn rate(&mut self) -> Result<Rate, TextError> {
+        let count = self.bounded("expected a rate such as 120/min", |word| {
+            word.parse().ok().filter(|count| (1..=1_000_000).contains(count))
+        })?;
+        self.lexer.need_sign("/", "expected `/s`, `/min` or `/h`")?;
+        let start = self.lexer.start();
+        let unit = self.lexer.need_word("expected s, min or h")?;
+        let seconds = match unit.as_str() {
+            "s" => 1,
+            "min" => 60,
+            "h" => 3600,
+            _ => {
+                let range = start..self.lexer.end_of_last();
+                return Err(self.lexer.error(range, format!("found `{unit}`"), "expected s, min or h"));
+            }
+        };
+        Ok(Rate { count, seconds })
+    }
+
+    fn expect(&mut self, start: usize) -> Result<Expect, TextError> {
+        let device = if self.lexer.take_sign("{")? {
+            ExpectDevice::Described(self.description()?)
+        } else {
+            let at = self.lexer.start();
+            let word = self.lexer.need_word("expected a device's id or a description such as {kind=windvane, site=ossel}")?;
+            let range = at..self.lexer.end_of_last();
+            ExpectDevice::Named(word.parse().map_err(|error| self.named_error(range, &error, "expected a device's id"))?)
+        };
+        let act = self.act()?;
+        let at = self.lexer.start();
+        let subject = self.lexer.need_text("expected a topic, topic filter or client identifier in quotes")?;
+        let bad = match act {
+            Act::Connect => None,
+            Act::Publish => TopicName::parse(&subject).err().map(|error| error.to_string()),
+            Act::Subscribe => subject.parse::<TopicFilter>().err().map(|error| error.to_string()),
+        };
+        if let Some(problem) = bad {
+            return Err(self.lexer.error(at..self.lexer.end_of_last(), problem, "expected what a device would send"));
+        }
+        let allowed = match self.lexer.peek() {
+            Token::Word(word) if word == "allowed" => true,
+            Token::Word(word) if word == "denied" => false,
+            _ => return Err(self.lexer.unexpected("expected `allowed` or `denied`")),
+        };
+        self.lexer.take()?;
+        let place = self.source.place(start..self.lexer.end_of_last());
+        Ok(Expect { device, act, subject, allowed, place })
+    }
+
+    fn description(&mut self) -> Result<Vec<(String, String)>, TextError> {
+        let mut all = Vec::new();
+        loop {
+            let start = self.lexer.start();
+            let name = self.lexer.need_word("expected id, kind, owner, gateway or a label")?;
+            self.lexer.need_sign("=", "expected `=`")?;
+            let value = self.lexer.need_word("expected a value")?;
+            let range = start..self.lexer.end_of_last();
+            for (what, text) in [("name", &name), ("value", &value)] {
+                crate::id::check(what, text)
+                    .map_err(|error| self.named_error(range.clone(), &error, "expected a name such as kind=windvane"))?;
+            }
+            all.push((name, value));
+            if !self.lexer.take_sign(",")? {
+                break;
+            }
+        }
+        self.lexer.need_sign("}", "expected `,` or `}`")?;
+        Ok(all)
+    }
+}
+
+/// A size in octets: a number alone, or with `KiB` or `MiB`.
+fn parse_size(word: &str) -> Option<u32> {
+    let (number, unit) = match (word.strip_suffix("KiB"), word.strip_suffix("MiB")) {
+        (Some(number), _) => (number, 1024),
+        (_, Some(number)) => (number, 1024 * 1024),
+        _ => (word, 1),
+    };
+    number.parse::<u32>().ok()?.checked_mul(unit).filter(|size| *size <= 256 * 1024 * 1024)
+}

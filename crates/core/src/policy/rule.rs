@@ -1,0 +1,193 @@
+//! What a policy file says, as values.
+
+use crate::condition::Condition;
+use crate::id::{DeviceId, PolicyName};
+use crate::text::Place;
+
+use super::Pattern;
+
+/// One policy.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Policy {
+    /// Its name, unique in an edition.
+    pub name: PolicyName,
+    /// What it is for, in words.
+    pub about: Option<String>,
+    /// Which devices it is for.
+    pub subjects: Condition,
+    /// Its rules, in the order of the file.
+    pub rules: Vec<Rule>,
+    /// Its tests.
+    pub expects: Vec<Expect>,
+    /// Where it begins.
+    pub place: Place,
+}
+
+/// What a rule does to the acts that it fits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Effect {
+    /// Gives a right.
+    Allow,
+    /// Takes it away, whatever gives it.
+    Deny,
+}
+
+impl Effect {
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Allow => "allow",
+            Self::Deny => "deny",
+        }
+    }
+}
+
+/// What a device can do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Act {
+    /// Open a session.
+    Connect,
+    /// Send a message.
+    Publish,
+    /// Ask for messages.
+    Subscribe,
+}
+
+impl Act {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Connect, Self::Publish, Self::Subscribe];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Connect => "connect",
+            Self::Publish => "publish",
+            Self::Subscribe => "subscribe",
+        }
+    }
+}
+
+/// Which client identifiers a connect rule speaks of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ClientIdForm {
+    /// `"{device}"`: the device's id.
+    Device,
+    /// `"{device}:*"`: the device's id, a colon, and anything.
+    DeviceAndMore,
+}
+
+impl ClientIdForm {
+    /// The form as policies write it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Device => "{device}",
+            Self::DeviceAndMore => "{device}:*",
+        }
+    }
+
+    /// Whether `client_id` has this form for `device`. A `:` cannot be in an id, so no device can take another's.
+    #[must_use]
+    pub fn fits(self, client_id: &str, device: &DeviceId) -> bool {
+        match (client_id.strip_prefix(device.as_str()), self) {
+            (Some(rest), Self::Device) => rest.is_empty(),
+            (Some(rest), Self::DeviceAndMore) => rest.starts_with(':'),
+            (None, _) => false,
+        }
+    }
+}
+
+/// What a rule speaks of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Target {
+    /// Connecting under such a client identifier.
+    Connect(ClientIdForm),
+    /// Publishing to such topics.
+    Publish(Pattern),
+    /// Subscribing to such topics.
+    Subscribe(Pattern),
+}
+
+impl Target {
+    /// The act.
+    #[must_use]
+    pub fn act(&self) -> Act {
+        match self {
+            Self::Connect(_) => Act::Connect,
+            Self::Publish(_) => Act::Publish,
+            Self::Subscribe(_) => Act::Subscribe,
+        }
+    }
+}
+
+/// How often an act is admitted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Rate {
+    /// This many times, 1 to 1,000,000; also how many may come at once.
+    pub count: u32,
+    /// In so many seconds: 1, 60 or 3600.
+    pub seconds: u32,
+}
+
+/// Limits of an allow.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Limits {
+    /// The highest QoS.
+    pub qos: Option<u8>,
+    /// The largest payload, in octets.
+    pub size: Option<u32>,
+    /// How often.
+    pub rate: Option<Rate>,
+    /// Whether retained messages are refused.
+    pub no_retain: bool,
+}
+
+/// Where a rule stands; what every refusal names.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RulePlace {
+    /// The policy.
+    pub policy: PolicyName,
+    /// File, line and column.
+    pub place: Place,
+}
+
+/// One rule.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rule {
+    /// Allow or deny.
+    pub effect: Effect,
+    /// The acts it speaks of.
+    pub target: Target,
+    /// Its limits; none on a deny.
+    pub limits: Limits,
+    /// The written reason.
+    pub because: Option<String>,
+    /// Where it stands.
+    pub at: RulePlace,
+}
+
+/// The device of a test.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ExpectDevice {
+    /// A device of the ward.
+    Named(DeviceId),
+    /// A device that need not exist: names and values, such as `kind=windvane`.
+    Described(Vec<(String, String)>),
+}
+
+/// A test in a policy.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Expect {
+    /// Who acts.
+    pub device: ExpectDevice,
+    /// What it does.
+    pub act: Act,
+    /// The client identifier, topic or topic filter.
+    pub subject: String,
+    /// Whether that must be allowed.
+    pub allowed: bool,
+    /// Where the test stands.
+    pub place: Place,
+}

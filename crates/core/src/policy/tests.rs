@@ -1,0 +1,282 @@
+use proptest::prelude::*;
+
+use super::*;
+use crate::condition::tests::any_condition;
+use crate::policy::{
+    ClientIdForm, Delivery, Limits, Pattern, PatternLevel, PolicyFile, Rate, RulePlace, Variable, read_file,
+};
+use crate::text::Source;
+
+const VANE: &str = r#"
+policy pylon-vane {
+  about "Wind vanes report and take settings"
+  for   kind = windvane
+
+  allow connect   as "{device}"
+  allow publish   "rope/{site}/{device}/wind"       qos <= 1, size <= 2KiB, rate <= 120/min
+  allow publish   "rope/{site}/{device}/#"          qos <= 0, no retain
+  allow subscribe "rope/{site}/{device}/settings"   qos <= 1
+  allow subscribe "rope/{site}/+/storm"             because "every pylon must hear a storm"
+  deny  publish   "rope/+/+/brake"                  because "only drive stations brake"
+
+  expect wv-0417 publish "rope/ossel/wv-0417/wind" allowed
+  expect wv-0417 publish "rope/ossel/wv-0418/wind" denied
+  expect {kind=windvane, site=brindle, id=wv-9} subscribe "rope/brindle/wv-9/settings" allowed
+}
+"#;
+
+fn settings() -> Settings {
+    let text = crate::settings::new_text("q", "localhost", None) + "[kinds.windvane]\n[kinds.station]\n";
+    Settings::parse(&Source::new("ward.toml", &text)).unwrap()
+}
+
+fn vane(site: Option<&str>) -> DeviceRecord {
+    let mut device = DeviceRecord::new("wv-0417".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0));
+    if let Some(site) = site {
+        device.labels.insert("site".parse().unwrap(), site.parse().unwrap());
+    }
+    device
+}
+
+fn edition(text: &str) -> Edition {
+    let file = PolicyFile { name: "policies/vane.policy".into(), text: text.into() };
+    Edition::read(1, &[file]).unwrap_or_else(|errors| panic!("{}", errors[0]))
+}
+
+fn publish(topic: &str, qos: u8, retain: bool, size: usize) -> Publish<'_> {
+    Publish { topic: TopicName::parse(topic).unwrap(), qos, retain, size }
+}
+
+#[test]
+fn publishes_are_decided_by_rule_and_limit() {
+    let rights = edition(VANE).rights(&vane(Some("ossel")));
+    let line = |act| match rights.publish(act, &mut NoMeter) {
+        Ok(rule) => format!("allowed {}", rule.at.place.line),
+        Err(denial) => format!("denied {:?}", denial.rule().map(|rule| rule.at.place.line)),
+    };
+    for (act, want) in [
+        (publish("rope/ossel/wv-0417/wind", 1, true, 2048), "allowed 7"),
+        (publish("rope/ossel/wv-0417/wind", 0, false, 2049), "allowed 8"), // the next rule admits it
+        (publish("rope/ossel/wv-0417/wind", 1, false, 2049), "denied Some(8)"),
+        (publish("rope/ossel/wv-0417/gust", 0, true, 1), "denied Some(8)"),
+        (publish("rope/ossel/wv-0417", 0, false, 1), "allowed 8"),
+        (publish("rope/ossel/wv-0418/wind", 0, false, 1), "denied None"),
+        (publish("rope/brindle/wv-0417/wind", 0, false, 1), "denied None"),
+        (publish("rope/ossel/wv-0417/brake", 0, false, 1), "denied Some(11)"), // a deny beats an allow
+    ] {
+        assert_eq!(line(act), want, "{act:?}");
+    }
+}
+
+#[test]
+fn only_the_admitting_rule_is_charged() {
+    struct Counting(Vec<usize>, bool);
+    impl crate::policy::Meter for Counting {
+        fn charge(&mut self, rule: &Rule, _: Rate) -> bool {
+            self.0.push(rule.at.place.line);
+            self.1
+        }
+    }
+    let rights = edition(VANE).rights(&vane(Some("ossel")));
+    let mut meter = Counting(Vec::new(), true);
+    assert!(rights.publish(publish("rope/ossel/wv-0417/wind", 0, false, 1), &mut meter).is_ok());
+    assert!(rights.publish(publish("rope/ossel/wv-0417/gust", 0, false, 1), &mut meter).is_ok());
+    assert_eq!(meter.0, [7]);
+    let mut exhausted = Counting(Vec::new(), false);
+    let denied = rights.publish(publish("rope/ossel/wv-0417/wind", 1, false, 1), &mut exhausted).unwrap_err();
+    assert!(denied.to_string().contains("qos <= 0"), "{denied}");
+    assert_eq!(rights.publish(publish("rope/ossel/wv-0417/wind", 0, false, 1), &mut exhausted).unwrap().at.place.line, 8);
+}
+
+#[test]
+fn a_missing_variable_gives_nothing_and_denies_everything() {
+    let text = "policy p { for kind = windvane\n allow publish \"rope/{site}/{device}\"\n allow publish \"rope/ossel/{device}\"\n deny publish \"rope/{pylon}/{device}\" }";
+    let rights = edition(text).rights(&vane(None));
+    let denied = rights.publish(publish("rope/ossel/wv-0417", 0, false, 0), &mut NoMeter).unwrap_err();
+    assert_eq!(denied.rule().map(|rule| rule.at.place.line), Some(4));
+    assert_eq!(rights.publish_filters().count(), 1);
+    let findings = check(&edition(text), &settings(), [vane(None)].into_iter());
+    let found: Vec<_> = findings.iter().map(|finding| (finding.id, finding.place.as_ref().unwrap().line)).collect();
+    assert_eq!(found, [("missing-value", 2), ("missing-value", 4)]);
+}
+
+#[test]
+fn subscriptions_are_granted_only_whole_and_at_the_lower_qos() {
+    let rights = edition(VANE).rights(&vane(Some("ossel")));
+    let ask = |filter: &str, qos| rights.subscribe(&filter.parse().unwrap(), qos).map(|granted| granted.qos);
+    assert_eq!(ask("rope/ossel/wv-0417/settings", 2).ok(), Some(1));
+    assert_eq!(ask("rope/ossel/wv-0417/settings", 0).ok(), Some(0));
+    assert_eq!(ask("rope/ossel/+/storm", 2).ok(), Some(2));
+    let denial = ask("rope/ossel/wv-0417/#", 0).unwrap_err().to_string();
+    assert!(denial.contains("not \"rope/ossel/wv-0417\""), "{denial}");
+    assert!(ask("#", 0).is_err());
+    assert!(ask("rope/brindle/+/storm", 0).is_err());
+    let topic = |text| rights.deliver(TopicName::parse(text).unwrap());
+    assert_eq!(topic("rope/ossel/wv-0417/settings"), Delivery::Deliver);
+    assert_eq!(topic("rope/ossel/wv-0418/settings"), Delivery::Withhold);
+}
+
+#[test]
+fn a_denied_topic_inside_a_subscription_refuses_it() {
+    let text = "policy p { for kind = windvane\n allow subscribe \"rope/{device}/#\"\n deny subscribe \"rope/+/secret\" }";
+    let rights = edition(text).rights(&vane(None));
+    let denial = rights.subscribe(&"rope/wv-0417/#".parse().unwrap(), 0).unwrap_err();
+    assert!(denial.to_string().contains("(it covers \"rope/wv-0417/secret\")"), "{denial}");
+    assert!(rights.subscribe(&"rope/wv-0417/open/#".parse().unwrap(), 0).is_ok());
+}
+
+#[test]
+fn connects_are_decided_by_client_identifier() {
+    let text = "policy p { for kind = windvane\n allow connect as \"{device}:*\" }";
+    let rights = edition(text).rights(&vane(None));
+    for (client_id, want) in [("wv-0417:a", true), ("wv-0417:", true), ("wv-0417", false), ("wv-04171:a", false)] {
+        assert_eq!(rights.connect(client_id).is_ok(), want, "{client_id}");
+    }
+    assert!(edition(VANE).rights(&vane(None)).connect("wv-0417").is_ok());
+    let other = edition("policy p { for kind = station allow connect as \"{device}\" }").rights(&vane(None));
+    assert!(matches!(other.connect("wv-0417"), Err(crate::policy::Denial::NoPolicy { edition: 1 })));
+}
+
+#[test]
+fn mistakes_in_policies_are_shown_where_they_are() {
+    for (text, want) in [
+        ("polcy", "1:1: found `polcy`"),
+        ("policy p { allow", "1:12: found `allow`"),
+        ("policy p { for kind = a\n alow publish \"x\" }", "2:2: found `alow`"),
+        ("policy p { for kind = a\n allow publsh \"x\" }", "2:8: found `publsh`"),
+        ("policy p { for kind = a\n allow publish \"a/#/b\" }", "2:16: in the filter \"a/#/b\" `#` must be the last"),
+        ("policy p { for kind = a\n allow publish \"a{device}\" }", "2:16: in \"a{device}\" a variable does not fill"),
+        ("policy p { for kind = a\n allow publish \"a/{B}\" }", "2:16: \"{B}\" is not a variable"),
+        ("policy p { for kind = a\n deny publish \"a\" qos <= 1 }", "2:19: a deny has no limits"),
+        ("policy p { for kind = a\n allow publish \"a\" qos <= 3 }", "2:27: found `3`"),
+        ("policy p { for kind = a\n allow publish \"a\" qos <= 1, qos <= 0 }", "2:30: `qos` stands here twice"),
+        ("policy p { for kind = a\n allow subscribe \"a\" size <= 1 }", "2:22: `size` does not limit a subscribe"),
+        ("policy p { for kind = a\n allow connect as \"x\" }", "2:19: \"x\" is not a form of client identifier"),
+        ("policy p { for kind = a\n sole publish \"a\" }", "2:2: `sole` cannot be proved"),
+        ("policy p { for kind = a\n expect d publish \"a/+\" denied }", "2:19: the topic \"a/+\" holds a wildcard"),
+        ("policy P { for kind = a }", "1:8: the policy name \"P\" holds 'P'"),
+        ("policy p { for kind = a", "1:24: found the end of the text"),
+    ] {
+        let error = read_file(&Source::new("p", text)).unwrap_err().to_string();
+        assert!(error.starts_with(&format!("p:{want}")), "{text}:\n{error}");
+    }
+}
+
+#[test]
+fn findings_have_names_and_places() {
+    let text = r#"policy broad {
+  for kind = windvane
+  allow subscribe "rope/#"
+  expect {kind=windvane, site=ossel} subscribe "rope/ossel/#" denied
+  expect {kind=windvane} publish "a" allowed
+  expect wv-1 publish "a" denied
+}
+policy broad {
+  for kind = windvain
+}
+"#;
+    let mut other = vane(None);
+    other.kind = "station".parse().unwrap();
+    let findings = check(&edition(text), &settings(), [vane(None), other].into_iter());
+    let found: Vec<_> =
+        findings.iter().map(|finding| (finding.id, finding.place.as_ref().map(|place| place.line))).collect();
+    let want = [
+        ("broad-rule", Some(3)),
+        ("failing-expect", Some(4)),
+        ("failing-expect", Some(5)),
+        ("unknown-device", Some(6)),
+        ("name-taken", Some(8)),
+        ("unknown-kind", Some(8)),
+        ("selects-nobody", Some(8)),
+        ("no-policy", None),
+    ];
+    assert_eq!(found, want, "{findings:#?}");
+    assert!(check(&edition(VANE), &settings(), [vane(Some("ossel"))].into_iter()).is_empty());
+}
+
+fn any_pattern() -> impl Strategy<Value = Pattern> {
+    let level = prop_oneof![
+        "[a-c\"\\\\ ]{1,3}".prop_map(PatternLevel::Is),
+        Just(PatternLevel::Any),
+        Just(PatternLevel::Variable(Variable::Device)),
+        Just(PatternLevel::Variable(Variable::Owner)),
+        "[a-c]{1,3}".prop_map(|name| PatternLevel::Variable(Variable::Label(name.parse().unwrap()))),
+    ];
+    (proptest::collection::vec(level, 1..4), any::<bool>()).prop_map(|(levels, open)| Pattern { levels, open })
+}
+
+fn any_rule() -> impl Strategy<Value = Rule> {
+    let limits = (
+        proptest::option::of(0u8..=2),
+        proptest::option::of(prop_oneof![0u32..5000, Just(2048), Just(3 << 20)]),
+        proptest::option::of((1u32..500, prop_oneof![Just(1u32), Just(60), Just(3600)])),
+        any::<bool>(),
+    )
+        .prop_map(|(qos, size, rate, no_retain)| Limits {
+            qos,
+            size,
+            rate: rate.map(|(count, seconds)| Rate { count, seconds }),
+            no_retain,
+        });
+    let because = proptest::option::of("[a-z \"\\\\#{}]{0,12}");
+    (0u8..4, any_pattern(), limits, because, any::<bool>()).prop_map(|(act, pattern, limits, because, allow)| {
+        let target = match act {
+            0 => Target::Connect(ClientIdForm::Device),
+            1 => Target::Connect(ClientIdForm::DeviceAndMore),
+            2 => Target::Publish(pattern),
+            _ => Target::Subscribe(pattern),
+        };
+        let limits = match (&target, allow) {
+            (Target::Publish(_), true) => limits,
+            (Target::Subscribe(_), true) => Limits { qos: limits.qos, ..Limits::default() },
+            _ => Limits::default(),
+        };
+        let effect = if allow { Effect::Allow } else { Effect::Deny };
+        let place = Source::new("p", "").place(0..0);
+        Rule { effect, target, limits, because, at: RulePlace { policy: "p".parse().unwrap(), place } }
+    })
+}
+
+fn any_policy() -> impl Strategy<Value = Policy> {
+    let about = proptest::option::of("[a-z \"]{0,12}");
+    (about, any_condition(), proptest::collection::vec(any_rule(), 0..4), any::<bool>()).prop_map(
+        |(about, subjects, rules, allowed)| {
+            let place = Source::new("p", "").place(0..0);
+            let expect = Expect {
+                device: ExpectDevice::Described(vec![("kind".into(), "a".into()), ("b".into(), "c".into())]),
+                act: Act::Publish,
+                subject: "a/b".into(),
+                allowed,
+                place: place.clone(),
+            };
+            Policy { name: "p".parse().unwrap(), about, subjects, rules, expects: vec![expect], place }
+        },
+    )
+}
+
+fn without_places(mut policy: Policy) -> Policy {
+    let nowhere = Source::new("p", "").place(0..0);
+    policy.place = nowhere.clone();
+    policy.rules.iter_mut().for_each(|rule| rule.at.place = nowhere.clone());
+    policy.expects.iter_mut().for_each(|expect| expect.place = nowhere.clone());
+    policy
+}
+
+proptest! {
+    #[test]
+    fn what_is_written_reads_back(policy in any_policy()) {
+        let text = policy.to_string();
+        let read = read_file(&Source::new("p", &text)).map_err(|error| TestCaseError::fail(format!("{text}\n{error}")))?;
+        prop_assert_eq!(read.len(), 1);
+        let again = without_places(read[0].clone());
+        prop_assert_eq!(again.to_string(), text);
+        prop_assert_eq!(again, policy);
+    }
+
+    #[test]
+    fn no_text_makes_the_parser_fail_badly(text in "(policy|for|allow|publish|\"a/#\"|[{}()=<,#\"\\\\\n ]|[a-z]){0,40}") {
+        if let Err(error) = read_file(&Source::new("p", &text)) {
+            prop_assert!(!error.to_string().is_empty());
+        }
+    }
+}

@@ -1,0 +1,197 @@
+//! Certification requests (PKCS#10, RFC 2986): only the key is taken, and only after its holder has proved it.
+
+use const_oid::db::rfc5912::ID_EXTENSION_REQ;
+use der::{Decode, Encode};
+
+use crate::asn1::Signed;
+use crate::key::{BadKey, BadSignature, ProvenKey, PublicKey};
+
+/// The largest request read, in octets; one with an RSA key of 8192 bits has about 2,200.
+pub const MAX_LEN: usize = 64 * 1024;
+
+/// Why a request was refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum BadRequest {
+    /// More octets than any request needs.
+    #[error("it has {len} octets; at most {MAX_LEN} are read")]
+    TooLong {
+        /// Its length.
+        len: usize,
+    },
+    /// A private key: somebody sent what must never leave the device.
+    #[error("it is a private key, not a request; a private key never leaves its device")]
+    PrivateKey,
+    /// A certificate.
+    #[error("it is a certificate, not a request")]
+    IsCertificate,
+    /// Another kind of PEM block.
+    #[error("it holds `{label}`, not a certificate request")]
+    Label {
+        /// The block's label.
+        label: String,
+    },
+    /// More than one PEM block, or text around it.
+    #[error("it holds more than one PEM block; give exactly one request")]
+    SeveralBlocks,
+    /// Broken PEM.
+    #[error("its PEM text is damaged or cut off")]
+    BadPem,
+    /// Neither PEM nor DER of a request, cut off, or with octets behind its end.
+    #[error("it is not one well-formed PKCS#10 request: {detail}")]
+    Malformed {
+        /// What the decoder met.
+        detail: String,
+    },
+    /// The key is not accepted.
+    #[error(transparent)]
+    Key(#[from] BadKey),
+    /// The signature over the request is not accepted.
+    #[error("its self-signature is not accepted: {0}")]
+    Signature(#[from] BadSignature),
+}
+
+/// A request that was read but not yet proved.
+#[derive(Debug, Clone)]
+pub struct Request {
+    der: Vec<u8>,
+    key: PublicKey,
+    /// What the request asks for and does not get, in words; empty if it asks for nothing.
+    pub ignored: Vec<String>,
+}
+
+impl Request {
+    /// Reads one request in PEM (RFC 7468 section 7) or DER.
+    ///
+    /// # Errors
+    /// What it is instead, or what is wrong with it.
+    pub fn parse(input: &[u8]) -> Result<Self, BadRequest> {
+        if input.len() > MAX_LEN {
+            return Err(BadRequest::TooLong { len: input.len() });
+        }
+        if input.first() == Some(&0x30) {
+            return Self::from_der(input);
+        }
+        let text = std::str::from_utf8(input).map_err(|_| BadRequest::BadPem)?;
+        let blocks = text.matches("-----BEGIN ").count();
+        if text.contains("PRIVATE KEY-----") {
+            return Err(BadRequest::PrivateKey);
+        }
+        match blocks {
+            0 => return Err(BadRequest::Malformed { detail: "neither PEM nor DER".to_owned() }),
+            1 => {}
+            _ => return Err(BadRequest::SeveralBlocks),
+        }
+        let (label, bytes) = der::pem::decode_vec(text.trim_end().as_bytes()).map_err(|_| BadRequest::BadPem)?;
+        match label {
+            "CERTIFICATE REQUEST" | "NEW CERTIFICATE REQUEST" => Self::from_der(&bytes),
+            "CERTIFICATE" => Err(BadRequest::IsCertificate),
+            other => Err(BadRequest::Label { label: other.chars().take(60).collect() }),
+        }
+    }
+
+    fn from_der(input: &[u8]) -> Result<Self, BadRequest> {
+        let request = match x509_cert::request::CertReq::from_der(input) {
+            Ok(request) => request,
+            Err(_) if x509_cert::Certificate::from_der(input).is_ok() => return Err(BadRequest::IsCertificate),
+            Err(_) if pkcs8::PrivateKeyInfoRef::try_from(input).is_ok() => return Err(BadRequest::PrivateKey),
+            Err(error) => return Err(BadRequest::Malformed { detail: error.to_string() }),
+        };
+        let malformed = |error: der::Error| BadRequest::Malformed { detail: error.to_string() };
+        let spki = request.info.public_key.to_der().map_err(malformed)?;
+        let mut ignored = Vec::new();
+        if !request.info.subject.is_empty() {
+            let subject = request.info.subject.to_string();
+            ignored.push(format!("the subject {:?}", subject.chars().take(80).collect::<String>()));
+        }
+        for attribute in request.info.attributes.iter() {
+            ignored.push(match attribute.oid {
+                ID_EXTENSION_REQ => "the extensions that it asks for".to_owned(),
+                oid => format!("the attribute {oid}"),
+            });
+        }
+        Ok(Self { der: input.to_vec(), key: PublicKey::from_spki(&spki)?, ignored })
+    }
+
+    /// Verifies the self-signature, which shows that whoever made the request has the private key (RFC 2986 section 4.2).
+    ///
+    /// # Errors
+    /// The signature does not verify, or is of an algorithm that is not accepted.
+    pub fn verify_possession(self) -> Result<ProvenKey, BadRequest> {
+        let parts = Signed::split(&self.der).map_err(|error| BadRequest::Malformed { detail: error.to_string() })?;
+        self.key.verify(parts.algorithm, parts.to_be_signed, parts.signature)?;
+        Ok(ProvenKey::after_proof(self.key))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::asn1;
+    use crate::certificate::Subject;
+    use crate::key::{NewKey, Signer, SoftwareKey};
+
+    fn request(key: &SoftwareKey) -> Vec<u8> {
+        let info = asn1::sequence(&[
+            &asn1::unsigned(&[]),
+            &Subject { organization: "x", common_name: "somebody else" }.to_der(),
+            key.public_key().spki(),
+            &asn1::context_constructed(0, &[]),
+        ]);
+        let signature = key.sign(&info).unwrap();
+        asn1::sequence(&[&info, &key.algorithm(), &asn1::bit_string(&signature)])
+    }
+
+    #[test]
+    fn a_good_request_proves_its_key_and_its_names_are_ignored() {
+        for new in [NewKey::P256, NewKey::Ed25519] {
+            let key = SoftwareKey::generate(new).unwrap();
+            let der = request(&key);
+            let parsed = Request::parse(&der).unwrap();
+            assert_eq!(parsed.ignored.len(), 1);
+            assert_eq!(parsed.verify_possession().unwrap(), key.proven());
+            let pem = asn1::pem("CERTIFICATE REQUEST", &der);
+            assert!(Request::parse(pem.as_bytes()).unwrap().verify_possession().is_ok());
+        }
+    }
+
+    #[test]
+    fn each_kind_of_bad_input_is_named() {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let der = request(&key);
+        let pem = asn1::pem("CERTIFICATE REQUEST", &der);
+        let refused = |input: &[u8]| match Request::parse(input).and_then(Request::verify_possession) {
+            Ok(_) => panic!("it was taken"),
+            Err(error) => error,
+        };
+        assert!(matches!(refused(&der[..der.len() - 1]), BadRequest::Malformed { .. }));
+        assert!(matches!(refused(&[der.as_slice(), &[0]].concat()), BadRequest::Malformed { .. }));
+        let mut flipped = der.clone();
+        let last = flipped.len() - 1;
+        flipped[last] ^= 1;
+        assert_eq!(refused(&flipped), BadRequest::Signature(BadSignature::Wrong));
+        assert_eq!(refused(&key.to_pkcs8().unwrap()), BadRequest::PrivateKey);
+        assert_eq!(refused(key.to_pkcs8_pem().unwrap().as_bytes()), BadRequest::PrivateKey);
+        let certificate = crate::certificate::tests_support_certificate();
+        assert_eq!(refused(certificate.der()), BadRequest::IsCertificate);
+        assert_eq!(refused(certificate.to_pem().as_bytes()), BadRequest::IsCertificate);
+        assert_eq!(refused(format!("{pem}{pem}").as_bytes()), BadRequest::SeveralBlocks);
+        assert_eq!(refused(&pem.as_bytes()[..200]), BadRequest::BadPem);
+        assert!(matches!(refused(b"hello"), BadRequest::Malformed { .. }));
+        assert!(matches!(refused(&vec![0x30; MAX_LEN + 1]), BadRequest::TooLong { .. }));
+    }
+
+    proptest! {
+        #[test]
+        fn no_single_changed_octet_is_taken(at in 0usize..200, flip in 1u8..=255) {
+            static GOOD: std::sync::LazyLock<Vec<u8>> =
+                std::sync::LazyLock::new(|| request(&SoftwareKey::generate(NewKey::Ed25519).unwrap()));
+            let mut bytes = GOOD.clone();
+            let at = at % bytes.len();
+            bytes[at] ^= flip;
+            prop_assert!(Request::parse(&bytes).and_then(Request::verify_possession).is_err());
+        }
+    }
+}

@@ -1,0 +1,1 @@
+//! The guard: terminates device TLS, checks identity and policy, and passes MQTT on to a broker.

@@ -1,0 +1,1 @@
+//! Stand-ins for devices and for a small broker, so that everything can be tried with nothing installed.

@@ -1,0 +1,1 @@
+//! Where Tidy Warden keeps what it knows: one narrow trait, SQLite behind it.
