@@ -1,1 +1,27 @@
-fn main() {}
+//! `tidy-warden`: credentials and policies for a fleet of devices.
+
+mod args;
+mod clock;
+mod commands;
+mod console;
+mod demo;
+mod files;
+mod passphrase;
+mod problem;
+mod ward;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let cli = args::Cli::parse();
+    let console = console::Console::new(cli.format, cli.quiet);
+    match commands::run(cli, &console) {
+        Ok(exit) => exit.into(),
+        Err(problem) => {
+            problem.print();
+            problem.exit().into()
+        }
+    }
+}

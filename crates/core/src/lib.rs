@@ -24,6 +24,6 @@ pub mod revocation;
 pub mod token;
 
 pub mod condition;
-//X pub mod mqtt;
+pub mod mqtt;
 pub mod outfit;
 pub mod policy;

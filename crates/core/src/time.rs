@@ -82,6 +82,12 @@ impl serde::Serialize for UnixTime {
     }
 }
 
+/// Tells the time. Only entry points own one; everything else is told.
+pub trait Clock: Send + Sync {
+    /// The present instant.
+    fn now(&self) -> UnixTime;
+}
+
 /// A length of time in whole seconds, never negative. Written `90s`, `15m`, `8h`, `30d`, `2w` or `1y` (365 days).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Span(u32);

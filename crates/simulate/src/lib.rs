@@ -1,1 +1,8 @@
-//! Stand-ins for devices and for a small broker, so that everything can be tried with nothing installed.
+//! Stand-ins that ship with the product: a small broker and a device, so that everything can be tried with nothing
+//! installed. Both speak real MQTT over real sockets.
+
+mod broker;
+mod device;
+
+pub use broker::Broker;
+pub use device::{ConnectError, Delivered, Device, Login, Outcome};

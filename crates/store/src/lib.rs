@@ -1,1 +1,15 @@
-//! Where Tidy Warden keeps what it knows: one narrow trait, SQLite behind it.
+//! Where Tidy Warden keeps what it knows: one narrow trait in the words of the job, SQLite behind it.
+//!
+//! Every change and its audit entry are one transaction. The number of the newest audit entry serves as the change
+//! number: it only grows, and [`Store::changed_since`] tells a running process what is new.
+
+mod contract;
+mod error;
+pub mod sqlite;
+
+pub use contract::{
+    AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView, EditionRecord,
+    Founding, IssueRefusal, NewCredential, Revocation, Store, WardRecord,
+};
+pub use error::StoreError;
+pub use sqlite::SqliteStore;

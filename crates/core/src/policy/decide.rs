@@ -253,6 +253,14 @@ impl Rights {
         }
     }
 
+    /// A client identifier under which the device may connect: its id if it may, else one of the longer form.
+    #[must_use]
+    pub fn client_id(&self) -> Option<String> {
+        let id = self.device.to_string();
+        let longer = format!("{id}:1");
+        [id, longer].into_iter().find(|candidate| self.connect(candidate).is_ok())
+    }
+
     fn client_id_forms(&self) -> impl Iterator<Item = ClientIdForm> {
         self.policies.iter().flat_map(|policy| &policy.rules).filter_map(|rule| match rule.target {
             Target::Connect(form) if rule.effect == Effect::Allow => Some(form),

@@ -1,0 +1,97 @@
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+use super::{Because, pair};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum DeviceCommand {
+    /// List one device.
+    Add(AddArgs),
+    /// List all devices of a CSV file: all, or none and every reason why.
+    Import(ImportArgs),
+    /// The devices of the ward.
+    List(ListArgs),
+    /// All that is known of a device, and what is missing until it is live.
+    Show {
+        /// The device.
+        device: String,
+    },
+    /// Change labels, facts or gateway.
+    Edit(EditArgs),
+    /// Take a device out of service for good; its id is never used again.
+    Retire {
+        /// The device.
+        device: String,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+        #[command(flatten)]
+        because: Because,
+    },
+    /// Let a device that was revoked enrol again.
+    Reopen {
+        /// The device.
+        device: String,
+        #[command(flatten)]
+        because: Because,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AddArgs {
+    /// Its id: lower-case letters, digits, `.` and `-`, 1 to 64 characters.
+    pub(crate) device: String,
+    /// Its kind, declared in ward.toml.
+    #[arg(long)]
+    pub(crate) kind: String,
+    /// A label; may be repeated.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) label: Vec<(String, String)>,
+    /// A hardware identifier: serial, mac, imei, eui64 or ek; may be repeated.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) fact: Vec<(String, String)>,
+    /// The device that speaks for it.
+    #[arg(long, value_name = "DEVICE")]
+    pub(crate) gateway: Option<String>,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ImportArgs {
+    /// CSV with a header: id, kind, and any of gateway, label.NAME, fact.NAME. `-` is standard input.
+    pub(crate) file: PathBuf,
+    /// Take the good rows and write the others to FILE, to be mended and imported again.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) rejects: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ListArgs {
+    /// Only devices for which this condition holds, such as 'kind = windvane and site in (ossel, brindle)'.
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub(crate) condition: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct EditArgs {
+    /// The device.
+    pub(crate) device: String,
+    /// Set a label; NAME= takes it away.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) label: Vec<(String, String)>,
+    /// Set a fact; NAME= takes it away.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) fact: Vec<(String, String)>,
+    /// Set the gateway.
+    #[arg(long, value_name = "DEVICE", conflicts_with = "no_gateway")]
+    pub(crate) gateway: Option<String>,
+    /// Take the gateway away.
+    #[arg(long)]
+    pub(crate) no_gateway: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}

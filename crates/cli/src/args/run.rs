@@ -1,0 +1,41 @@
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+
+/// The form of log lines.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum LogForm {
+    /// For people.
+    Text,
+    /// One JSON object a line.
+    Json,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct GuardArgs {
+    /// The IP address and port that devices connect to; default: [guard] listen, else 127.0.0.1:8883.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) listen: Option<SocketAddr>,
+    /// The broker: HOST:PORT (plain MQTT), or `builtin` for a small one inside; default: [guard] broker.
+    #[arg(long, value_name = "HOST:PORT")]
+    pub(crate) broker: Option<String>,
+    /// The form of log lines on standard error; default: text on a terminal, else json.
+    #[arg(long, value_enum)]
+    pub(crate) log: Option<LogForm>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// Keep the ward in DIR, to go on by hand.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) keep: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct TopicMatchArgs {
+    /// A topic filter.
+    pub(crate) filter: String,
+    /// A topic name.
+    pub(crate) topic: String,
+}

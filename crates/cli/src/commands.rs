@@ -1,0 +1,65 @@
+//! One file a command: arguments in, one operation, its result rendered.
+
+pub(crate) mod audit;
+pub(crate) mod authority;
+pub(crate) mod crl;
+pub(crate) mod device;
+pub(crate) mod enroll;
+pub(crate) mod guard;
+pub(crate) mod import;
+pub(crate) mod init;
+pub(crate) mod policy;
+pub(crate) mod revoke;
+pub(crate) mod settings;
+pub(crate) mod token;
+mod topic_match;
+
+use std::path::{Path, PathBuf};
+
+use crate::args::{Cli, Command};
+use crate::console::Console;
+use crate::passphrase::{self, Passphrase, Typed};
+use crate::problem::{Exit, Problem};
+use crate::ward::Ward;
+
+/// What every command is given.
+pub(crate) struct Context<'a> {
+    pub(crate) console: &'a Console,
+    pub(crate) dir: PathBuf,
+    pub(crate) passphrase_file: Option<PathBuf>,
+}
+
+impl Context<'_> {
+    pub(crate) fn ward(&self) -> Result<Ward, Problem> {
+        Ward::open(&self.dir)
+    }
+
+    /// The passphrase that opens `what`.
+    pub(crate) fn passphrase(&self, what: &str) -> Result<Passphrase, Problem> {
+        passphrase::get(self.passphrase_file.as_deref(), what, Typed::Once, self.console)
+    }
+
+    pub(crate) fn passphrase_path(&self) -> Option<&Path> {
+        self.passphrase_file.as_deref()
+    }
+}
+
+/// Runs what the command line asks for.
+pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
+    let context = Context { console, dir: cli.ward, passphrase_file: cli.passphrase_file };
+    match cli.command {
+        Command::Init(args) => init::run(&context, &args),
+        Command::Authority(command) => authority::run(&context, &command),
+        Command::Settings(_) => settings::run(&context),
+        Command::Device(command) => device::run(&context, command),
+        Command::Enroll(args) => enroll::run(&context, &args),
+        Command::Token(command) => token::run(&context, command),
+        Command::Policy(command) => policy::run(&context, &command),
+        Command::Guard(args) => guard::run(&context, &args),
+        Command::Revoke(args) => revoke::run(&context, &args),
+        Command::Crl(args) => crl::run(&context, &args),
+        Command::Audit(command) => audit::run(&context, &command),
+        Command::Demo(args) => crate::demo::run(console, &args),
+        Command::TopicMatch(args) => Ok(topic_match::run(&args)),
+    }
+}

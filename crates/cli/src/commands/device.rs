@@ -1,0 +1,386 @@
+//! `device`: listing machines and keeping what is known of them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde_json::{Value, json};
+use tidy_warden_core::condition::{Candidate, Condition, Use, can_name_a_label};
+use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::device::{DeviceRecord, DeviceState, PolicyStanding, missing};
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::text::Source;
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::{AddRefusal, DeviceEdit, DeviceView, Store};
+
+use super::{Context, import};
+use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
+use crate::console::Listing;
+use crate::problem::{Exit, Problem};
+use crate::ward::{Ward, parse};
+
+pub(crate) fn run(context: &Context<'_>, command: DeviceCommand) -> Result<Exit, Problem> {
+    match command {
+        DeviceCommand::Add(args) => add(context, &args),
+        DeviceCommand::Import(args) => import::run(context, &args),
+        DeviceCommand::List(args) => list(context, &args),
+        DeviceCommand::Show { device } => show(context, &device),
+        DeviceCommand::Edit(args) => edit(context, &args),
+        DeviceCommand::Retire { device, yes, because } => retire(context, &device, yes, because.text()),
+        DeviceCommand::Reopen { device, because } => reopen(context, &device, because.text()),
+    }
+}
+
+/// Checks a kind against the settings.
+pub(crate) fn known_kind(settings: &Settings, kind: &KindName) -> Result<(), Problem> {
+    settings.kind(kind).map(|_| ()).map_err(|unknown| {
+        let problem = Problem::refused(unknown.to_string());
+        match unknown.nearest {
+            Some(near) => problem.next(format!("did you mean `{near}`? if not, add to ward.toml: [kinds.{kind}]")),
+            None => problem.next(format!("add to ward.toml: [kinds.{kind}]")),
+        }
+    })
+}
+
+/// The name of a label, which must not be a word of conditions.
+pub(crate) fn label_name(text: &str) -> Result<LabelName, Problem> {
+    let name: LabelName = parse(text)?;
+    if !can_name_a_label(&name) {
+        return Err(Problem::refused(format!("no label can be named `{name}`"))
+            .because("conditions and policies use this word for something else"));
+    }
+    Ok(name)
+}
+
+/// A fact from `NAME` and `VALUE`.
+pub(crate) fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
+    FactName::parse(name).and_then(|name| Fact::new(name, value)).map_err(|error| Problem::refused(error.to_string()))
+}
+
+/// A device's id, which must not be the name of an endpoint.
+pub(crate) fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
+    let id: DeviceId = parse(text)?;
+    if settings.is_endpoint_name(&id) {
+        return Err(Problem::refused(format!("no device can be named `{id}`")).because("an endpoint of the ward has this name"));
+    }
+    Ok(id)
+}
+
+/// A refusal of the store with what to do about it.
+fn refusal(id: &DeviceId, refusal: &AddRefusal) -> Problem {
+    let problem = Problem::refused(format!("`{id}` was not taken")).because(refusal);
+    match refusal {
+        AddRefusal::IdTaken { .. } => problem.next(format!("device show {id}, or choose another id")),
+        AddRefusal::IdRetired { .. } => problem.next("choose another id"),
+        AddRefusal::FactTaken { owner, .. } => problem.next(format!("compare with: device show {owner}")),
+        AddRefusal::NoGateway { gateway, .. } => problem.next(format!("list the gateway first: device add {gateway} ...")),
+        _ => problem.next("choose another gateway"),
+    }
+}
+
+fn add(context: &Context<'_>, args: &AddArgs) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let id = device_id(&ward.settings, &args.device)?;
+    let kind: KindName = parse(&args.kind)?;
+    known_kind(&ward.settings, &kind)?;
+    let mut device = DeviceRecord::new(id.clone(), kind, ward.now());
+    for (name, value) in &args.label {
+        if device.labels.insert(label_name(name)?, parse(value)?).is_some() {
+            return Err(Problem::usage(format!("the label `{name}` is given twice")));
+        }
+    }
+    for (name, value) in &args.fact {
+        let fact = fact(name, value)?;
+        if device.facts.insert(fact.name().clone(), fact).is_some() {
+            return Err(Problem::usage(format!("the fact `{name}` is given twice")));
+        }
+    }
+    device.gateway = args.gateway.as_deref().map(parse).transpose()?;
+    let cause = ward.cause(args.because.text());
+    if let Err(refusals) = ward.store.add_devices(&[device], &cause)? {
+        return Err(refusals.first().map_or_else(|| Problem::refused("it was not taken"), |first| refusal(&id, first)));
+    }
+    context.console.note(format!("listed {id}; next: enroll {id} --csr FILE --out DIR, or --make-key"));
+    Ok(Exit::Done)
+}
+
+fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let condition = args
+        .condition
+        .as_deref()
+        .map(|text| Condition::parse(&Source::new("--where", text), Use::Picking))
+        .transpose()
+        .map_err(|error| Problem::text("the condition cannot be read", &[error]))?;
+    let now = ward.now();
+    let mut found = Vec::new();
+    ward.store.each_device(&mut |view| {
+        let state = DeviceState::of(&view.device, &view.credentials, now);
+        let candidate = Candidate { device: &view.device, state: Some(state) };
+        if condition.as_ref().is_none_or(|condition| condition.holds(&candidate)) {
+            found.push((state, view));
+        }
+    })?;
+    found.sort_by(|(_, a), (_, b)| a.device.id.cmp(&b.device.id));
+    context.console.list(listing(&found, now, context.console.is_for_people()))?;
+    if context.console.is_for_people() {
+        let counts = found.iter().fold(BTreeMap::new(), |mut counts, (state, _)| {
+            *counts.entry(*state).or_insert(0u64) += 1;
+            counts
+        });
+        let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
+        if !parts.is_empty() {
+            context.console.note(format!("{} devices: {}", found.len(), parts.join(", ")));
+        }
+    }
+    Ok(Exit::Done)
+}
+
+/// The end of the credential that may sign in longest.
+fn usable_end(credentials: &[CredentialRecord], now: UnixTime) -> Option<UnixTime> {
+    credentials.iter().filter_map(CredentialRecord::usable_until).filter(|until| *until >= now).max()
+}
+
+fn device_json(state: DeviceState, view: &DeviceView, now: UnixTime) -> Value {
+    let device = &view.device;
+    let labels: BTreeMap<_, _> = device.labels.iter().map(|(name, value)| (name.to_string(), value)).collect();
+    let facts: BTreeMap<_, _> = device.facts.values().map(|fact| (fact.name().as_str(), fact.value())).collect();
+    json!({
+        "id": device.id, "kind": device.kind, "state": state.as_str(), "labels": labels, "facts": facts,
+        "gateway": device.gateway, "owner": device.owner, "created": device.created, "seen": device.seen,
+        "ends": usable_end(&view.credentials, now),
+    })
+}
+
+/// People read labels in one column and no facts; CSV has a column for each, named as `device import` wants them.
+fn listing(found: &[(DeviceState, DeviceView)], now: UnixTime, for_people: bool) -> Listing {
+    let labels: BTreeSet<&LabelName> = found.iter().flat_map(|(_, view)| view.device.labels.keys()).collect();
+    let facts: BTreeSet<&FactName> = found.iter().flat_map(|(_, view)| view.device.facts.keys()).collect();
+    let mut columns: Vec<String> = ["id", "kind", "state"].map(str::to_owned).to_vec();
+    if for_people {
+        columns.extend(labels.iter().map(ToString::to_string));
+        columns.extend(["gateway", "ends", "seen"].map(str::to_owned));
+    } else {
+        columns.push("gateway".to_owned());
+        columns.extend(labels.iter().map(|name| format!("label.{name}")));
+        columns.extend(facts.iter().map(|name| format!("fact.{name}")));
+        columns.extend(["ends", "seen"].map(str::to_owned));
+    }
+    let row = |(state, view): &(DeviceState, DeviceView)| {
+        let device = &view.device;
+        let time = |time: Option<UnixTime>| match (time, for_people) {
+            (Some(time), true) => time.date(),
+            (Some(time), false) => time.to_string(),
+            (None, true) => "-".to_owned(),
+            (None, false) => String::new(),
+        };
+        let blank = if for_people { "-" } else { "" };
+        let gateway = device.gateway.as_ref().map_or_else(|| blank.to_owned(), ToString::to_string);
+        let label = |name: &&LabelName| device.labels.get(*name).map_or_else(|| blank.to_owned(), LabelValue::to_string);
+        let mut row = vec![device.id.to_string(), device.kind.to_string(), state.as_str().to_owned()];
+        if !for_people {
+            row.push(gateway.clone());
+        }
+        row.extend(labels.iter().map(label));
+        if for_people {
+            row.push(gateway);
+        } else {
+            row.extend(facts.iter().map(|name| device.facts.get(*name).map_or("", Fact::value).to_owned()));
+        }
+        row.extend([time(usable_end(&view.credentials, now)), time(device.seen)]);
+        row
+    };
+    Listing {
+        schema: "tidy-warden/devices/1",
+        key: "devices",
+        items: found.iter().map(|(state, view)| device_json(*state, view, now)).collect(),
+        columns,
+        rows: found.iter().map(row).collect(),
+        empty: "no devices; list one: device add ID --kind KIND",
+    }
+}
+
+/// What the adopted policies give a device, as far as readiness goes, and as filters for people.
+struct Standing {
+    standing: PolicyStanding,
+    edition: u32,
+    policies: Vec<String>,
+    publish: Vec<String>,
+    subscribe: Vec<String>,
+}
+
+fn standing(ward: &Ward, device: &DeviceRecord) -> Result<Standing, Problem> {
+    let Some(edition) = ward.edition()? else {
+        return Ok(Standing {
+            standing: PolicyStanding::NoEdition,
+            edition: 0,
+            policies: Vec::new(),
+            publish: Vec::new(),
+            subscribe: Vec::new(),
+        });
+    };
+    let rights = edition.rights(device);
+    let standing = match rights.client_id() {
+        Some(_) => PolicyStanding::MayConnect,
+        None => PolicyStanding::NoConnect,
+    };
+    Ok(Standing {
+        standing,
+        edition: edition.number,
+        policies: rights.policies().iter().map(|policy| policy.name.to_string()).collect(),
+        publish: rights.publish_filters().map(ToString::to_string).collect(),
+        subscribe: rights.subscribe_filters().map(ToString::to_string).collect(),
+    })
+}
+
+fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let view = ward.device(&parse(device)?)?;
+    let now = ward.now();
+    let state = DeviceState::of(&view.device, &view.credentials, now);
+    let policy = standing(&ward, &view.device)?;
+    let required = ward.settings.kind(&view.device.kind).map(|kind| kind.facts.clone()).unwrap_or_default();
+    let gaps = missing(&view.device, &view.credentials, &required, policy.standing, now);
+    let mut value = device_json(state, &view, now);
+    let credentials: Vec<Value> = view.credentials.iter().map(|credential| credential_json(credential, now)).collect();
+    value["credentials"] = json!(credentials);
+    value["missing"] = json!(gaps);
+    value["policies"] = json!(policy.policies);
+    value["edition"] = json!(policy.edition);
+    value["publish"] = json!(policy.publish);
+    value["subscribe"] = json!(policy.subscribe);
+    context.console.show("tidy-warden/device/1", value, &show_text(&view, state, &policy, &gaps, now))?;
+    Ok(Exit::Done)
+}
+
+fn credential_json(credential: &CredentialRecord, now: UnixTime) -> Value {
+    json!({
+        "state": credential.state(now).as_str(), "serial": credential.serial.to_string(),
+        "fingerprint": credential.fingerprint.to_string(), "authority": credential.authority, "key": credential.key_type,
+        "begins": credential.not_before, "ends": credential.not_after, "issued": credential.issued,
+        "equipped": credential.equipped, "first_used": credential.first_used,
+        "superseded_until": credential.superseded_until, "revoked": credential.revoked.map(|(at, _)| at),
+        "reason": credential.revoked.map(|(_, reason)| reason.as_str()),
+    })
+}
+
+fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[String], now: UnixTime) -> String {
+    let device = &view.device;
+    let mut out = String::new();
+    let mut line = |name: &str, text: &str| out.push_str(&format!("{name:<12}{text}\n"));
+    line("device", device.id.as_str());
+    line("kind", device.kind.as_str());
+    line("state", state.as_str());
+    let join = |items: Vec<String>| if items.is_empty() { "-".to_owned() } else { items.join(", ") };
+    line("labels", &join(device.labels.iter().map(|(name, value)| format!("{name}={value}")).collect()));
+    line("facts", &join(device.facts.values().map(ToString::to_string).collect()));
+    if let Some(gateway) = &device.gateway {
+        line("gateway", gateway.as_str());
+    }
+    line("listed", &device.created.to_string());
+    line("seen", &device.seen.map_or_else(|| "never".to_owned(), |seen| seen.to_string()));
+    match policy.edition {
+        0 => line("policy", "no edition is adopted"),
+        number => line("policy", &format!("{} (edition {number})", join(policy.policies.clone()))),
+    }
+    for (name, filters) in [("publish", &policy.publish), ("subscribe", &policy.subscribe)] {
+        for (at, filter) in filters.iter().enumerate() {
+            line(if at == 0 { name } else { "" }, filter);
+        }
+    }
+    match gaps {
+        [] => line("missing", "nothing: it is ready"),
+        gaps => gaps.iter().enumerate().for_each(|(at, gap)| line(if at == 0 { "missing" } else { "" }, gap)),
+    }
+    if !view.credentials.is_empty() {
+        let columns = ["certificate", "state", "key", "ends", "first used", "note"].map(str::to_owned);
+        let rows: Vec<Vec<String>> = view.credentials.iter().map(|credential| credential_row(credential, now)).collect();
+        out.push('\n');
+        out.push_str(&crate::console::table(&columns, &rows));
+    }
+    out
+}
+
+fn credential_row(credential: &CredentialRecord, now: UnixTime) -> Vec<String> {
+    let note = match (credential.revoked, credential.superseded_until) {
+        (Some((at, reason)), _) => format!("revoked {at}, {reason}"),
+        (None, Some(until)) if until >= now => format!("may sign in until {until}, or until its successor is used"),
+        (None, Some(until)) => format!("could sign in until {until}"),
+        (None, None) => String::new(),
+    };
+    vec![
+        credential.serial.to_string(),
+        credential.state(now).as_str().to_owned(),
+        credential.key_type.clone(),
+        credential.not_after.date(),
+        credential.first_used.map_or_else(|| "-".to_owned(), |at| at.to_string()),
+        note,
+    ]
+}
+
+fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let id: DeviceId = parse(&args.device)?;
+    ward.device(&id)?;
+    let mut edit = DeviceEdit::default();
+    for (name, value) in &args.label {
+        let value = if value.is_empty() { None } else { Some(parse(value)?) };
+        edit.labels.push((label_name(name)?, value));
+    }
+    for (name, value) in &args.fact {
+        edit.facts.push(if value.is_empty() {
+            Err(FactName::parse(name).map_err(|error| Problem::refused(error.to_string()))?)
+        } else {
+            Ok(fact(name, value)?)
+        });
+    }
+    edit.gateway = match (&args.gateway, args.no_gateway) {
+        (Some(gateway), _) => Some(Some(parse(gateway)?)),
+        (None, true) => Some(None),
+        (None, false) => None,
+    };
+    if edit == DeviceEdit::default() {
+        return Err(Problem::usage("there is nothing to change").next("give --label, --fact or --gateway"));
+    }
+    let cause = ward.cause(args.because.text());
+    if let Err(refusals) = ward.store.edit_device(&id, &edit, &cause)? {
+        return Err(refusals.first().map_or_else(|| Problem::refused("it was not taken"), |first| refusal(&id, first)));
+    }
+    context.console.note(format!("changed {id}"));
+    Ok(Exit::Done)
+}
+
+fn retire(context: &Context<'_>, device: &str, yes: bool, because: Option<&str>) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let id: DeviceId = parse(device)?;
+    if ward.device(&id)?.device.retired.is_some() {
+        context.console.note(format!("{id} is retired already"));
+        return Ok(Exit::Done);
+    }
+    context.console.confirm(&format!("Retire {id} for good? Its id is never used again."), yes)?;
+    let cause = ward.cause(because);
+    ward.store.retire_device(&id, &cause)?;
+    context.console.note(format!("retired {id}; its certificates are revoked: write the CRL with crl --out FILE"));
+    Ok(Exit::Done)
+}
+
+fn reopen(context: &Context<'_>, device: &str, because: Option<&str>) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let id: DeviceId = parse(device)?;
+    if ward.device(&id)?.device.retired.is_some() {
+        return Err(Problem::refused(format!("`{id}` cannot be reopened"))
+            .because("it was retired for good")
+            .next("list the machine under a new id"));
+    }
+    let reason = because.map(str::to_owned).map_or_else(|| context.console.reason(None), Ok)?;
+    if reason.is_empty() {
+        return Err(Problem::usage("reopening needs a reason").next("add --because TEXT"));
+    }
+    let cause = ward.cause(Some(&reason));
+    let was_out = ward.store.reopen_device(&id, &cause)?;
+    context.console.note(match was_out {
+        true => format!("{id} may enrol again; its old certificates stay revoked"),
+        false => format!("{id} is not out; nothing changed"),
+    });
+    Ok(Exit::Done)
+}

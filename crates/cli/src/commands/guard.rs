@@ -1,0 +1,132 @@
+//! `guard`: runs until it is told to stop.
+
+use std::io::{IsTerminal, Write};
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+
+use serde_json::json;
+use tidy_warden_core::time::{Clock, Span};
+use tidy_warden_guard::{Config, Event, Guard, GuardError, Sink, TlsSettings};
+use tidy_warden_simulate::Broker;
+use tidy_warden_store::{AuthorityRole, Store};
+use tokio::signal::unix::{SignalKind, signal};
+
+use super::Context;
+use crate::args::{GuardArgs, LogForm};
+use crate::clock::WardClock;
+use crate::passphrase::Passphrase;
+use crate::problem::{Exit, Problem};
+use crate::ward::Ward;
+
+/// The word for the broker inside.
+const BUILTIN: &str = "builtin";
+
+/// How long before its end the guard warns of its own certificate.
+const WARNING: Span = Span::from_days(30);
+
+pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Problem> {
+    let console = context.console;
+    let ward = context.ward()?;
+    let settings = &ward.settings.guard;
+    let listen = args.listen.or(settings.listen).unwrap_or_else(|| SocketAddr::from((Ipv4Addr::LOCALHOST, 8883)));
+    if ward.record.rehearsal && !listen.ip().is_loopback() {
+        return Err(Problem::refused(format!("the guard of a rehearsal does not listen on {listen}"))
+            .because("anybody who can set its clock could bring ended credentials back to life")
+            .next("--listen 127.0.0.1:8883"));
+    }
+    let broker = args.broker.clone().or_else(|| settings.broker.clone()).ok_or_else(|| {
+        Problem::usage("the guard needs a broker to pass messages to")
+            .next("--broker HOST:PORT, --broker builtin, or [guard] broker in ward.toml")
+    })?;
+    if broker != BUILTIN {
+        tidy_warden_core::settings::endpoint(&broker)
+            .map_err(|expected| Problem::usage(format!("`{broker}` is not a broker")).because(expected))?;
+    }
+    let passphrase = context.passphrase("the guard's TLS key")?;
+    let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
+    let ends = ward.store.server_certificate("guard")?.not_after;
+    if ends < ward.now().plus(WARNING) {
+        console.warn(format!("the guard's own certificate ends at {ends}"));
+    }
+    let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
+    runtime.block_on(async {
+        let inside = if broker == BUILTIN { Some(start_broker().await?) } else { None };
+        let broker = inside.as_ref().map_or(broker, |inside| inside.address().to_string());
+        let sink = log_sink(form, ward.clock.clone());
+        let guard = bind(&ward, listen, broker, &passphrase, sink).await?;
+        let signals = |kind| signal(kind).map_err(|error| Problem::failed("cannot listen for signals").because(error));
+        let (mut interrupt, mut terminate) = (signals(SignalKind::interrupt())?, signals(SignalKind::terminate())?);
+        guard
+            .run(async {
+                tokio::select! {
+                    _ = interrupt.recv() => {}
+                    _ = terminate.recv() => {}
+                }
+            })
+            .await;
+        Ok(Exit::Done)
+    })
+}
+
+async fn start_broker() -> Result<Broker, Problem> {
+    Broker::start().await.map_err(|error| Problem::failed("cannot start the broker inside").because(error))
+}
+
+/// Log lines on standard error.
+fn log_sink(form: LogForm, clock: WardClock) -> Sink {
+    Arc::new(move |event: Event| {
+        let time = clock.now();
+        let line = match form {
+            LogForm::Text => format!("{time} {event}\n"),
+            LogForm::Json => {
+                let mut value = json!({ "time": time });
+                if let (Some(value), Ok(serde_json::Value::Object(fields))) = (value.as_object_mut(), serde_json::to_value(&event)) {
+                    value.extend(fields);
+                }
+                format!("{value}\n")
+            }
+        };
+        // A closed log does not stop the guard.
+        let _ = std::io::stderr().lock().write_all(line.as_bytes());
+    })
+}
+
+/// A guard of this ward that listens.
+pub(crate) async fn bind(
+    ward: &Ward,
+    listen: SocketAddr,
+    broker: String,
+    passphrase: &Passphrase,
+    sink: Sink,
+) -> Result<Guard, Problem> {
+    let authorities = ward.store.authorities()?;
+    let of = |role: AuthorityRole| {
+        authorities.iter().filter(move |each| each.role == role).map(|each| each.certificate.clone())
+    };
+    let key = ward.key("guard", passphrase)?;
+    let pkcs8 = key.to_pkcs8().map_err(|error| Problem::failed("the guard's key cannot be used").because(error))?;
+    let tls = TlsSettings {
+        chain: std::iter::once(ward.store.server_certificate("guard")?).chain(of(AuthorityRole::Service)).collect(),
+        key: pkcs8.to_vec().into(),
+        issuing: of(AuthorityRole::Devices).collect(),
+        roots: of(AuthorityRole::Root).collect(),
+        allow_anonymous: ward.settings.any_token_login(),
+    };
+    let config = Config {
+        listen,
+        broker,
+        tls,
+        settings: ward.settings.clone(),
+        parties: ward.parties(),
+        token_key: ward.record.token_key.clone(),
+        clock: Arc::new(ward.clock.clone()),
+        sink,
+    };
+    Guard::bind(config, ward.another_store()?, ward.another_store()?).await.map_err(|error| match error {
+        GuardError::Store(error) => error.into(),
+        GuardError::Listen { .. } => {
+            Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")
+        }
+        other => Problem::failed("the guard cannot start").because(other),
+    })
+}

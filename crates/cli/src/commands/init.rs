@@ -1,0 +1,299 @@
+//! `init`: makes a ward.
+
+use std::fs;
+use std::net::IpAddr;
+use std::os::unix::fs::DirBuilderExt;
+use std::path::Path;
+
+use tidy_warden_core::certificate::{Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed};
+use tidy_warden_core::id::AuthorityName;
+use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
+use tidy_warden_core::random::hex;
+use tidy_warden_core::settings::{self, Settings};
+use tidy_warden_core::text::Source;
+use tidy_warden_core::time::{Clock, Span, UnixTime};
+use tidy_warden_store::{AuthorityRole, Cause, Founding, SqliteStore, WardRecord};
+
+use super::Context;
+use crate::args::InitArgs;
+use crate::clock::{SystemRandom, WardClock};
+use crate::files::{self, Access};
+use crate::passphrase::{self, Passphrase, Typed};
+use crate::problem::{Exit, Problem};
+use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, actor, parse};
+
+/// How long the root, the issuing authorities, and the certificates of guard and desk last.
+const ROOT_LIFE: Span = Span::from_days(20 * 365);
+const ISSUING_LIFE: Span = Span::from_days(10 * 365);
+const SERVER_LIFE: Span = Span::from_days(2 * 365);
+
+const EXAMPLE_POLICY: &str = r#"# Policies say what devices may do. Nothing is allowed that no rule allows; a deny beats every allow.
+# This one is an example: take the `# ` off, declare the kind `windvane` in ward.toml, then `policy check`.
+#
+# policy pylon-vane {
+#   about "Wind vanes report and take settings"
+#   for   kind = windvane
+#
+#   allow connect   as "{device}"
+#   allow publish   "rope/{site}/{device}/wind"      qos <= 1, size <= 2KiB, rate <= 120/min
+#   allow subscribe "rope/{site}/{device}/settings"
+#   deny  publish   "rope/+/+/brake"                 because "only drive stations brake"
+#
+#   expect {kind=windvane, site=ossel, id=wv-0417} publish "rope/ossel/wv-0417/wind" allowed
+#   expect {kind=windvane, site=ossel, id=wv-0417} publish "rope/ossel/wv-0418/wind" denied
+# }
+"#;
+
+/// The passphrases that lock a new ward's keys.
+pub(crate) struct Passphrases<'a> {
+    pub(crate) root: &'a Passphrase,
+    pub(crate) issuing: &'a Passphrase,
+    pub(crate) servers: &'a Passphrase,
+}
+
+/// What a new ward is to be.
+pub(crate) struct Plan<'a> {
+    pub(crate) name: &'a str,
+    pub(crate) host: &'a str,
+    pub(crate) enterprise_number: Option<u32>,
+    pub(crate) rehearsal: bool,
+    /// Appended to the new `ward.toml`.
+    pub(crate) more_settings: &'a str,
+}
+
+pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Problem> {
+    let console = context.console;
+    let clock = WardClock::of(args.rehearsal)?;
+    refuse_existing(&context.dir)?;
+    let host = args.host.as_deref().unwrap_or("localhost");
+    let plan = Plan {
+        name: &args.name,
+        host,
+        enterprise_number: args.enterprise_number,
+        rehearsal: args.rehearsal,
+        more_settings: "",
+    };
+    check_plan(&plan)?;
+    let issuing = passphrase::get(context.passphrase_path(), "the ward's keys", Typed::Twice, console)?;
+    let separate = |file: &Option<std::path::PathBuf>| match file {
+        Some(path) => passphrase::from_file(path, console),
+        None => Ok(issuing.clone()),
+    };
+    let (root, servers) = (separate(&args.root_passphrase_file)?, separate(&args.guard_passphrase_file)?);
+    let passphrases = Passphrases { root: &root, issuing: &issuing, servers: &servers };
+    let made = found(&context.dir, &plan, &passphrases, clock.now())?;
+    if args.host.is_none() {
+        console.note("devices will look for this ward at localhost; --host NAME sets another name");
+    }
+    let dir = context.dir.display();
+    console.note(format!("made the ward `{}` in {dir}", args.name));
+    console.show(
+        "tidy-warden/ward/1",
+        serde_json::json!({ "name": args.name, "dir": dir.to_string(), "root_fingerprint": made.fingerprint.to_string() }),
+        &format!("root {}\n     SHA-256 {}\n     ends {}\n", made.subject_text, made.fingerprint, made.not_after.date()),
+    )?;
+    console.note(format!(
+        "next: declare a kind in {dir}/{SETTINGS}, such as [kinds.windvane], then\n      \
+         tidy-warden --ward {dir} device add wv-0417 --kind windvane --label site=ossel"
+    ));
+    Ok(Exit::Done)
+}
+
+fn refuse_existing(dir: &Path) -> Result<(), Problem> {
+    match [SETTINGS, STORE, KEYS].iter().map(|name| dir.join(name)).find(|path| path.exists()) {
+        Some(path) => Err(Problem::refused(format!("cannot make a ward in {}", dir.display()))
+            .because(format!("{} exists already", path.display()))
+            .next("name another folder with --ward")),
+        None => Ok(()),
+    }
+}
+
+fn check_plan(plan: &Plan<'_>) -> Result<(), Problem> {
+    if !settings::check_ward_name(plan.name) {
+        return Err(Problem::refused(format!("{:?} cannot name a ward", plan.name))
+            .because("a name has 1 to 40 printable characters and no space at its ends"));
+    }
+    if !settings::check_host(plan.host) {
+        return Err(Problem::refused(format!("{:?} is not a host name or an IP address", plan.host))
+            .next("--host mqtt.example.org"));
+    }
+    Ok(())
+}
+
+/// Makes the ward; gives its root. The folder shows nothing of it until all is there, `ward.toml` last.
+pub(crate) fn found(
+    dir: &Path,
+    plan: &Plan<'_>,
+    passphrases: &Passphrases<'_>,
+    now: UnixTime,
+) -> Result<Certificate, Problem> {
+    refuse_existing(dir)?;
+    check_plan(plan)?;
+    let failed = |path: &Path| {
+        let path = path.to_owned();
+        move |error: std::io::Error| Problem::file("write", &path, &error)
+    };
+    fs::create_dir_all(dir).map_err(failed(dir))?;
+    let text = settings::new_text(plan.name, plan.host, plan.enterprise_number) + plan.more_settings;
+    let settings = Settings::parse(&Source::new(SETTINGS, &text))
+        .map_err(|errors| Problem::text("the new ward's settings have mistakes", &errors))?;
+    let made = authorities(&settings, plan, now)?;
+
+    let staging = dir.join(format!(".init-{}", hex::<6>(&mut SystemRandom)));
+    let folder = |path: &Path| fs::DirBuilder::new().mode(0o700).create(path).map_err(failed(path));
+    folder(&staging)?;
+    let result = (|| {
+        let keys = staging.join(KEYS);
+        folder(&keys)?;
+        for (name, key, passphrase) in [
+            ("root", &made.root.1, passphrases.root),
+            ("devices", &made.devices.1, passphrases.issuing),
+            ("service", &made.service.1, passphrases.issuing),
+            ("tokens", &made.tokens, passphrases.issuing),
+            ("guard", &made.guard.1, passphrases.servers),
+            ("desk", &made.desk.1, passphrases.servers),
+        ] {
+            let locked = key.lock(passphrase, &mut SystemRandom).map_err(signing)?;
+            let path = keys.join(format!("{name}.key"));
+            files::create(&path, locked.as_bytes(), Access::Secret).map_err(failed(&path))?;
+        }
+        let policies = staging.join(POLICIES);
+        fs::create_dir(&policies).map_err(failed(&policies))?;
+        let example = policies.join("example.policy");
+        files::create(&example, EXAMPLE_POLICY.as_bytes(), Access::Public).map_err(failed(&example))?;
+        found_store(&staging.join(STORE), plan, &made, &text, now)?;
+        let settings_file = staging.join(SETTINGS);
+        files::create(&settings_file, text.as_bytes(), Access::Public).map_err(failed(&settings_file))?;
+        for name in [KEYS, POLICIES, STORE, SETTINGS] {
+            let place = dir.join(name);
+            if name != POLICIES || !place.exists() {
+                fs::rename(staging.join(name), &place).map_err(failed(&place))?;
+            }
+        }
+        Ok(())
+    })();
+    // After success only an empty folder is left (or the example, where policies were there before).
+    let _ = fs::remove_dir_all(&staging);
+    result.map(|()| made.root.0)
+}
+
+fn signing(error: impl std::fmt::Display) -> Problem {
+    Problem::failed("cannot make the ward's keys and certificates").because(error)
+}
+
+/// Everything that is signed when a ward is made.
+struct Made {
+    urn: String,
+    root: (Certificate, SoftwareKey),
+    devices: (Certificate, SoftwareKey),
+    service: (Certificate, SoftwareKey),
+    guard: (Certificate, SoftwareKey),
+    desk: (Certificate, SoftwareKey),
+    tokens: SoftwareKey,
+}
+
+/// What the certificates of a new ward have in common.
+struct Mint<'a> {
+    plan: &'a Plan<'a>,
+    settings: &'a Settings,
+    now: UnixTime,
+}
+
+impl Mint<'_> {
+    /// The subject of an authority; in a rehearsal it says so.
+    fn authority_name(&self, what: &str) -> String {
+        let mark = if self.plan.rehearsal { " REHEARSAL" } else { "" };
+        format!("{} {what}{mark}", self.plan.name)
+    }
+
+    /// Signs a certificate for a new key; without `above` the key signs for itself. `above` is an authority and its name.
+    fn sign(
+        &self,
+        common_name: &str,
+        usage: Usage<'_>,
+        life: Span,
+        above: Option<(&str, &(Certificate, SoftwareKey))>,
+    ) -> Result<(Certificate, SoftwareKey), Problem> {
+        let key = SoftwareKey::generate(NewKey::P256).map_err(signing)?;
+        let proven = key.proven();
+        let crl_url = above.map(|(name, _)| format!("{}{name}.crl", self.settings.endpoints.crl)).unwrap_or_default();
+        let template = Template {
+            serial: SerialNumber::new(self.now, &mut SystemRandom),
+            subject: Subject { organization: self.plan.name, common_name },
+            key: &proven,
+            now: self.now,
+            life,
+            usage,
+            crl_url: &crl_url,
+        };
+        let certificate = match above {
+            None => self_signed(&template, &key).map_err(signing)?,
+            Some((_, (certificate, signer))) => {
+                template.issue(Issuer { certificate, signer }).map_err(signing)?.certificate
+            }
+        };
+        Ok((certificate, key))
+    }
+
+    fn issuing(&self, what: &str, root: &(Certificate, SoftwareKey)) -> Result<(Certificate, SoftwareKey), Problem> {
+        let usage = Usage::Authority { path_length: Some(0) };
+        self.sign(&self.authority_name(what), usage, ISSUING_LIFE, Some(("root", root)))
+    }
+
+    fn server(
+        &self,
+        name: &str,
+        host: &str,
+        service: &(Certificate, SoftwareKey),
+    ) -> Result<(Certificate, SoftwareKey), Problem> {
+        let hosts = server_names(host);
+        self.sign(name, Usage::Server { hosts: &hosts }, SERVER_LIFE, Some(("service", service)))
+    }
+}
+
+fn authorities(settings: &Settings, plan: &Plan<'_>, now: UnixTime) -> Result<Made, Problem> {
+    let mint = Mint { plan, settings, now };
+    let root = mint.sign(&mint.authority_name("root"), Usage::Authority { path_length: None }, ROOT_LIFE, None)?;
+    let devices = mint.issuing("devices", &root)?;
+    let service = mint.issuing("service", &root)?;
+    let guard = mint.server("guard", &settings.endpoints.mqtt.host, &service)?;
+    let desk = mint.server("desk", &settings.endpoints.desk.host, &service)?;
+    let tokens = SoftwareKey::generate(NewKey::P256).map_err(signing)?;
+    Ok(Made { urn: new_urn(), root, devices, service, guard, desk, tokens })
+}
+
+/// The names that a server on `host` is reached by; for this machine itself also its loopback addresses.
+fn server_names(host: &str) -> Vec<String> {
+    let loopback = host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
+    if loopback { ["localhost", "127.0.0.1", "::1"].map(str::to_owned).to_vec() } else { vec![host.to_owned()] }
+}
+
+/// A random UUID (RFC 9562 section 5.4) as a URN.
+fn new_urn() -> String {
+    let mut octets: [u8; 16] = tidy_warden_core::random::bytes(&mut SystemRandom);
+    octets[6] = (octets[6] & 0x0f) | 0x40;
+    octets[8] = (octets[8] & 0x3f) | 0x80;
+    let hex = data_encoding::HEXLOWER.encode(&octets);
+    format!("urn:uuid:{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+}
+
+fn found_store(path: &Path, plan: &Plan<'_>, made: &Made, settings: &str, now: UnixTime) -> Result<(), Problem> {
+    let name = |text: &str| parse::<AuthorityName>(text);
+    let founding = Founding {
+        ward: WardRecord {
+            urn: made.urn.clone(),
+            rehearsal: plan.rehearsal,
+            token_key: made.tokens.public_key().clone(),
+        },
+        authorities: &[
+            (name("root")?, AuthorityRole::Root, made.root.0.clone()),
+            (name("devices")?, AuthorityRole::Devices, made.devices.0.clone()),
+            (name("service")?, AuthorityRole::Service, made.service.0.clone()),
+        ],
+        servers: &[("guard", made.guard.0.clone()), ("desk", made.desk.0.clone())],
+        settings,
+    };
+    let cause = Cause { at: now, actor: actor(), because: String::new() };
+    SqliteStore::create(path, &founding, &cause)?;
+    Ok(())
+}

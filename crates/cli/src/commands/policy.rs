@@ -1,0 +1,237 @@
+//! `policy`: checking, adopting and questioning policies.
+
+use serde_json::json;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::policy::{
+    Denial, Edition, Finding, Granted, NoMeter, PolicyFile, Publish, Rights, Severity, check,
+};
+use tidy_warden_core::topic::{TopicFilter, TopicName};
+use tidy_warden_store::Store;
+
+use super::Context;
+use crate::args::{AdoptArgs, AskArgs, AskedAct, CheckArgs, PolicyCommand};
+use crate::console::Listing;
+use crate::problem::{Exit, Problem};
+use crate::ward::{Ward, parse, policy_files};
+
+pub(crate) fn run(context: &Context<'_>, command: &PolicyCommand) -> Result<Exit, Problem> {
+    match command {
+        PolicyCommand::Check(args) => check_folder(context, args),
+        PolicyCommand::Adopt(args) => adopt(context, args),
+        PolicyCommand::Ask(args) => ask(context, args),
+        PolicyCommand::Editions => editions(context),
+    }
+}
+
+/// Everything there is to say about a set of policy files.
+fn findings(ward: &Ward, files: &[PolicyFile]) -> Result<Vec<Finding>, Problem> {
+    match Edition::read(0, files) {
+        Err(errors) => Ok(errors.into_iter().map(Finding::syntax).collect()),
+        Ok(edition) => {
+            let mut devices: Vec<DeviceRecord> = Vec::new();
+            ward.store.each_device(&mut |view| devices.push(view.device))?;
+            Ok(check(&edition, &ward.settings, devices.into_iter()))
+        }
+    }
+}
+
+fn count(findings: &[Finding], severity: Severity) -> usize {
+    findings.iter().filter(|finding| finding.severity == severity).count()
+}
+
+fn finding_text(finding: &Finding) -> String {
+    let severity = if finding.severity == Severity::Error { "error" } else { "warning" };
+    match &finding.place {
+        Some(place) => format!(
+            "{place}: {severity} {}: {}\n{}\n    {}\n",
+            finding.id,
+            finding.problem,
+            place.excerpt(),
+            finding.mend
+        ),
+        None => format!("{severity} {}: {}\n    {}\n", finding.id, finding.problem, finding.mend),
+    }
+}
+
+fn summary(files: &[PolicyFile], findings: &[Finding]) -> String {
+    let (errors, warnings) = (count(findings, Severity::Error), count(findings, Severity::Warning));
+    let plural = |n: usize, word: &str| format!("{n} {word}{}", if n == 1 { "" } else { "s" });
+    format!(
+        "{}: {}, {}",
+        plural(files.len(), "policy file"),
+        plural(errors, "error"),
+        plural(warnings, "warning")
+    )
+}
+
+fn check_folder(context: &Context<'_>, args: &CheckArgs) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let files = match &args.policies {
+        Some(folder) => policy_files(folder, &folder.display().to_string())?,
+        None => ward.policy_files()?,
+    };
+    let found = findings(&ward, &files)?;
+    let (errors, warnings) = (count(&found, Severity::Error), count(&found, Severity::Warning));
+    let mut text: String = found.iter().map(|finding| finding_text(finding) + "\n").collect();
+    text.push_str(&format!("{}\n", summary(&files, &found)));
+    let value = json!({ "files": files.len(), "errors": errors, "warnings": warnings, "findings": found });
+    context.console.show("tidy-warden/policy-check/1", value, &text)?;
+    Ok(if errors > 0 || (args.strict && warnings > 0) { Exit::Refused } else { Exit::Done })
+}
+
+fn adopt(context: &Context<'_>, args: &AdoptArgs) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let files = ward.policy_files()?;
+    let (found, policies) = acceptable(&ward, &files)?;
+    for warning in &found {
+        context.console.note(finding_text(warning));
+    }
+    if policies == 0 {
+        context.console.warn("the folder holds no policy: with this edition no device may do anything");
+    }
+    context.console.confirm(&format!("Adopt {policies} policies from {} files?", files.len()), args.yes)?;
+    let reason = context.console.reason(args.because.text())?;
+    let cause = ward.cause(Some(&reason));
+    let number = ward.store.adopt(&files, &cause)?;
+    let text = format!("adopted edition {number}: {policies} policies\n");
+    context.console.show("tidy-warden/adopted/1", json!({ "edition": number, "policies": policies }), &text)?;
+    Ok(Exit::Done)
+}
+
+/// The warnings of files that may be adopted, and how many policies they hold.
+fn acceptable(ward: &Ward, files: &[PolicyFile]) -> Result<(Vec<Finding>, usize), Problem> {
+    let found = findings(ward, files)?;
+    let errors: Vec<&Finding> = found.iter().filter(|finding| finding.severity == Severity::Error).collect();
+    if !errors.is_empty() {
+        let all: Vec<String> = errors.iter().map(|finding| finding_text(finding)).collect();
+        return Err(Problem::refused("the policies were not adopted")
+            .because(all.join("\n"))
+            .next("mend them and run: policy check"));
+    }
+    let policies = Edition::read(0, files).map(|edition| edition.policies.len()).unwrap_or_default();
+    Ok((found, policies))
+}
+
+/// Checks and adopts the ward's policy folder; gives the edition's number.
+pub(crate) fn adopt_folder(ward: &mut Ward, because: &str) -> Result<u32, Problem> {
+    let files = ward.policy_files()?;
+    acceptable(ward, &files)?;
+    let cause = ward.cause(Some(because));
+    Ok(ward.store.adopt(&files, &cause)?)
+}
+
+/// An act that is asked about, checked.
+pub(crate) enum Asked {
+    Connect(String),
+    Publish(String, u8, bool, usize),
+    Subscribe(TopicFilter, u8),
+}
+
+/// Decides what is asked, using nothing up.
+pub(crate) fn decide(rights: &Rights, asked: &Asked) -> Result<Granted, Denial> {
+    match asked {
+        Asked::Connect(client_id) => rights.connect(client_id),
+        Asked::Publish(topic, qos, retain, size) => match TopicName::parse(topic) {
+            Ok(topic) => {
+                let act = Publish { topic, qos: *qos, retain: *retain, size: *size };
+                rights.publish(act, &mut NoMeter).map(|rule| Granted { rule: rule.clone(), qos: *qos })
+            }
+            Err(_) => Err(Denial::NoEdition),
+        },
+        Asked::Subscribe(filter, qos) => rights.subscribe(filter, *qos),
+    }
+}
+
+fn asked(args: &AskArgs) -> Result<Asked, Problem> {
+    let subject = |what: &str| {
+        args.subject.clone().ok_or_else(|| Problem::usage(format!("{what} is missing")).next("see policy ask --help"))
+    };
+    Ok(match args.act {
+        AskedAct::Connect => Asked::Connect(args.subject.clone().unwrap_or_else(|| args.device.clone())),
+        AskedAct::Publish => {
+            let topic = subject("the topic")?;
+            TopicName::parse(&topic).map_err(|error| Problem::refused(error.to_string()))?;
+            Asked::Publish(topic, args.qos, args.retain, args.size)
+        }
+        AskedAct::Subscribe => Asked::Subscribe(parse(&subject("the topic filter")?)?, args.qos),
+    })
+}
+
+fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let view = ward.device(&parse(&args.device)?)?;
+    let asked = asked(args)?;
+    let edition = if args.draft {
+        let files = ward.policy_files()?;
+        Some(Edition::read(0, &files).map_err(|errors| Problem::text("the policies have mistakes", &errors))?)
+    } else {
+        ward.edition()?
+    };
+    let decision = match &edition {
+        Some(edition) => decide(&edition.rights(&view.device), &asked),
+        None => Err(Denial::NoEdition),
+    };
+    if let Some(since) = view.device.retired.or(view.device.out) {
+        context.console.note(format!("note: {} is out since {since}, so it cannot connect whatever policy says", view.device.id));
+    }
+    let number = edition.as_ref().map_or(0, |edition| edition.number);
+    let rule = match &decision {
+        Ok(granted) => Some(&granted.rule),
+        Err(denial) => denial.rule(),
+    };
+    let by = match (args.draft, number) {
+        (true, _) => "the draft in policies/".to_owned(),
+        (false, number) => format!("edition {number}"),
+    };
+    let mut text = match &decision {
+        Ok(_) => "allowed\n".to_owned(),
+        Err(denial) => format!("denied\n  because {denial}\n"),
+    };
+    if let (Some(rule), Ok(_)) = (rule, &decision) {
+        text.push_str(&format!("  by {}\n     {rule}\n", rule.at));
+    }
+    if let (Ok(granted), Asked::Subscribe(_, wanted)) = (&decision, &asked) {
+        if granted.qos < *wanted {
+            text.push_str(&format!("  at qos {}, not {wanted}\n", granted.qos));
+        }
+    }
+    if edition.is_some() {
+        text.push_str(&format!("  decided by {by}\n"));
+    }
+    let value = json!({
+        "device": view.device.id, "allowed": decision.is_ok(), "edition": number, "draft": args.draft,
+        "because": decision.as_ref().err().map(ToString::to_string),
+        "qos": decision.as_ref().ok().map(|granted| granted.qos),
+        "rule": rule.map(|rule| json!({
+            "policy": rule.at.policy, "file": rule.at.place.file, "line": rule.at.place.line, "text": rule.to_string(),
+        })),
+    });
+    context.console.show("tidy-warden/policy-answer/1", value, &text)?;
+    Ok(if decision.is_ok() { Exit::Done } else { Exit::Refused })
+}
+
+fn editions(context: &Context<'_>) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let mut items = Vec::new();
+    let mut rows = Vec::new();
+    let mut number = 1;
+    while let Some(edition) = ward.store.edition(Some(number))? {
+        let digest = data_encoding::HEXLOWER.encode(&edition.digest);
+        items.push(json!({
+            "number": edition.number, "at": edition.at, "author": edition.author, "because": edition.because,
+            "sha256": digest, "files": edition.files.iter().map(|file| &file.name).collect::<Vec<_>>(),
+        }));
+        let short = digest[..16].to_owned();
+        rows.push(vec![number.to_string(), edition.at.to_string(), edition.author, short, edition.because]);
+        number += 1;
+    }
+    context.console.list(Listing {
+        schema: "tidy-warden/editions/1",
+        key: "editions",
+        items,
+        columns: ["number", "adopted", "by", "sha256", "because"].map(str::to_owned).to_vec(),
+        rows,
+        empty: "no edition was adopted yet; policy adopt",
+    })?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,61 @@
+//! `revoke`: ends a device's certificates and tokens, everywhere and at once.
+
+use serde_json::json;
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::revocation::Reason;
+use tidy_warden_store::{DeviceView, Revocation, Store};
+
+use super::Context;
+use crate::args::RevokeArgs;
+use crate::problem::{Exit, Problem};
+use crate::ward::parse;
+
+pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Problem> {
+    let console = context.console;
+    let mut ward = context.ward()?;
+    let id: DeviceId = parse(&args.device)?;
+    let reason: Reason = args
+        .reason
+        .parse()
+        .map_err(|error: tidy_warden_core::revocation::BadReason| Problem::usage(error.to_string()))?;
+    let view = ward.device(&id)?;
+    let only = args.credential.as_deref().map(|text| named(&view, text)).transpose()?;
+    let what = match only {
+        Some(_) => format!("one certificate of {id}"),
+        None => format!("all certificates and tokens of {id}"),
+    };
+    console.confirm(&format!("Revoke {what} ({reason})?"), args.yes)?;
+    let because = console.reason(args.because.text())?;
+    let cause = ward.cause(Some(&because));
+    let ended = ward.store.revoke(Revocation { device: &id, only, reason }, &cause)?;
+    let serials: Vec<String> = ended.iter().map(|(_, serial)| serial.to_string()).collect();
+    let count = match serials.len() {
+        0 => "no certificate was left to end".to_owned(),
+        1 => format!("ended certificate {}", serials.join("")),
+        many => format!("ended {many} certificates: {}", serials.join(", ")),
+    };
+    let text = match only {
+        Some(_) => format!("revoked {what}: {count}\n"),
+        None => format!("revoked {id}: {count}; its tokens are void, and it is out\n"),
+    };
+    let value = json!({ "device": id, "reason": reason.as_str(), "serials": serials, "device_out": only.is_none() });
+    console.show("tidy-warden/revoked/1", value, &text)?;
+    if !serials.is_empty() {
+        console.note("a running guard cuts it within a second; publish the new list with: crl --out FILE");
+    }
+    Ok(Exit::Done)
+}
+
+/// The certificate of a device that a serial number or fingerprint names; colons and upper case are taken too.
+fn named(view: &DeviceView, text: &str) -> Result<Fingerprint, Problem> {
+    let wanted: String = text.chars().filter(|c| *c != ':').collect::<String>().to_ascii_lowercase();
+    let found = view.credentials.iter().find(|credential| {
+        credential.fingerprint.to_string() == wanted || credential.serial.to_string() == wanted.trim_start_matches('0')
+            || credential.serial.to_string() == wanted
+    });
+    found.map(|credential| credential.fingerprint).ok_or_else(|| {
+        Problem::not_found(format!("`{}` has no certificate {text}", view.device.id))
+            .next(format!("device show {} lists its certificates", view.device.id))
+    })
+}

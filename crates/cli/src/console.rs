@@ -1,0 +1,188 @@
+//! Where results and notes go, and in which form.
+
+use std::io::{self, BufRead, IsTerminal, Write};
+
+use clap::ValueEnum;
+use comfy_table::{CellAlignment, Table, presets};
+use serde_json::{Value, json};
+
+use crate::problem::Problem;
+
+/// The form of results.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people.
+    Table,
+    /// One JSON document.
+    Json,
+    /// One JSON object a line.
+    Jsonl,
+    /// Comma-separated values with a header line.
+    Csv,
+}
+
+/// Standard output for results, standard error for notes.
+#[derive(Debug)]
+pub(crate) struct Console {
+    format: Format,
+    quiet: bool,
+}
+
+/// A listing in all its forms.
+pub(crate) struct Listing {
+    /// The name and version of its JSON, such as `tidy-warden/devices/1`.
+    pub(crate) schema: &'static str,
+    /// The key of the items in the JSON document.
+    pub(crate) key: &'static str,
+    /// The items as JSON objects.
+    pub(crate) items: Vec<Value>,
+    /// Column titles for people and CSV.
+    pub(crate) columns: Vec<String>,
+    /// Rows for people and CSV.
+    pub(crate) rows: Vec<Vec<String>>,
+    /// What people read if there is nothing to list.
+    pub(crate) empty: &'static str,
+}
+
+impl Console {
+    pub(crate) fn new(format: Format, quiet: bool) -> Self {
+        Self { format, quiet }
+    }
+
+    pub(crate) fn is_for_people(&self) -> bool {
+        self.format == Format::Table
+    }
+
+    /// A note for people, on standard error; `--quiet` leaves it out.
+    pub(crate) fn note(&self, text: impl AsRef<str>) {
+        if !self.quiet {
+            // Notes are a courtesy; a closed standard error takes none.
+            let _ = writeln!(io::stderr(), "{}", text.as_ref());
+        }
+    }
+
+    /// A warning, on standard error, also with `--quiet`.
+    pub(crate) fn warn(&self, text: impl AsRef<str>) {
+        let _ = writeln!(io::stderr(), "warning: {}", text.as_ref());
+    }
+
+    /// Octets of a result on standard output. A broken pipe is not an error: the reader had enough.
+    pub(crate) fn write(&self, text: &str) -> Result<(), Problem> {
+        let mut out = io::stdout().lock();
+        match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
+            Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+                Err(Problem::failed("cannot write to standard output").because(error))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// One thing: as text for people, else as JSON.
+    pub(crate) fn show(&self, schema: &'static str, value: Value, text: &str) -> Result<(), Problem> {
+        if self.is_for_people() {
+            return self.write(text);
+        }
+        let mut document = json!({ "schema": schema });
+        if let (Some(document), Value::Object(fields)) = (document.as_object_mut(), value) {
+            document.extend(fields);
+        }
+        let text = match self.format {
+            Format::Jsonl => document.to_string(),
+            _ => pretty(&document),
+        };
+        self.write(&(text + "\n"))
+    }
+
+    /// A listing.
+    pub(crate) fn list(&self, listing: Listing) -> Result<(), Problem> {
+        match self.format {
+            Format::Json => {
+                let document = json!({ "schema": listing.schema, listing.key: listing.items });
+                self.write(&(pretty(&document) + "\n"))
+            }
+            Format::Jsonl => {
+                let lines: String = listing.items.iter().map(|item| format!("{item}\n")).collect();
+                self.write(&lines)
+            }
+            Format::Csv => self.write(&csv(&listing)?),
+            Format::Table if listing.rows.is_empty() => {
+                self.note(listing.empty);
+                Ok(())
+            }
+            Format::Table => self.write(&table(&listing.columns, &listing.rows)),
+        }
+    }
+
+    /// Asks for a yes unless `yes` was given. Without a terminal and without `--yes` nothing is done.
+    pub(crate) fn confirm(&self, question: &str, yes: bool) -> Result<(), Problem> {
+        if yes {
+            return Ok(());
+        }
+        match self.ask(&format!("{question} Type yes: "))? {
+            Some(answer) if answer.trim() == "yes" => Ok(()),
+            Some(_) => Err(Problem::refused("nothing was done").because("the answer was not yes")),
+            None => Err(Problem::usage("this needs a yes, and there is no terminal to ask on").next("add --yes")),
+        }
+    }
+
+    /// The reason for a change that needs one: as given, or asked for on a terminal.
+    pub(crate) fn reason(&self, given: Option<&str>) -> Result<String, Problem> {
+        match given {
+            Some(text) => Ok(text.to_owned()),
+            None => match self.ask("Why (kept in the audit record): ")? {
+                Some(answer) if answer.trim().is_empty() => {
+                    Err(Problem::usage("this needs a reason").next("add --because TEXT"))
+                }
+                Some(answer) => Ok(answer.trim().to_owned()),
+                None => Ok(String::new()),
+            },
+        }
+    }
+
+    /// One line from the terminal; `None` if there is none.
+    fn ask(&self, question: &str) -> Result<Option<String>, Problem> {
+        if !(io::stdin().is_terminal() && io::stderr().is_terminal()) {
+            return Ok(None);
+        }
+        let failed = |error| Problem::failed("cannot ask on the terminal").because(error);
+        write!(io::stderr(), "{question}").and_then(|()| io::stderr().flush()).map_err(failed)?;
+        let mut line = String::new();
+        io::stdin().lock().read_line(&mut line).map_err(failed)?;
+        Ok(Some(line))
+    }
+}
+
+fn pretty(value: &Value) -> String {
+    serde_json::to_string_pretty(value).unwrap_or_else(|_| value.to_string())
+}
+
+/// Aligned columns, no lines.
+pub(crate) fn table(columns: &[String], rows: &[Vec<String>]) -> String {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING);
+    table.set_header(columns.iter().map(|column| column.to_uppercase()));
+    for row in rows {
+        table.add_row(row);
+    }
+    for (at, column) in columns.iter().enumerate() {
+        if let Some(shape) = table.column_mut(at) {
+            shape.set_padding((0, 2));
+            if column == "number" || column == "count" {
+                shape.set_cell_alignment(CellAlignment::Right);
+            }
+        }
+    }
+    let text = table.to_string();
+    text.lines().map(|line| format!("{}\n", line.trim_end())).collect()
+}
+
+fn csv(listing: &Listing) -> Result<String, Problem> {
+    let failed = |error: csv::Error| Problem::failed("cannot write CSV").because(error);
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    writer.write_record(&listing.columns).map_err(failed)?;
+    for row in &listing.rows {
+        writer.write_record(row).map_err(failed)?;
+    }
+    let bytes = writer.into_inner().map_err(|error| Problem::failed("cannot write CSV").because(error))?;
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
+}

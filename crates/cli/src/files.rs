@@ -1,0 +1,136 @@
+//! Files: read with a limit, written whole or not at all, secrets for their owner only.
+
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Read, Write};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+
+use tidy_warden_core::random::hex;
+
+use crate::clock::SystemRandom;
+use crate::problem::Problem;
+
+/// Who may read a new file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Access {
+    /// Anybody, as far as the umask allows.
+    Public,
+    /// Its owner only.
+    Secret,
+}
+
+/// The whole of a file, if it has at most `limit` octets.
+pub(crate) fn read(path: &Path, limit: u64) -> Result<Vec<u8>, Problem> {
+    let failed = |error: io::Error| Problem::file("read", path, &error);
+    let file = File::open(path).map_err(failed)?;
+    if file.metadata().map_err(failed)?.is_dir() {
+        return Err(Problem::file("read", path, &io::ErrorKind::IsADirectory.into()));
+    }
+    let mut bytes = Vec::new();
+    file.take(limit + 1).read_to_end(&mut bytes).map_err(failed)?;
+    if u64::try_from(bytes.len()).unwrap_or(u64::MAX) > limit {
+        return Err(Problem::refused(format!("cannot read {}", path.display()))
+            .because(format!("it has more than {limit} octets, the most that such a file may have")));
+    }
+    Ok(bytes)
+}
+
+/// The whole of a text file.
+pub(crate) fn read_text(path: &Path, limit: u64) -> Result<String, Problem> {
+    String::from_utf8(read(path, limit)?).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
+        Problem::refused(format!("cannot read {}", path.display()))
+            .because(format!("line {line} holds octets that are not UTF-8"))
+            .next("save the file as UTF-8")
+    })
+}
+
+/// Writes a new file and makes sure that it is on the disk. Never follows a link, never overwrites.
+pub(crate) fn create(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+    let mode = if access == Access::Secret { 0o600 } else { 0o644 };
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(mode).open(path)?;
+    file.write_all(bytes)?;
+    file.sync_all()
+}
+
+/// Puts a file in place of one that may exist: written beside it, synced, renamed.
+pub(crate) fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    let beside = beside(path);
+    let result = create(&beside, bytes, Access::Public).and_then(|()| fs::rename(&beside, path));
+    if result.is_err() {
+        // What could not be put in place is of no use to anybody.
+        let _ = fs::remove_file(&beside);
+    }
+    result.and_then(|()| sync_folder(path.parent()))
+}
+
+/// A name beside `path` that nobody has.
+fn beside(path: &Path) -> PathBuf {
+    let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    path.with_file_name(format!(".{name}.{}.partial", hex::<6>(&mut SystemRandom)))
+}
+
+/// Makes sure that a folder's entries are on the disk.
+fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
+    let folder = folder.filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    File::open(folder)?.sync_all()
+}
+
+/// A folder that is filled beside its place and then appears whole; vanishes if it is dropped before.
+#[derive(Debug)]
+pub(crate) struct PendingFolder {
+    beside: PathBuf,
+    place: PathBuf,
+    published: bool,
+}
+
+impl PendingFolder {
+    /// Begins a folder that will stand at `place`, for its owner only. `place` must not exist, not even as a link.
+    pub(crate) fn begin(place: &Path) -> io::Result<Self> {
+        if place.symlink_metadata().is_ok() {
+            return Err(io::ErrorKind::AlreadyExists.into());
+        }
+        let beside = beside(place);
+        fs::DirBuilder::new().mode(0o700).create(&beside)?;
+        Ok(Self { beside, place: place.to_owned(), published: false })
+    }
+
+    /// Adds a file.
+    pub(crate) fn add(&self, name: &str, bytes: &[u8], access: Access) -> io::Result<()> {
+        create(&self.beside.join(name), bytes, access)
+    }
+
+    /// Lets it appear in its place.
+    pub(crate) fn publish(&mut self) -> io::Result<()> {
+        File::open(&self.beside)?.sync_all()?;
+        if self.place.symlink_metadata().is_ok() {
+            return Err(io::ErrorKind::AlreadyExists.into());
+        }
+        fs::rename(&self.beside, &self.place)?;
+        self.published = true;
+        sync_folder(self.place.parent())
+    }
+
+    /// Takes it back after it appeared, because what it belongs to failed.
+    pub(crate) fn withdraw(&mut self) {
+        if self.published {
+            // It holds a key that nothing will ever know; leaving it is harmless, so a failure is not told.
+            let _ = fs::remove_dir_all(&self.place);
+        }
+    }
+}
+
+impl Drop for PendingFolder {
+    fn drop(&mut self) {
+        if !self.published {
+            // The same: a leftover opens nothing.
+            let _ = fs::remove_dir_all(&self.beside);
+        }
+    }
+}
+
+/// Whether others than its owner may read a file.
+pub(crate) fn is_readable_by_others(path: &Path) -> bool {
+    fs::metadata(path).is_ok_and(|metadata| metadata.permissions().mode() & 0o077 != 0)
+}

@@ -1,0 +1,68 @@
+//! Passphrases: from a file, or asked for on a terminal; never from the command line.
+
+use std::io::IsTerminal;
+use std::path::Path;
+
+use zeroize::Zeroizing;
+
+use crate::console::Console;
+use crate::files;
+use crate::problem::Problem;
+
+/// The longest passphrase file.
+const MAX_LEN: u64 = 4096;
+
+/// A passphrase in memory; overwritten when it is dropped.
+pub(crate) type Passphrase = Zeroizing<Vec<u8>>;
+
+/// Reads a passphrase from a file: all of it, less one line end.
+pub(crate) fn from_file(path: &Path, console: &Console) -> Result<Passphrase, Problem> {
+    let mut bytes = Zeroizing::new(files::read(path, MAX_LEN)?);
+    if bytes.ends_with(b"\n") {
+        bytes.pop();
+        if bytes.ends_with(b"\r") {
+            bytes.pop();
+        }
+    }
+    if bytes.is_empty() {
+        return Err(Problem::refused(format!("the passphrase in {} is empty", path.display()))
+            .next("write a passphrase of several words into it"));
+    }
+    if files::is_readable_by_others(path) {
+        console.warn(format!("others can read {}; chmod 600 it", path.display()));
+    }
+    Ok(bytes)
+}
+
+/// Whether a passphrase that is asked for is new, so that it must be typed twice.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Typed {
+    /// It opens something.
+    Once,
+    /// It locks something for the first time.
+    Twice,
+}
+
+/// The passphrase for `what`: from `file`, else from the terminal.
+pub(crate) fn get(file: Option<&Path>, what: &str, typed: Typed, console: &Console) -> Result<Passphrase, Problem> {
+    if let Some(path) = file {
+        return from_file(path, console);
+    }
+    if !std::io::stdin().is_terminal() {
+        return Err(Problem::usage(format!("the passphrase for {what} is needed, and there is no terminal to ask on"))
+            .next("give --passphrase-file FILE, or set TIDY_WARDEN_PASSPHRASE_FILE"));
+    }
+    let ask = |question: String| {
+        rpassword::prompt_password(question)
+            .map(|text| Zeroizing::new(text.into_bytes()))
+            .map_err(|error| Problem::failed("cannot ask for the passphrase").because(error))
+    };
+    let first = ask(format!("Passphrase for {what}: "))?;
+    if first.is_empty() {
+        return Err(Problem::refused("the passphrase is empty").next("type one of several words"));
+    }
+    if typed == Typed::Twice && *ask("Once more: ".to_owned())? != *first {
+        return Err(Problem::refused("the two passphrases differ").next("start again"));
+    }
+    Ok(first)
+}

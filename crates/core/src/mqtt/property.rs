@@ -1,0 +1,239 @@
+//! Properties of MQTT 5.0 packets (section 2.2.2).
+
+use super::frame::{Cursor, Malformed, write_binary, write_variable};
+
+macro_rules! property_ids {
+    ($($name:ident = $code:literal, $form:ident, $places:expr;)*) => {
+        /// The properties.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+        #[expect(missing_docs, reason = "the standard's names say it")]
+        pub enum PropertyId { $($name,)* }
+
+        impl PropertyId {
+            fn from_code(code: usize) -> Option<Self> {
+                match code { $($code => Some(Self::$name),)* _ => None }
+            }
+
+            fn code(self) -> usize {
+                match self { $(Self::$name => $code,)* }
+            }
+
+            fn form(self) -> Form {
+                match self { $(Self::$name => Form::$form,)* }
+            }
+
+            /// Where it may stand, as a set of [`place`] bits.
+            fn places(self) -> u16 {
+                match self { $(Self::$name => $places,)* }
+            }
+        }
+    };
+}
+
+/// Where properties stand, as bits of a set.
+pub(crate) mod place {
+    pub(crate) const CONNECT: u16 = 1;
+    pub(crate) const CONNACK: u16 = 1 << 1;
+    pub(crate) const PUBLISH: u16 = 1 << 2;
+    pub(crate) const WILL: u16 = 1 << 3;
+    /// PUBACK, PUBREC, PUBREL, PUBCOMP, SUBACK, UNSUBACK.
+    pub(crate) const ACK: u16 = 1 << 4;
+    pub(crate) const SUBSCRIBE: u16 = 1 << 5;
+    pub(crate) const UNSUBSCRIBE: u16 = 1 << 6;
+    pub(crate) const DISCONNECT: u16 = 1 << 7;
+    pub(crate) const ANY: u16 = 0xffff;
+}
+
+use place::{ACK, ANY, CONNACK, CONNECT, DISCONNECT, PUBLISH, SUBSCRIBE, WILL};
+
+enum Form {
+    /// One octet, 0 or 1.
+    Flag,
+    Two,
+    Four,
+    Variable,
+    Text,
+    Binary,
+    Pair,
+}
+
+property_ids! {
+    PayloadFormat = 1, Flag, PUBLISH | WILL;
+    MessageExpiry = 2, Four, PUBLISH | WILL;
+    ContentType = 3, Text, PUBLISH | WILL;
+    ResponseTopic = 8, Text, PUBLISH | WILL;
+    CorrelationData = 9, Binary, PUBLISH | WILL;
+    SubscriptionIdentifier = 11, Variable, PUBLISH | SUBSCRIBE;
+    SessionExpiry = 17, Four, CONNECT | CONNACK | DISCONNECT;
+    AssignedClientIdentifier = 18, Text, CONNACK;
+    ServerKeepAlive = 19, Two, CONNACK;
+    AuthenticationMethod = 21, Text, CONNECT | CONNACK;
+    AuthenticationData = 22, Binary, CONNECT | CONNACK;
+    RequestProblemInformation = 23, Flag, CONNECT;
+    WillDelay = 24, Four, WILL;
+    RequestResponseInformation = 25, Flag, CONNECT;
+    ResponseInformation = 26, Text, CONNACK;
+    ServerReference = 28, Text, CONNACK | DISCONNECT;
+    ReasonString = 31, Text, CONNACK | ACK | DISCONNECT;
+    ReceiveMaximum = 33, Two, CONNECT | CONNACK;
+    TopicAliasMaximum = 34, Two, CONNECT | CONNACK;
+    TopicAlias = 35, Two, PUBLISH;
+    MaximumQos = 36, Flag, CONNACK;
+    RetainAvailable = 37, Flag, CONNACK;
+    UserProperty = 38, Pair, ANY;
+    MaximumPacketSize = 39, Four, CONNECT | CONNACK;
+    WildcardSubscriptionAvailable = 40, Flag, CONNACK;
+    SubscriptionIdentifierAvailable = 41, Flag, CONNACK;
+    SharedSubscriptionAvailable = 42, Flag, CONNACK;
+}
+
+/// The value of a property.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Value<'a> {
+    /// A number, whatever its width.
+    Number(u32),
+    /// A text.
+    Text(&'a str),
+    /// Octets.
+    Binary(&'a [u8]),
+    /// A name and a value.
+    Pair(&'a str, &'a str),
+}
+
+/// A property.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Property<'a> {
+    /// Which.
+    pub id: PropertyId,
+    /// Its value.
+    pub value: Value<'a>,
+}
+
+/// The properties of one packet, all checked; empty in MQTT 3.1.1.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Properties<'a>(Vec<Property<'a>>);
+
+impl<'a> Properties<'a> {
+    /// Properties to be written.
+    #[must_use]
+    pub fn new(all: Vec<Property<'a>>) -> Self {
+        Self(all)
+    }
+
+    /// Reads the properties of an acknowledgement; `input` begins with their length and ends with them.
+    ///
+    /// # Errors
+    /// What is malformed.
+    pub fn of_ack(input: &'a [u8]) -> Result<Self, Malformed> {
+        let mut cursor = Cursor(input);
+        let properties = Self::read(&mut cursor, place::ACK)?;
+        cursor.end()?;
+        Ok(properties)
+    }
+
+    /// Reads length and properties; `here` is where they stand.
+    pub(crate) fn read(cursor: &mut Cursor<'a>, here: u16) -> Result<Self, Malformed> {
+        let len = cursor.variable()?;
+        let mut inner = Cursor(cursor.take(len)?);
+        let mut all: Vec<Property<'a>> = Vec::new();
+        while !inner.is_empty() {
+            let code = inner.variable()?;
+            let id = PropertyId::from_code(code).ok_or(Malformed::form("a property is unknown"))?;
+            if id.places() & here == 0 {
+                return Err(Malformed::protocol("a property does not belong to this packet"));
+            }
+            // A server may put several subscription identifiers into one PUBLISH (section 3.3.2.3.8).
+            let repeats = id == PropertyId::UserProperty
+                || (id == PropertyId::SubscriptionIdentifier && here == place::PUBLISH);
+            if !repeats && all.iter().any(|property| property.id == id) {
+                return Err(Malformed::protocol("a property stands twice"));
+            }
+            let value = match id.form() {
+                Form::Flag => match inner.u8()? {
+                    flag @ (0 | 1) => Value::Number(u32::from(flag)),
+                    _ => return Err(Malformed::protocol("a property that is 0 or 1 has another value")),
+                },
+                Form::Two => Value::Number(u32::from(inner.u16()?)),
+                Form::Four => Value::Number(inner.u32()?),
+                Form::Variable => Value::Number(u32::try_from(inner.variable()?).unwrap_or(u32::MAX)),
+                Form::Text => Value::Text(inner.text()?),
+                Form::Binary => Value::Binary(inner.binary()?),
+                Form::Pair => Value::Pair(inner.text()?, inner.text()?),
+            };
+            let not_zero = matches!(
+                id,
+                PropertyId::ReceiveMaximum
+                    | PropertyId::MaximumPacketSize
+                    | PropertyId::TopicAlias
+                    | PropertyId::SubscriptionIdentifier
+            );
+            if not_zero && value == Value::Number(0) {
+                return Err(Malformed::protocol("a property that must not be 0 is 0"));
+            }
+            all.push(Property { id, value });
+        }
+        Ok(Self(all))
+    }
+
+    /// Writes length and properties.
+    pub(crate) fn write(&self, out: &mut Vec<u8>) {
+        let mut body = Vec::new();
+        for Property { id, value } in &self.0 {
+            write_variable(&mut body, id.code());
+            match (id.form(), *value) {
+                (Form::Flag, Value::Number(number)) => body.push(u8::try_from(number).unwrap_or(1)),
+                (Form::Two, Value::Number(number)) => {
+                    body.extend_from_slice(&u16::try_from(number).unwrap_or(u16::MAX).to_be_bytes());
+                }
+                (Form::Variable, Value::Number(number)) => {
+                    write_variable(&mut body, usize::try_from(number).unwrap_or(usize::MAX));
+                }
+                (_, Value::Number(number)) => body.extend_from_slice(&number.to_be_bytes()),
+                (_, Value::Text(text)) => write_binary(&mut body, text.as_bytes()),
+                (_, Value::Binary(bytes)) => write_binary(&mut body, bytes),
+                (_, Value::Pair(name, value)) => {
+                    write_binary(&mut body, name.as_bytes());
+                    write_binary(&mut body, value.as_bytes());
+                }
+            }
+        }
+        write_variable(out, body.len());
+        out.extend_from_slice(&body);
+    }
+
+    /// All of them, in order.
+    pub fn iter(&self) -> impl Iterator<Item = &Property<'a>> {
+        self.0.iter()
+    }
+
+    /// The number that a property has, if it is there.
+    #[must_use]
+    pub fn number(&self, id: PropertyId) -> Option<u32> {
+        self.0.iter().find_map(|property| match property.value {
+            Value::Number(number) if property.id == id => Some(number),
+            _ => None,
+        })
+    }
+
+    /// The text that a property has, if it is there.
+    #[must_use]
+    pub fn text(&self, id: PropertyId) -> Option<&'a str> {
+        self.0.iter().find_map(|property| match property.value {
+            Value::Text(text) if property.id == id => Some(text),
+            _ => None,
+        })
+    }
+
+    /// These properties without one of them.
+    #[must_use]
+    pub fn without(&self, id: PropertyId) -> Self {
+        Self(self.0.iter().filter(|property| property.id != id).copied().collect())
+    }
+
+    /// These properties and one more.
+    #[must_use]
+    pub fn with(mut self, id: PropertyId, value: Value<'a>) -> Self {
+        self.0.push(Property { id, value });
+        self
+    }
+}

@@ -1,0 +1,462 @@
+//! The gate: what passes between one device and the broker, packet by packet. No sockets, no clock.
+//!
+//! Packets that pass unchanged are passed on as the octets that came. A packet is rewritten only where a decision
+//! changes it: a topic alias is resolved, a SUBSCRIBE loses what was refused.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::net::SocketAddr;
+
+use tidy_warden_core::mqtt::{
+    Ack, Disconnect, Frame, Malformed, PacketType, Properties, Publish, PropertyId, SubAck, Subscribe, Unsubscribe,
+    Version, reason, suback,
+};
+use tidy_warden_core::policy::{self, Delivery, Meter, Rights};
+use tidy_warden_core::settings::OnDeniedPublish;
+use tidy_warden_core::topic::{BadFilter, TopicFilter, TopicName, split_share};
+
+use crate::Event;
+
+/// The code of a refused filter in MQTT 3.1.1 (section 3.9.3).
+const SUBACK_FAILURE: u8 = 0x80;
+
+/// The most subscriptions of one session that the gate follows; a limit on memory.
+const MAX_SUBSCRIPTIONS: usize = 10_000;
+
+/// What a packet leads to.
+#[derive(Debug, Default)]
+pub(crate) struct Output {
+    pub(crate) to_client: Vec<u8>,
+    pub(crate) to_broker: Vec<u8>,
+    pub(crate) events: Vec<Event>,
+}
+
+/// How a session ends by a packet.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Close {
+    /// The client said goodbye; its DISCONNECT was passed on.
+    Goodbye,
+    /// The client wants its will to be published (MQTT 5.0 section 3.14.2.1); nothing was passed on yet.
+    GoodbyeWithWill,
+    /// The client broke a rule: the reason code for it, and why.
+    Fault { code: u8, why: String },
+    /// The broker broke the protocol.
+    Broker(String),
+    /// The broker said goodbye; that was passed on.
+    BrokerGoodbye,
+}
+
+impl From<Malformed> for Close {
+    fn from(malformed: Malformed) -> Self {
+        Self::Fault { code: malformed.code, why: malformed.what.to_owned() }
+    }
+}
+
+/// A SUBSCRIBE that waits for the broker's answer: for each filter the code that the gate gave, or what was passed on.
+#[derive(Debug)]
+struct Pending {
+    answers: Vec<Result<(String, TopicFilter), u8>>,
+    text: Option<String>,
+}
+
+/// The state of one session.
+pub(crate) struct Gate {
+    version: Version,
+    peer: SocketAddr,
+    device: String,
+    rights: Rights,
+    meter: Box<dyn Meter + Send>,
+    on_denied: OnDeniedPublish,
+    /// Topics that the client's aliases stand for (MQTT 5.0 section 3.3.2.3.4).
+    aliases: HashMap<u16, String>,
+    /// The highest alias that the broker takes from the client.
+    alias_limit: u16,
+    pending: HashMap<u16, Pending>,
+    subscriptions: BTreeMap<String, TopicFilter>,
+    /// Messages of QoS 2 from the client that the gate acknowledged itself and the broker never saw.
+    dropped: HashSet<u16>,
+    /// Messages of QoS 2 from the broker that the client never saw.
+    withheld: HashSet<u16>,
+    /// UNSUBSCRIBE packets of the gate's own whose answers are not for the client: how many for each identifier.
+    own_unsubscribes: HashMap<u16, u32>,
+}
+
+impl Gate {
+    pub(crate) fn new(
+        version: Version,
+        peer: SocketAddr,
+        rights: Rights,
+        device: &str,
+        meter: Box<dyn Meter + Send>,
+        on_denied: OnDeniedPublish,
+    ) -> Self {
+        Self {
+            version,
+            peer,
+            device: device.to_owned(),
+            rights,
+            meter,
+            on_denied,
+            aliases: HashMap::new(),
+            alias_limit: 0,
+            pending: HashMap::new(),
+            subscriptions: BTreeMap::new(),
+            dropped: HashSet::new(),
+            withheld: HashSet::new(),
+            own_unsubscribes: HashMap::new(),
+        }
+    }
+
+    /// What the broker's CONNACK allows.
+    pub(crate) fn connected(&mut self, properties: &Properties<'_>) {
+        let limit = properties.number(PropertyId::TopicAliasMaximum).unwrap_or(0);
+        self.alias_limit = u16::try_from(limit).unwrap_or(u16::MAX);
+    }
+
+    /// Whether the will may be published as things stand.
+    pub(crate) fn will_allowed(&mut self, will: policy::Publish<'_>) -> Result<(), policy::Denial> {
+        self.rights.publish(will, &mut policy::NoMeter).map(|_| ())
+    }
+
+    /// Takes new rights; subscriptions that are too wide for them are ended.
+    pub(crate) fn set_rights(&mut self, rights: Rights, out: &mut Output) {
+        self.rights = rights;
+        let mut ended = Vec::new();
+        for (text, filter) in &self.subscriptions {
+            if let Err(denial) = self.rights.subscribe(filter, 0) {
+                ended.push((text.clone(), denial.to_string()));
+            }
+        }
+        for (filter, why) in ended {
+            self.subscriptions.remove(&filter);
+            let packet_id = self.free_packet_id();
+            *self.own_unsubscribes.entry(packet_id).or_default() += 1;
+            let unsubscribe = Unsubscribe { packet_id, filters: vec![&filter] };
+            out.to_broker.extend(unsubscribe.to_bytes(self.version));
+            out.events.push(Event::SubscriptionEnded { device: self.device.clone(), filter, why });
+        }
+    }
+
+    /// An identifier for a packet of the gate's own, from the top, where clients seldom are.
+    fn free_packet_id(&self) -> u16 {
+        (1..=u16::MAX)
+            .rev()
+            .find(|id| !self.own_unsubscribes.contains_key(id) && !self.pending.contains_key(id))
+            .unwrap_or(u16::MAX)
+    }
+
+    /// A packet from the client.
+    pub(crate) fn from_client(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        match frame.packet_type {
+            PacketType::Publish => self.client_publish(frame, out),
+            PacketType::Subscribe => self.client_subscribe(frame, out),
+            PacketType::Unsubscribe => {
+                let unsubscribe = Unsubscribe::parse(frame, self.version)?;
+                for filter in unsubscribe.filters {
+                    self.subscriptions.remove(filter);
+                }
+                pass(frame, &mut out.to_broker)
+            }
+            PacketType::Pubrel => {
+                let ack = Ack::parse(frame, self.version)?;
+                if self.dropped.remove(&ack.packet_id) {
+                    let done = Ack { packet_type: PacketType::Pubcomp, ..ack };
+                    out.to_client.extend(done.to_bytes(self.version, None));
+                    return Ok(());
+                }
+                pass(frame, &mut out.to_broker)
+            }
+            PacketType::Puback | PacketType::Pubrec | PacketType::Pubcomp => {
+                Ack::parse(frame, self.version)?;
+                pass(frame, &mut out.to_broker)
+            }
+            PacketType::Pingreq => {
+                empty(frame)?;
+                pass(frame, &mut out.to_broker)
+            }
+            PacketType::Disconnect => match Disconnect::parse(frame, self.version)?.code {
+                reason::DISCONNECT_WITH_WILL => Err(Close::GoodbyeWithWill),
+                _ => {
+                    pass(frame, &mut out.to_broker)?;
+                    Err(Close::Goodbye)
+                }
+            },
+            PacketType::Connect => Err(Malformed::protocol("a second CONNECT").into()),
+            PacketType::Auth => Err(Malformed::protocol("AUTH without an authentication method").into()),
+            PacketType::Connack | PacketType::Suback | PacketType::Unsuback | PacketType::Pingresp => {
+                Err(Malformed::protocol("a packet that only servers send").into())
+            }
+        }
+    }
+
+    fn client_publish(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        let publish = Publish::parse(frame, self.version)?;
+        let alias = publish.properties.number(PropertyId::TopicAlias).and_then(|alias| u16::try_from(alias).ok());
+        let resolved;
+        let text = match alias {
+            Some(alias) => {
+                resolved = self.resolve(alias, publish.topic)?;
+                resolved.as_str()
+            }
+            None => publish.topic,
+        };
+        let topic = TopicName::parse(text)
+            .map_err(|error| Close::Fault { code: reason::BAD_TOPIC, why: error.to_string() })?;
+        if publish.properties.number(PropertyId::SubscriptionIdentifier).is_some() {
+            return Err(Malformed::protocol("a client cannot send a subscription identifier").into());
+        }
+        let act = policy::Publish { topic, qos: publish.qos, retain: publish.retain, size: publish.payload.len() };
+        let refusal = match self.rights.publish(act, &mut *self.meter) {
+            Ok(_) => self.response_refusal(&publish.properties)?,
+            Err(denial) => {
+                let event = Event::denied(&self.device, self.peer, "publish", text, &denial);
+                Some((denial.to_string(), event))
+            }
+        };
+        let Some((why, event)) = refusal else {
+            if alias.is_none() {
+                return pass(frame, &mut out.to_broker);
+            }
+            let whole = Publish { topic: text, properties: publish.properties.without(PropertyId::TopicAlias), ..publish };
+            out.to_broker.extend(whole.to_bytes(self.version));
+            return Ok(());
+        };
+        out.events.push(event);
+        self.refuse_publish(&publish, why, out)
+    }
+
+    /// The topic that an alias stands for; sets it if the packet names one.
+    fn resolve(&mut self, alias: u16, topic: &str) -> Result<String, Close> {
+        let bad = |why: &str| Close::Fault { code: reason::BAD_ALIAS, why: why.to_owned() };
+        if alias > self.alias_limit {
+            return Err(bad("a topic alias above the maximum"));
+        }
+        if topic.is_empty() {
+            return self.aliases.get(&alias).cloned().ok_or_else(|| bad("a topic alias that was not set"));
+        }
+        self.aliases.insert(alias, topic.to_owned());
+        Ok(topic.to_owned())
+    }
+
+    /// A Response Topic must lie in what its sender may subscribe to: answers go there in the sender's name.
+    fn response_refusal(&self, properties: &Properties<'_>) -> Result<Option<(String, Event)>, Close> {
+        let Some(text) = properties.text(PropertyId::ResponseTopic) else { return Ok(None) };
+        let topic = TopicName::parse(text)
+            .map_err(|error| Close::Fault { code: reason::BAD_TOPIC, why: format!("response topic: {error}") })?;
+        if self.rights.deliver(topic) == Delivery::Deliver {
+            return Ok(None);
+        }
+        let why = format!("the response topic {text:?} is not one that the device may subscribe to");
+        let event = Event::Refused {
+            device: Some(self.device.clone()),
+            peer: self.peer,
+            act: "publish",
+            subject: text.to_owned(),
+            why: why.clone(),
+            rule: None,
+        };
+        Ok(Some((why, event)))
+    }
+
+    /// Answers a denied PUBLISH with what the protocol offers. MQTT 5.0 has reason codes for QoS 1 and 2; a message of QoS 0
+    /// has no answer and is dropped. MQTT 3.1.1 has none at all: the connection ends, or the message is dropped and
+    /// acknowledged as if it had passed, by setting (3.1.1 section 3.3.5).
+    fn refuse_publish(&mut self, publish: &Publish<'_>, why: String, out: &mut Output) -> Result<(), Close> {
+        if self.version == Version::V311 && self.on_denied == OnDeniedPublish::Close {
+            return Err(Close::Fault { code: reason::NOT_AUTHORIZED, why });
+        }
+        let Some(packet_id) = publish.packet_id else { return Ok(()) };
+        let packet_type = if publish.qos == 1 { PacketType::Puback } else { PacketType::Pubrec };
+        let answer = match self.version {
+            Version::V5 => Ack { packet_type, packet_id, code: reason::NOT_AUTHORIZED }.to_bytes(self.version, Some(&why)),
+            Version::V311 => {
+                if publish.qos == 2 {
+                    self.dropped.insert(packet_id);
+                }
+                Ack { packet_type, packet_id, code: reason::SUCCESS }.to_bytes(self.version, None)
+            }
+        };
+        out.to_client.extend(answer);
+        Ok(())
+    }
+
+    fn client_subscribe(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        let subscribe = Subscribe::parse(frame, self.version)?;
+        if self.pending.contains_key(&subscribe.packet_id) {
+            return Err(Malformed::protocol("a packet identifier that is in use").into());
+        }
+        if self.subscriptions.len() + subscribe.subscriptions.len() > MAX_SUBSCRIPTIONS {
+            return Err(Close::Fault { code: reason::QUOTA, why: "too many subscriptions".to_owned() });
+        }
+        let mut answers = Vec::with_capacity(subscribe.subscriptions.len());
+        let mut granted = Vec::new();
+        let mut text = None;
+        for subscription in &subscribe.subscriptions {
+            let bad = |error: BadFilter| Close::Fault { code: reason::BAD_FILTER, why: error.to_string() };
+            let (share, filter) = split_share(subscription.filter).map_err(bad)?;
+            let decision = match share {
+                Some(_) => Err(None),
+                None => self.rights.subscribe(&filter, subscription.qos()).map_err(Some),
+            };
+            match decision {
+                Ok(given) => {
+                    granted.push(subscription.with_qos(given.qos));
+                    answers.push(Ok((subscription.filter.to_owned(), filter)));
+                }
+                Err(denial) => {
+                    let event = match &denial {
+                        Some(denial) => {
+                            Event::denied(&self.device, self.peer, "subscribe", subscription.filter, denial)
+                        }
+                        None => Event::Refused {
+                            device: Some(self.device.clone()),
+                            peer: self.peer,
+                            act: "subscribe",
+                            subject: subscription.filter.to_owned(),
+                            why: "shared subscriptions need a rule that names the share; no rule does".to_owned(),
+                            rule: None,
+                        },
+                    };
+                    if let Event::Refused { why, .. } = &event {
+                        text.get_or_insert_with(|| format!("{}: {why}", subscription.filter));
+                    }
+                    out.events.push(event);
+                    answers.push(Err(match self.version {
+                        Version::V5 => reason::NOT_AUTHORIZED,
+                        Version::V311 => SUBACK_FAILURE,
+                    }));
+                }
+            }
+        }
+        let refused: Vec<u8> = answers.iter().filter_map(|answer| answer.as_ref().err().copied()).collect();
+        if granted.is_empty() {
+            out.to_client.extend(suback(self.version, subscribe.packet_id, &refused, text.as_deref()));
+            return Ok(());
+        }
+        let packet_id = subscribe.packet_id;
+        if granted == subscribe.subscriptions {
+            pass(frame, &mut out.to_broker)?;
+        } else {
+            let narrowed = Subscribe { subscriptions: granted, ..subscribe };
+            out.to_broker.extend(narrowed.to_bytes(self.version));
+        }
+        self.pending.insert(packet_id, Pending { answers, text });
+        Ok(())
+    }
+
+    /// A packet from the broker, after its CONNACK.
+    pub(crate) fn from_broker(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        self.broker_packet(frame, out).map_err(|close| match close {
+            Close::Fault { why, .. } => Close::Broker(why),
+            other => other,
+        })
+    }
+
+    fn broker_packet(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        match frame.packet_type {
+            PacketType::Publish => self.broker_publish(frame, out),
+            PacketType::Suback => self.broker_suback(frame, out),
+            PacketType::Unsuback => {
+                let packet_id = Ack::unsuback_id(frame)?;
+                if let Some(count) = self.own_unsubscribes.get_mut(&packet_id) {
+                    *count -= 1;
+                    if *count == 0 {
+                        self.own_unsubscribes.remove(&packet_id);
+                    }
+                    return Ok(());
+                }
+                pass(frame, &mut out.to_client)
+            }
+            PacketType::Pubrel => {
+                let ack = Ack::parse(frame, self.version)?;
+                if self.withheld.remove(&ack.packet_id) {
+                    let done = Ack { packet_type: PacketType::Pubcomp, ..ack };
+                    out.to_broker.extend(done.to_bytes(self.version, None));
+                    return Ok(());
+                }
+                pass(frame, &mut out.to_client)
+            }
+            PacketType::Puback | PacketType::Pubrec | PacketType::Pubcomp | PacketType::Pingresp => {
+                pass(frame, &mut out.to_client)
+            }
+            PacketType::Disconnect => {
+                pass(frame, &mut out.to_client)?;
+                Err(Close::BrokerGoodbye)
+            }
+            PacketType::Connect
+            | PacketType::Connack
+            | PacketType::Subscribe
+            | PacketType::Unsubscribe
+            | PacketType::Pingreq
+            | PacketType::Auth => Err(Malformed::protocol("a packet that a broker does not send here").into()),
+        }
+    }
+
+    fn broker_publish(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        let publish = Publish::parse(frame, self.version)?;
+        let topic = TopicName::parse(publish.topic).map_err(|error| Close::Broker(error.to_string()))?;
+        if self.rights.deliver(topic) == Delivery::Deliver {
+            return pass(frame, &mut out.to_client);
+        }
+        out.events.push(Event::Withheld { device: self.device.clone(), topic: publish.topic.to_owned() });
+        if let Some(packet_id) = publish.packet_id {
+            let packet_type = if publish.qos == 1 { PacketType::Puback } else { PacketType::Pubrec };
+            if publish.qos == 2 {
+                self.withheld.insert(packet_id);
+            }
+            let ack = Ack { packet_type, packet_id, code: reason::SUCCESS };
+            out.to_broker.extend(ack.to_bytes(self.version, None));
+        }
+        Ok(())
+    }
+
+    fn broker_suback(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        let answer = SubAck::parse(frame, self.version)?;
+        let Some(pending) = self.pending.remove(&answer.packet_id) else {
+            return Err(Malformed::protocol("a SUBACK that answers nothing").into());
+        };
+        let mut given = answer.codes.iter().copied();
+        let mut codes = Vec::with_capacity(pending.answers.len());
+        let mut too_wide = false;
+        for each in pending.answers {
+            codes.push(match each {
+                Err(refused) => refused,
+                Ok((text, filter)) => {
+                    let code = given.next().ok_or(Malformed::protocol("a SUBACK with too few codes"))?;
+                    if code < SUBACK_FAILURE {
+                        // The edition may have changed while the broker was asked.
+                        too_wide |= self.rights.subscribe(&filter, 0).is_err();
+                        self.subscriptions.insert(text, filter);
+                    }
+                    code
+                }
+            });
+        }
+        if given.next().is_some() {
+            return Err(Malformed::protocol("a SUBACK with too many codes").into());
+        }
+        match pending.text {
+            None => pass(frame, &mut out.to_client)?,
+            Some(text) => out.to_client.extend(suback(self.version, answer.packet_id, &codes, Some(&text))),
+        }
+        if too_wide {
+            self.set_rights(self.rights.clone(), out);
+        }
+        Ok(())
+    }
+}
+
+fn pass(frame: &Frame<'_>, to: &mut Vec<u8>) -> Result<(), Close> {
+    to.extend_from_slice(frame.whole);
+    Ok(())
+}
+
+fn empty(frame: &Frame<'_>) -> Result<(), Malformed> {
+    if frame.body.is_empty() {
+        return Ok(());
+    }
+    Err(Malformed { what: "a PINGREQ with content", code: reason::MALFORMED })
+}
+
+#[cfg(test)]
+#[path = "gate_tests.rs"]
+mod tests;

@@ -1,0 +1,208 @@
+//! Who a connection is: a certificate that the store knows, or a token, and whether it may sign in now.
+
+use std::sync::{Arc, Mutex, PoisonError};
+
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::time::{Clock, UnixTime};
+use tidy_warden_core::token::{Parties, VerifiedToken, verify};
+use tidy_warden_store::{Cause, Changes, EditionRecord, Store, StoreError};
+
+/// The account under which the guard's own changes are recorded.
+const ACTOR: &str = "guard";
+
+/// Read and write access to the store from many tasks, each blocking call on a thread made for it.
+#[derive(Clone)]
+pub(crate) struct Knowledge {
+    reader: Arc<Mutex<Box<dyn Store>>>,
+    writer: Arc<Mutex<Box<dyn Store>>>,
+    clock: Arc<dyn Clock>,
+}
+
+/// What a session was opened with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Credential {
+    Certificate(Fingerprint),
+    Token(VerifiedToken),
+}
+
+/// A device that may be here now.
+#[derive(Debug, Clone)]
+pub(crate) struct Admitted {
+    pub(crate) device: DeviceRecord,
+    /// The last second in which its credential is good.
+    pub(crate) ends: UnixTime,
+    /// For the log: the kind of credential and its public name.
+    pub(crate) shown: String,
+}
+
+/// Why a connection is nobody that may be here.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum NotAdmitted {
+    #[error("the certificate chains to this ward, but the ward did not record it")]
+    UnknownCertificate,
+    #[error("there is no device `{0}`")]
+    UnknownDevice(String),
+    #[error("the device is out since {0}")]
+    Out(UnixTime),
+    #[error("the device is retired since {0}")]
+    Retired(UnixTime),
+    #[error("{0}")]
+    Credential(#[from] tidy_warden_core::credential::Unusable),
+    #[error("the kind `{0}` does not sign in by token")]
+    NoTokenLogin(String),
+    #[error("{0}")]
+    Token(#[from] tidy_warden_core::token::BadToken),
+    #[error("the token was made before the device was revoked")]
+    TokenRevoked,
+    #[error("the user name is {user_name:?} and the credential is of `{device}`")]
+    OtherName { user_name: String, device: DeviceId },
+    #[error("neither a certificate nor a user name with a token was shown")]
+    Nothing,
+    #[error("the store does not answer: {0}")]
+    Store(#[from] StoreError),
+}
+
+impl Knowledge {
+    pub(crate) fn new(reader: Box<dyn Store>, writer: Box<dyn Store>, clock: Arc<dyn Clock>) -> Self {
+        Self { reader: Arc::new(Mutex::new(reader)), writer: Arc::new(Mutex::new(writer)), clock }
+    }
+
+    pub(crate) fn now(&self) -> UnixTime {
+        self.clock.now()
+    }
+
+    async fn read<T: Send + 'static>(
+        &self,
+        question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let reader = self.reader.clone();
+        let answer = tokio::task::spawn_blocking(move || {
+            question(&**reader.lock().unwrap_or_else(PoisonError::into_inner))
+        });
+        answer.await.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }))
+    }
+
+    pub(crate) async fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
+        self.read(move |store| store.changed_since(since)).await
+    }
+
+    pub(crate) async fn edition(&self, number: u32) -> Result<Option<EditionRecord>, StoreError> {
+        self.read(move |store| store.edition(Some(number))).await
+    }
+
+    /// The device that the store recorded for a credential; nothing in the certificate is parsed for a name.
+    pub(crate) async fn device_of(&self, credential: &Credential) -> Result<DeviceId, NotAdmitted> {
+        match credential {
+            Credential::Certificate(fingerprint) => {
+                let fingerprint = *fingerprint;
+                let found = self.read(move |store| store.status_many(&[fingerprint])).await?;
+                let (_, device) = found.into_iter().next().flatten().ok_or(NotAdmitted::UnknownCertificate)?;
+                Ok(device.id)
+            }
+            Credential::Token(token) => Ok(token.device.clone()),
+        }
+    }
+
+    /// Whether a credential may sign in at this moment.
+    pub(crate) async fn admit(&self, credential: &Credential, settings: &Settings) -> Result<Admitted, NotAdmitted> {
+        let now = self.now();
+        let admitted = match credential {
+            Credential::Certificate(fingerprint) => {
+                let fingerprint = *fingerprint;
+                let found = self.read(move |store| store.status_many(&[fingerprint])).await?;
+                let (record, device) = found.into_iter().next().flatten().ok_or(NotAdmitted::UnknownCertificate)?;
+                record.may_sign_in(now)?;
+                let ends = record.usable_until().unwrap_or(now);
+                Admitted { device, ends, shown: format!("certificate {}", record.serial) }
+            }
+            Credential::Token(token) => {
+                let id = token.device.clone();
+                let found = self.read(move |store| store.devices(&[id])).await?;
+                let unknown = || NotAdmitted::UnknownDevice(token.device.to_string());
+                let device = found.into_iter().next().flatten().ok_or_else(unknown)?.device;
+                if !settings.kind(&device.kind).is_ok_and(|kind| kind.token_login) {
+                    return Err(NotAdmitted::NoTokenLogin(device.kind.to_string()));
+                }
+                if token.issued_at < device.tokens_from {
+                    return Err(NotAdmitted::TokenRevoked);
+                }
+                if now >= token.ends {
+                    return Err(tidy_warden_core::token::BadToken::Ended { exp: token.ends }.into());
+                }
+                // A token is refused from the second `exp` on, so the one before is its last.
+                let ends = UnixTime(token.ends.0 - 1);
+                Admitted { device, ends, shown: format!("token {}", token.jti) }
+            }
+        };
+        if let Some(since) = admitted.device.retired {
+            return Err(NotAdmitted::Retired(since));
+        }
+        match admitted.device.out {
+            Some(since) => Err(NotAdmitted::Out(since)),
+            None => Ok(admitted),
+        }
+    }
+
+    /// Records that a credential opened a session.
+    pub(crate) async fn record_use(&self, device: DeviceId, credential: &Credential) -> Result<(), StoreError> {
+        let certificate = match credential {
+            Credential::Certificate(fingerprint) => Some(*fingerprint),
+            Credential::Token(_) => None,
+        };
+        let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because: String::new() };
+        let writer = self.writer.clone();
+        let written = tokio::task::spawn_blocking(move || {
+            writer.lock().unwrap_or_else(PoisonError::into_inner).record_use(&device, certificate, &cause)
+        });
+        written.await.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }))
+    }
+}
+
+/// What a client showed: its certificate from the handshake, user name and password from CONNECT.
+pub(crate) struct Shown<'a> {
+    pub(crate) certificate: Option<Fingerprint>,
+    pub(crate) user_name: Option<&'a str>,
+    pub(crate) password: Option<&'a [u8]>,
+}
+
+/// The credential that counts. A certificate always comes first: it is never passed over for a token. Where a token is
+/// shown too, it must be good and of the same device, which the caller checks with [`same_device`].
+pub(crate) fn credential(
+    shown: &Shown<'_>,
+    key: &PublicKey,
+    parties: &Parties,
+    now: UnixTime,
+) -> Result<(Credential, Option<VerifiedToken>), NotAdmitted> {
+    let token = match shown.password {
+        Some(password) => {
+            let text = std::str::from_utf8(password)
+                .map_err(|_| tidy_warden_core::token::BadToken::Malformed { detail: "it is not text" })?;
+            Some(verify(text, key, parties, now)?)
+        }
+        None => None,
+    };
+    match (shown.certificate, token, shown.user_name) {
+        (Some(fingerprint), token, _) => Ok((Credential::Certificate(fingerprint), token)),
+        (None, Some(token), Some(_)) => Ok((Credential::Token(token), None)),
+        (None, _, _) => Err(NotAdmitted::Nothing),
+    }
+}
+
+/// Whether everything that was shown names `device`.
+pub(crate) fn same_device(
+    shown: &Shown<'_>,
+    beside: Option<&VerifiedToken>,
+    device: &DeviceId,
+) -> Result<(), NotAdmitted> {
+    let names = [shown.user_name, beside.map(|token| token.device.as_str())];
+    match names.into_iter().flatten().find(|name| *name != device.as_str()) {
+        Some(other) => {
+            Err(NotAdmitted::OtherName { user_name: other.chars().take(80).collect(), device: device.clone() })
+        }
+        None => Ok(()),
+    }
+}

@@ -1,0 +1,268 @@
+//! The listener, and the follower that watches the store.
+
+use std::net::SocketAddr;
+use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Duration;
+
+use rustls::ServerConfig;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::policy::{Edition, Rights};
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::time::Clock;
+use tidy_warden_core::token::Parties;
+use tidy_warden_store::{Store, StoreError};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Semaphore;
+use tokio_rustls::TlsAcceptor;
+
+use crate::identity::{Credential, Knowledge};
+use crate::meter::Rates;
+use crate::registry::Registry;
+use crate::session::{OPENING, serve};
+use crate::tls::{TlsError, TlsSettings, server_config};
+use crate::{Event, Sink};
+
+/// How often the store is asked for what is new.
+const FOLLOW: Duration = Duration::from_millis(200);
+
+/// How many connections may be in their handshake at once.
+const MAX_OPENING: usize = 1024;
+
+/// How long sessions may take to end when the guard stops.
+const STOPPING: Duration = Duration::from_secs(5);
+
+/// What a guard needs.
+pub struct Config {
+    /// Where to listen.
+    pub listen: SocketAddr,
+    /// The broker, `HOST:PORT`.
+    pub broker: String,
+    /// Its own certificate, and whom it believes.
+    pub tls: TlsSettings,
+    /// The ward's settings.
+    pub settings: Settings,
+    /// Who signs tokens and for whom.
+    pub parties: Parties,
+    /// The key that signs them.
+    pub token_key: PublicKey,
+    /// The ward's clock.
+    pub clock: Arc<dyn Clock>,
+    /// Where events go.
+    pub sink: Sink,
+}
+
+/// Why a guard could not start.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum GuardError {
+    /// The address cannot be listened on.
+    #[error("cannot listen on {address}: {error}")]
+    Listen {
+        /// The address.
+        address: SocketAddr,
+        /// What the system says.
+        error: std::io::Error,
+    },
+    /// Its certificate or key is of no use.
+    #[error(transparent)]
+    Tls(#[from] TlsError),
+    /// The store cannot be read.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The adopted edition does not read back.
+    #[error("edition {0} cannot be read by this version")]
+    Edition(u32),
+}
+
+/// What all sessions share.
+pub(crate) struct Shared {
+    pub(crate) knowledge: Knowledge,
+    pub(crate) registry: Arc<Registry>,
+    pub(crate) rates: Rates,
+    pub(crate) settings: Settings,
+    pub(crate) parties: Parties,
+    pub(crate) token_key: PublicKey,
+    pub(crate) broker: String,
+    edition: RwLock<Option<Arc<Edition>>>,
+    sink: Sink,
+}
+
+impl Shared {
+    pub(crate) fn emit(&self, event: Event) {
+        (self.sink)(event);
+    }
+
+    /// What the current edition gives a device; `None` if there is no edition.
+    pub(crate) fn rights(&self, device: &DeviceRecord) -> Option<Rights> {
+        let edition = self.edition.read().unwrap_or_else(PoisonError::into_inner).clone();
+        edition.map(|edition| edition.rights(device))
+    }
+
+    /// Records a use in the background: a session does not wait for the disk.
+    pub(crate) fn note_use(self: &Arc<Self>, device: DeviceId, credential: Credential) {
+        let shared = self.clone();
+        tokio::spawn(async move {
+            if let Err(error) = shared.knowledge.record_use(device.clone(), &credential).await {
+                shared.emit(Event::Trouble { what: format!("the use by {device} was not recorded: {error}") });
+            }
+        });
+    }
+
+    async fn load_edition(&self, number: u32) -> Result<(), GuardError> {
+        let edition = match self.knowledge.edition(number).await? {
+            Some(record) => {
+                let edition = Edition::read(number, &record.files).map_err(|_| GuardError::Edition(number))?;
+                Some(Arc::new(edition))
+            }
+            None => None,
+        };
+        *self.edition.write().unwrap_or_else(PoisonError::into_inner) = edition;
+        Ok(())
+    }
+}
+
+/// A guard that listens.
+pub struct Guard {
+    listener: TcpListener,
+    acceptor: TlsAcceptor,
+    shared: Arc<Shared>,
+    edition: u32,
+    change: i64,
+}
+
+impl Guard {
+    /// Opens the listener and loads the current edition.
+    ///
+    /// # Errors
+    /// Address, certificate, store or edition cannot be used.
+    pub async fn bind(config: Config, reader: Box<dyn Store>, writer: Box<dyn Store>) -> Result<Self, GuardError> {
+        let knowledge = Knowledge::new(reader, writer, config.clock.clone());
+        let tls: Arc<ServerConfig> = server_config(config.tls, config.clock)?;
+        let shared = Arc::new(Shared {
+            knowledge,
+            registry: Arc::new(Registry::default()),
+            rates: Rates::default(),
+            settings: config.settings,
+            parties: config.parties,
+            token_key: config.token_key,
+            broker: config.broker,
+            edition: RwLock::new(None),
+            sink: config.sink,
+        });
+        let changes = shared.knowledge.changed_since(i64::MAX).await?;
+        shared.load_edition(changes.edition).await?;
+        let address = config.listen;
+        let listener =
+            TcpListener::bind(address).await.map_err(|error| GuardError::Listen { address, error })?;
+        Ok(Self {
+            listener,
+            acceptor: TlsAcceptor::from(tls),
+            shared,
+            edition: changes.edition,
+            change: changes.to,
+        })
+    }
+
+    /// The address that it listens on.
+    ///
+    /// # Errors
+    /// The system does not say.
+    pub fn local_addr(&self) -> std::io::Result<SocketAddr> {
+        self.listener.local_addr()
+    }
+
+    /// Serves until `stop` is ready, then ends all sessions and returns.
+    pub async fn run(self, stop: impl Future<Output = ()>) {
+        if let Ok(address) = self.local_addr() {
+            self.shared.emit(Event::Listening { address, edition: self.edition });
+        }
+        let follower = tokio::spawn(follow(self.shared.clone(), self.change, self.edition));
+        let opening = Arc::new(Semaphore::new(MAX_OPENING));
+        let mut stop = std::pin::pin!(stop);
+        loop {
+            tokio::select! {
+                () = &mut stop => break,
+                accepted = self.listener.accept() => match accepted {
+                    Ok((stream, peer)) => {
+                        let (shared, acceptor, opening) = (self.shared.clone(), self.acceptor.clone(), opening.clone());
+                        tokio::spawn(async move { receive(shared, acceptor, opening, stream, peer).await });
+                    }
+                    Err(error) => {
+                        self.shared.emit(Event::Trouble { what: format!("a connection could not be accepted: {error}") });
+                        tokio::time::sleep(Duration::from_millis(100)).await;
+                    }
+                },
+            }
+        }
+        drop(self.listener);
+        follower.abort();
+        let deadline = tokio::time::Instant::now() + STOPPING;
+        while self.shared.registry.len() > 0 && tokio::time::Instant::now() < deadline {
+            self.shared.registry.stop();
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    }
+}
+
+/// The handshake, then the session.
+async fn receive(
+    shared: Arc<Shared>,
+    acceptor: TlsAcceptor,
+    opening: Arc<Semaphore>,
+    stream: TcpStream,
+    peer: SocketAddr,
+) {
+    let deadline = tokio::time::Instant::now() + OPENING;
+    let refused = |why: String| Event::TlsRefused { peer, why };
+    let Ok(permit) = opening.try_acquire_owned() else {
+        return shared.emit(refused("too many connections are being opened at once".to_owned()));
+    };
+    // Small packets are the rule here; waiting to fill segments would only delay them.
+    let _ = stream.set_nodelay(true);
+    match tokio::time::timeout_at(deadline, acceptor.accept(stream)).await {
+        Ok(Ok(stream)) => {
+            drop(permit);
+            serve(shared, stream, peer, deadline).await;
+        }
+        Ok(Err(error)) => shared.emit(refused(error.to_string())),
+        Err(_) => shared.emit(refused("the handshake was not finished in time".to_owned())),
+    }
+}
+
+/// Asks the store for what is new, and makes the sessions concerned look again.
+async fn follow(shared: Arc<Shared>, mut change: i64, mut edition: u32) {
+    let mut troubled = false;
+    loop {
+        tokio::time::sleep(FOLLOW).await;
+        let now = shared.knowledge.now();
+        let changes = match shared.knowledge.changed_since(change).await {
+            Ok(changes) => changes,
+            Err(error) => {
+                if !std::mem::replace(&mut troubled, true) {
+                    let what = format!("the store does not answer: {error}; the guard goes on with what it knows");
+                    shared.emit(Event::Trouble { what });
+                }
+                shared.registry.recheck(now, |_| false);
+                continue;
+            }
+        };
+        troubled = false;
+        let new_edition = changes.edition != edition;
+        if new_edition {
+            match shared.load_edition(changes.edition).await {
+                Ok(()) => shared.emit(Event::Edition { number: changes.edition }),
+                Err(error) => {
+                    // Doubt denies: without a readable edition nobody keeps a right.
+                    *shared.edition.write().unwrap_or_else(PoisonError::into_inner) = None;
+                    shared.emit(Event::Trouble { what: format!("{error}; until it can be read nothing is allowed") });
+                }
+            }
+            edition = changes.edition;
+        }
+        let changed: std::collections::HashSet<DeviceId> = changes.devices.into_iter().collect();
+        change = changes.to;
+        shared.registry.recheck(now, |device| new_edition || changed.contains(device));
+    }
+}

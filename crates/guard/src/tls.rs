@@ -1,0 +1,128 @@
+//! TLS towards devices: the chain and the key are proved in the handshake; everything else is checked at CONNECT.
+
+use std::sync::Arc;
+
+use rustls::client::danger::HandshakeSignatureValid;
+use rustls::crypto::{WebPkiSupportedAlgorithms, verify_tls12_signature, verify_tls13_signature};
+use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, UnixTime as TlsTime};
+use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
+use rustls::{CertificateError, DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
+use tidy_warden_core::certificate::{Certificate, ChainError, Purpose, judge};
+use tidy_warden_core::time::Clock;
+
+/// What the guard shows of itself and whom it believes.
+pub struct TlsSettings {
+    /// Its certificate and those that it sends along, leaf first.
+    pub chain: Vec<Certificate>,
+    /// Its key, PKCS#8 in DER.
+    pub key: PrivatePkcs8KeyDer<'static>,
+    /// Authorities that sign devices.
+    pub issuing: Vec<Certificate>,
+    /// Roots.
+    pub roots: Vec<Certificate>,
+    /// Whether a client may come without a certificate, to show a token.
+    pub allow_anonymous: bool,
+}
+
+/// The guard's own certificate or key cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[error("the guard's certificate and key cannot be used for TLS: {0}")]
+pub struct TlsError(#[from] rustls::Error);
+
+/// TLS 1.2 and 1.3, no early data. Sessions can be resumed (stateful, in memory): the certificate's chain is not judged
+/// again then, but who the device is and what it may do is looked up at every CONNECT.
+pub(crate) fn server_config(settings: TlsSettings, clock: Arc<dyn Clock>) -> Result<Arc<ServerConfig>, TlsError> {
+    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+    let hints = settings.issuing.iter().map(|authority| DistinguishedName::from(authority.subject.clone())).collect();
+    let verifier = DeviceVerifier {
+        issuing: settings.issuing,
+        roots: settings.roots,
+        hints,
+        mandatory: !settings.allow_anonymous,
+        algorithms: provider.signature_verification_algorithms,
+        clock,
+    };
+    let chain = settings.chain.iter().map(|each| CertificateDer::from(each.der().to_vec())).collect();
+    let mut config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()?
+        .with_client_cert_verifier(Arc::new(verifier))
+        .with_single_cert(chain, settings.key.into())?;
+    config.max_early_data_size = 0;
+    config.session_storage = rustls::server::ServerSessionMemoryCache::new(16_384);
+    config.alpn_protocols = vec![b"mqtt".to_vec()];
+    Ok(Arc::new(config))
+}
+
+struct DeviceVerifier {
+    issuing: Vec<Certificate>,
+    roots: Vec<Certificate>,
+    hints: Vec<DistinguishedName>,
+    mandatory: bool,
+    algorithms: WebPkiSupportedAlgorithms,
+    clock: Arc<dyn Clock>,
+}
+
+impl std::fmt::Debug for DeviceVerifier {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "DeviceVerifier({} issuing authorities)", self.issuing.len())
+    }
+}
+
+/// The alert that fits the fault.
+fn alert(error: &ChainError) -> CertificateError {
+    match error {
+        ChainError::UnknownIssuer { .. } => CertificateError::UnknownIssuer,
+        ChainError::Signature { .. } => CertificateError::BadSignature,
+        ChainError::Validity { from, now, .. } if now < from => CertificateError::NotValidYet,
+        ChainError::Validity { .. } => CertificateError::Expired,
+        ChainError::Purpose { .. } => CertificateError::InvalidPurpose,
+        ChainError::UnknownCritical { .. } => CertificateError::UnhandledCriticalExtension,
+        _ => CertificateError::ApplicationVerificationFailure,
+    }
+}
+
+impl ClientCertVerifier for DeviceVerifier {
+    fn root_hint_subjects(&self) -> &[DistinguishedName] {
+        &self.hints
+    }
+
+    fn client_auth_mandatory(&self) -> bool {
+        self.mandatory
+    }
+
+    fn verify_client_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        _intermediates: &[CertificateDer<'_>],
+        _now: TlsTime,
+    ) -> Result<ClientCertVerified, rustls::Error> {
+        // Intermediates that the client sends are not needed: the ward knows its authorities. The ward's clock counts.
+        let leaf = Certificate::from_der(end_entity)
+            .map_err(|_| rustls::Error::InvalidCertificate(CertificateError::BadEncoding))?;
+        judge(&leaf, &self.issuing, &self.roots, Purpose::Client, self.clock.now())
+            .map_err(|error| rustls::Error::InvalidCertificate(alert(&error)))?;
+        Ok(ClientCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        verify_tls12_signature(message, certificate, signed, &self.algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        verify_tls13_signature(message, certificate, signed, &self.algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.algorithms.supported_schemes()
+    }
+}

@@ -1,0 +1,325 @@
+//! A simulated device: connects with TLS, its certificate or a token, and says what came of each act.
+
+use std::collections::VecDeque;
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
+use rustls::{ClientConfig, RootCertStore};
+use tidy_warden_core::mqtt::{
+    Ack, Connack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version,
+    Will, disconnect, reason, split,
+};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+
+/// How long an answer may take.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+const MAX_PACKET: usize = 16 * 1024 * 1024;
+
+/// What a device connects with, and how. TLS sessions are kept in it: a second connection with the same login resumes.
+#[derive(Clone)]
+pub struct Login {
+    tls: Arc<ClientConfig>,
+    server: ServerName<'static>,
+    /// The client identifier.
+    pub client_id: String,
+    /// User name and password (a token).
+    pub token: Option<(String, String)>,
+    /// The MQTT version.
+    pub version: Version,
+    /// Topic and payload of a will.
+    pub will: Option<(String, Vec<u8>)>,
+}
+
+/// Why a connection did not come about.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ConnectError {
+    /// The connection failed before MQTT began, as by a TLS alert.
+    #[error("{0}")]
+    Io(#[from] io::Error),
+    /// TLS cannot be set up with what was given.
+    #[error("{0}")]
+    Tls(#[from] rustls::Error),
+    /// The CONNACK refuses.
+    #[error("CONNACK 0x{code:02x}{}", reason.as_ref().map(|text| format!(": {text}")).unwrap_or_default())]
+    Refused {
+        /// Its code.
+        code: u8,
+        /// Its reason string, in MQTT 5.0.
+        reason: Option<String>,
+    },
+}
+
+/// What the other side answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outcome {
+    /// The reason code; below 0x80 is success.
+    pub code: u8,
+    /// The reason string, in MQTT 5.0.
+    pub reason: Option<String>,
+}
+
+impl Outcome {
+    /// Whether it was granted.
+    #[must_use]
+    pub fn is_ok(&self) -> bool {
+        self.code < 0x80
+    }
+}
+
+/// A message that came.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Delivered {
+    /// Its topic.
+    pub topic: String,
+    /// Its payload.
+    pub payload: Vec<u8>,
+}
+
+/// A connected device.
+pub struct Device {
+    stream: TlsStream<TcpStream>,
+    version: Version,
+    input: Vec<u8>,
+    inbox: VecDeque<Delivered>,
+    next_id: u16,
+    /// Whether the TLS session was resumed.
+    pub resumed: bool,
+}
+
+impl Login {
+    /// A login that trusts `root` (DER) and expects the server to be `server`. `identity` is chain and PKCS#8 key in DER.
+    ///
+    /// # Errors
+    /// What was given cannot be used for TLS.
+    pub fn new(
+        root: &[u8],
+        identity: Option<(Vec<Vec<u8>>, Vec<u8>)>,
+        server: &str,
+        client_id: &str,
+    ) -> Result<Self, ConnectError> {
+        let mut roots = RootCertStore::empty();
+        roots.add(CertificateDer::from(root.to_vec()))?;
+        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+        let builder = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()?
+            .with_root_certificates(roots);
+        let tls = match identity {
+            Some((chain, key)) => {
+                let chain = chain.into_iter().map(CertificateDer::from).collect();
+                builder.with_client_auth_cert(chain, PrivatePkcs8KeyDer::from(key).into())?
+            }
+            None => builder.with_no_client_auth(),
+        };
+        let server = ServerName::try_from(server.to_owned()).map_err(io::Error::other)?;
+        let client_id = client_id.to_owned();
+        Ok(Self { tls: Arc::new(tls), server, client_id, token: None, version: Version::V5, will: None })
+    }
+
+    /// Connects to `address`.
+    ///
+    /// # Errors
+    /// The connection does not come about.
+    pub async fn connect(&self, address: SocketAddr) -> Result<Device, ConnectError> {
+        let opening = async {
+            let tcp = TcpStream::connect(address).await?;
+            tcp.set_nodelay(true)?;
+            let stream = TlsConnector::from(self.tls.clone()).connect(self.server.clone(), tcp).await?;
+            let mut device =
+                Device { stream, version: self.version, input: Vec::new(), inbox: VecDeque::new(), next_id: 0, resumed: false };
+            let will = self.will.as_ref().map(|(topic, payload)| Will {
+                topic,
+                payload,
+                qos: 0,
+                retain: false,
+                properties: Properties::default(),
+            });
+            let connect = Connect {
+                version: self.version,
+                clean_start: true,
+                keep_alive: 30,
+                client_id: &self.client_id,
+                will,
+                user_name: self.token.as_ref().map(|(name, _)| name.as_str()),
+                password: self.token.as_ref().map(|(_, token)| token.as_bytes()),
+                properties: Properties::default(),
+            };
+            device.send(&connect.to_bytes()).await?;
+            let packet = device.packet().await?;
+            let frame = split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+            let connack = Connack::parse(&frame, self.version).map_err(invalid)?;
+            if connack.code != reason::SUCCESS {
+                let text = connack.properties.text(PropertyId::ReasonString).map(str::to_owned);
+                return Err(ConnectError::Refused { code: connack.code, reason: text });
+            }
+            device.resumed = device.stream.get_ref().1.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
+            Ok(device)
+        };
+        tokio::time::timeout(PATIENCE * 2, opening).await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?
+    }
+}
+
+fn invalid<E: std::fmt::Display>(error: E) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, error.to_string())
+}
+
+impl Device {
+    async fn send(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.stream.write_all(bytes).await?;
+        self.stream.flush().await
+    }
+
+    /// The next whole packet.
+    async fn packet(&mut self) -> io::Result<Vec<u8>> {
+        loop {
+            if let Some(frame) = split(&self.input, MAX_PACKET).map_err(invalid)? {
+                let len = frame.whole.len();
+                return Ok(self.input.drain(..len).collect());
+            }
+            if self.stream.read_buf(&mut self.input).await? == 0 {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+        }
+    }
+
+    fn packet_id(&mut self) -> u16 {
+        self.next_id = self.next_id.checked_add(1).unwrap_or(1);
+        self.next_id
+    }
+
+    /// Waits for a packet of `wanted` type; messages that come before it go to the inbox.
+    async fn answer(&mut self, wanted: &[PacketType]) -> io::Result<Vec<u8>> {
+        let waiting = async {
+            loop {
+                let packet = self.packet().await?;
+                let frame = split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+                if wanted.contains(&frame.packet_type) {
+                    return Ok(packet);
+                }
+                self.take(&packet).await?;
+            }
+        };
+        tokio::time::timeout(PATIENCE, waiting).await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?
+    }
+
+    /// Handles a packet that nobody waits for.
+    async fn take(&mut self, packet: &[u8]) -> io::Result<()> {
+        let frame = split(packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+        if frame.packet_type == PacketType::Disconnect {
+            let text = frame.body.get(1..).and_then(|rest| String::from_utf8(rest.to_vec()).ok());
+            let code = frame.body.first().copied().unwrap_or(0);
+            return Err(io::Error::new(
+                io::ErrorKind::ConnectionAborted,
+                format!("DISCONNECT 0x{code:02x} {}", text.unwrap_or_default().trim_matches(|c: char| c.is_control())),
+            ));
+        }
+        if frame.packet_type == PacketType::Publish {
+            let publish = Publish::parse(&frame, self.version).map_err(invalid)?;
+            self.inbox.push_back(Delivered { topic: publish.topic.to_owned(), payload: publish.payload.to_vec() });
+            if let (1, Some(packet_id)) = (publish.qos, publish.packet_id) {
+                let ack = Ack { packet_type: PacketType::Puback, packet_id, code: reason::SUCCESS };
+                let bytes = ack.to_bytes(self.version, None);
+                self.send(&bytes).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Publishes with QoS 1 and waits for the answer.
+    ///
+    /// # Errors
+    /// The connection ended, as in MQTT 3.1.1 where a refusal has no code.
+    pub async fn publish(&mut self, topic: &str, payload: &[u8]) -> io::Result<Outcome> {
+        let packet_id = self.packet_id();
+        let publish = Publish {
+            dup: false,
+            qos: 1,
+            retain: false,
+            topic,
+            packet_id: Some(packet_id),
+            properties: Properties::default(),
+            payload,
+        };
+        let bytes = publish.to_bytes(self.version);
+        self.send(&bytes).await?;
+        let packet = self.answer(&[PacketType::Puback]).await?;
+        let frame = split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+        let code = Ack::parse(&frame, self.version).map_err(invalid)?.code;
+        Ok(Outcome { code, reason: reason_after(&frame, 3) })
+    }
+
+    /// Subscribes with QoS 1 and waits for the answer.
+    ///
+    /// # Errors
+    /// The connection ended.
+    pub async fn subscribe(&mut self, filter: &str) -> io::Result<Outcome> {
+        let packet_id = self.packet_id();
+        let subscriptions = vec![Subscription { filter, options: 1 }];
+        let subscribe = Subscribe { packet_id, properties: Properties::default(), subscriptions };
+        let bytes = subscribe.to_bytes(self.version);
+        self.send(&bytes).await?;
+        let packet = self.answer(&[PacketType::Suback]).await?;
+        let frame = split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+        let answer = SubAck::parse(&frame, self.version).map_err(invalid)?;
+        let text = answer.properties.text(PropertyId::ReasonString).map(str::to_owned);
+        Ok(Outcome { code: answer.codes.first().copied().unwrap_or(reason::UNSPECIFIED), reason: text })
+    }
+
+    /// The next message, or `None` if none comes within `patience`.
+    ///
+    /// # Errors
+    /// The connection ended.
+    pub async fn message(&mut self, patience: Duration) -> io::Result<Option<Delivered>> {
+        let deadline = tokio::time::Instant::now() + patience;
+        loop {
+            if let Some(message) = self.inbox.pop_front() {
+                return Ok(Some(message));
+            }
+            match tokio::time::timeout_at(deadline, self.packet()).await {
+                Ok(packet) => {
+                    let packet = packet?;
+                    self.take(&packet).await?;
+                }
+                Err(_) => return Ok(None),
+            }
+        }
+    }
+
+    /// Waits until the other side ends the session; how it said so, or `None` if it did not within `patience`.
+    pub async fn ended(&mut self, patience: Duration) -> Option<String> {
+        let deadline = tokio::time::Instant::now() + patience;
+        loop {
+            match tokio::time::timeout_at(deadline, self.packet()).await {
+                Ok(Ok(packet)) => {
+                    if let Err(error) = self.take(&packet).await {
+                        return Some(error.to_string());
+                    }
+                }
+                Ok(Err(error)) => return Some(error.to_string()),
+                Err(_) => return None,
+            }
+        }
+    }
+
+    /// Says goodbye.
+    pub async fn goodbye(mut self) {
+        let bytes = disconnect(self.version, reason::SUCCESS, None);
+        // The other side may be gone already; then it needs no goodbye.
+        let _ = self.send(&bytes).await;
+        let _ = self.stream.shutdown().await;
+    }
+}
+
+/// The reason string among the properties that begin at octet `at` of the body.
+fn reason_after(frame: &tidy_warden_core::mqtt::Frame<'_>, at: usize) -> Option<String> {
+    let rest = frame.body.get(at..)?;
+    let properties = Properties::of_ack(rest).ok()?;
+    properties.text(PropertyId::ReasonString).map(str::to_owned)
+}

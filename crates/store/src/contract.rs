@@ -1,0 +1,455 @@
+//! What every store can do.
+
+use tidy_warden_core::audit::{Entry, Hash};
+use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, LabelName, LabelValue};
+use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::policy::PolicyFile;
+use tidy_warden_core::revocation::{Reason, Revoked};
+use tidy_warden_core::time::{Span, UnixTime};
+
+use crate::StoreError;
+
+/// When, by whom and why a change is made; becomes part of its audit entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cause {
+    /// The ward's clock.
+    pub at: UnixTime,
+    /// Who acts.
+    pub actor: String,
+    /// The reason given, or empty.
+    pub because: String,
+}
+
+/// What is fixed when a ward is made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WardRecord {
+    /// A UUID that never changes, as a URN: the issuer of its tokens.
+    pub urn: String,
+    /// Whether its clock can be set, for rehearsals.
+    pub rehearsal: bool,
+    /// The public half of the key that signs tokens.
+    pub token_key: PublicKey,
+}
+
+/// What an authority signs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AuthorityRole {
+    /// Other authorities.
+    Root,
+    /// Devices.
+    Devices,
+    /// The guard and the desk.
+    Service,
+}
+
+impl AuthorityRole {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Root, Self::Devices, Self::Service];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Root => "root",
+            Self::Devices => "devices",
+            Self::Service => "service",
+        }
+    }
+}
+
+/// One authority.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AuthorityRecord {
+    /// Its name.
+    pub name: AuthorityName,
+    /// What it signs.
+    pub role: AuthorityRole,
+    /// Its certificate.
+    pub certificate: Certificate,
+    /// The number of its newest CRL, 0 if there is none.
+    pub crl_number: u64,
+    /// thisUpdate of its newest CRL.
+    pub crl_at: Option<UnixTime>,
+    /// Whether something was revoked since then.
+    pub crl_pending: bool,
+}
+
+/// Everything that a new ward begins with.
+#[derive(Debug)]
+pub struct Founding<'a> {
+    /// The ward.
+    pub ward: WardRecord,
+    /// Its authorities, the root first.
+    pub authorities: &'a [(AuthorityName, AuthorityRole, Certificate)],
+    /// Certificates of the guard and the desk, by name.
+    pub servers: &'a [(&'a str, Certificate)],
+    /// The text of `ward.toml`.
+    pub settings: &'a str,
+}
+
+/// Devices that were listed, or why none were.
+pub type Added = Result<(), Vec<AddRefusal>>;
+
+/// Why one device of a batch cannot be listed.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum AddRefusal {
+    /// Its id is in use.
+    #[error("the id `{id}` is taken")]
+    IdTaken {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The id.
+        id: DeviceId,
+    },
+    /// Its id belonged to a device that was retired.
+    #[error("the id `{id}` belonged to a retired device and is never used again")]
+    IdRetired {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The id.
+        id: DeviceId,
+    },
+    /// One of its facts belongs to another device.
+    #[error("the {} `{}` belongs to `{owner}`", fact.name(), fact.value())]
+    FactTaken {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The fact.
+        fact: Fact,
+        /// The other device.
+        owner: DeviceId,
+    },
+    /// Its gateway is not listed.
+    #[error("the gateway `{gateway}` is not listed")]
+    NoGateway {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The gateway.
+        gateway: DeviceId,
+    },
+    /// Its gateway stands behind a gateway itself, or it has children of its own.
+    #[error("`{gateway}` cannot be its gateway: no gateway stands behind a gateway")]
+    GatewayBehindGateway {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The gateway.
+        gateway: DeviceId,
+    },
+}
+
+impl AddRefusal {
+    /// The place in the batch, from 0.
+    #[must_use]
+    pub fn index(&self) -> usize {
+        match self {
+            Self::IdTaken { index, .. }
+            | Self::IdRetired { index, .. }
+            | Self::FactTaken { index, .. }
+            | Self::NoGateway { index, .. }
+            | Self::GatewayBehindGateway { index, .. } => *index,
+        }
+    }
+}
+
+/// Changes to a listed device; what is empty stays as it is.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct DeviceEdit {
+    /// Labels to set (`Some`) or take away (`None`).
+    pub labels: Vec<(LabelName, Option<LabelValue>)>,
+    /// Facts to set (`Ok`) or take away (`Err`).
+    pub facts: Vec<Result<Fact, FactName>>,
+    /// The gateway to set (`Some(Some)`) or take away (`Some(None)`).
+    pub gateway: Option<Option<DeviceId>>,
+}
+
+/// A device with its credentials, newest first.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeviceView {
+    /// The device.
+    pub device: DeviceRecord,
+    /// Its credentials.
+    pub credentials: Vec<CredentialRecord>,
+}
+
+/// A certificate to be recorded.
+#[derive(Debug, Clone, Copy)]
+pub struct NewCredential<'a> {
+    /// Whose it is.
+    pub device: &'a DeviceId,
+    /// Who signed it.
+    pub authority: &'a AuthorityName,
+    /// The certificate.
+    pub certificate: &'a Certificate,
+    /// Whether it may stand beside one that the device has, which it supersedes.
+    pub again: bool,
+    /// How long what it supersedes may still sign in.
+    pub overlap: Span,
+}
+
+/// Why a certificate was not recorded.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum IssueRefusal {
+    /// The device was revoked and not reopened.
+    #[error("`{device}` is out since {since}")]
+    Out {
+        /// The device.
+        device: DeviceId,
+        /// Since when.
+        since: UnixTime,
+    },
+    /// The device was retired.
+    #[error("`{device}` is retired since {since}")]
+    Retired {
+        /// The device.
+        device: DeviceId,
+        /// Since when.
+        since: UnixTime,
+    },
+    /// The device has a credential that may sign in.
+    #[error("`{device}` has a certificate until {until}")]
+    HasCredential {
+        /// The device.
+        device: DeviceId,
+        /// Its end.
+        until: UnixTime,
+    },
+    /// Another device has a certificate for the same key.
+    #[error("the same key is in use by `{other}`")]
+    KeyInUse {
+        /// The other device.
+        other: DeviceId,
+    },
+    /// The key was given up as compromised.
+    #[error("this key was revoked for compromise, with a certificate of `{other}`")]
+    KeyCompromised {
+        /// Whose certificate that was.
+        other: DeviceId,
+    },
+}
+
+/// A revocation to be recorded.
+#[derive(Debug, Clone, Copy)]
+pub struct Revocation<'a> {
+    /// The device.
+    pub device: &'a DeviceId,
+    /// Only this certificate; `None` for all, and the device is out.
+    pub only: Option<Fingerprint>,
+    /// Why.
+    pub reason: Reason,
+}
+
+/// An adopted edition.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EditionRecord {
+    /// Its number, from 1.
+    pub number: u32,
+    /// SHA-256 of its files.
+    pub digest: [u8; 32],
+    /// Who adopted it.
+    pub author: String,
+    /// When.
+    pub at: UnixTime,
+    /// Why.
+    pub because: String,
+    /// Its full text.
+    pub files: Vec<PolicyFile>,
+}
+
+/// What is new since a change number.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Changes {
+    /// Up to which change number this tells.
+    pub to: i64,
+    /// The number of the current edition, 0 if there is none.
+    pub edition: u32,
+    /// Devices that changed, with their credentials.
+    pub devices: Vec<DeviceId>,
+}
+
+/// What a new CRL is made from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CrlRecord {
+    /// The number that it gets.
+    pub number: u64,
+    /// Its entries, by serial number.
+    pub entries: Vec<Revoked>,
+    /// How many certificates of the authority are revoked in all, listed or not: tells whether one came meanwhile.
+    pub revoked: u64,
+}
+
+/// A ward's memory.
+///
+/// Writing methods take `&mut self`, make one transaction with its audit entry, and change nothing if they fail.
+pub trait Store: Send {
+    /// What was fixed at the founding.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn ward(&self) -> Result<WardRecord, StoreError>;
+
+    /// All authorities, the root first.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError>;
+
+    /// The certificate of the guard or the desk.
+    ///
+    /// # Errors
+    /// The store cannot be read, or has none of that name.
+    fn server_certificate(&self, name: &str) -> Result<Certificate, StoreError>;
+
+    /// Devices by id, in the order asked for; `None` for those that are not listed.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn devices(&self, ids: &[DeviceId]) -> Result<Vec<Option<DeviceView>>, StoreError>;
+
+    /// Walks all devices in the order in which they were listed.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn each_device(&self, visit: &mut dyn FnMut(DeviceView)) -> Result<(), StoreError>;
+
+    /// Credentials by fingerprint, with their devices, in the order asked for; `None` for those that are not known.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn status_many(
+        &self,
+        fingerprints: &[Fingerprint],
+    ) -> Result<Vec<Option<(CredentialRecord, DeviceRecord)>>, StoreError>;
+
+    /// An edition, or the current one; `None` if there is none.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn edition(&self, number: Option<u32>) -> Result<Option<EditionRecord>, StoreError>;
+
+    /// What is new since change number `since`.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn changed_since(&self, since: i64) -> Result<Changes, StoreError>;
+
+    /// Walks the audit record from entry `from` on, until `visit` says no.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn each_entry(&self, from: i64, visit: &mut dyn FnMut(Entry) -> bool) -> Result<(), StoreError>;
+
+    /// Number and hash of the newest audit entry, as noted beside the record.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn audit_end(&self) -> Result<(i64, Hash), StoreError>;
+
+    /// The serial numbers of an authority's certificates that a CRL made at `now` must list.
+    ///
+    /// # Errors
+    /// The store cannot be read, or has no such authority.
+    fn next_crl(&self, authority: &AuthorityName) -> Result<CrlRecord, StoreError>;
+
+    /// The text of `ward.toml` that was recorded last.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn settings_text(&self) -> Result<String, StoreError>;
+
+    /// Every reason why these devices could not be listed now; changes nothing.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn check_devices(&self, devices: &[DeviceRecord]) -> Result<Vec<AddRefusal>, StoreError>;
+
+    /// Lists devices: all, or none and every reason why.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn add_devices(&mut self, devices: &[DeviceRecord], cause: &Cause) -> Result<Added, StoreError>;
+
+    /// Changes a device.
+    ///
+    /// # Errors
+    /// The store fails or has no such device.
+    fn edit_device(&mut self, id: &DeviceId, edit: &DeviceEdit, cause: &Cause) -> Result<Added, StoreError>;
+
+    /// Retires a device for good: its credentials are revoked, its facts are free for another.
+    ///
+    /// # Errors
+    /// The store fails or has no such device.
+    fn retire_device(&mut self, id: &DeviceId, cause: &Cause) -> Result<(), StoreError>;
+
+    /// Lets a device that is out enrol again. Says whether it was out.
+    ///
+    /// # Errors
+    /// The store fails or has no such device.
+    fn reopen_device(&mut self, id: &DeviceId, cause: &Cause) -> Result<bool, StoreError>;
+
+    /// Records a certificate. `deliver` runs when all rules hold and before the commit: it hands the outfit out.
+    /// If it fails, nothing was recorded; if the process dies after it, the certificate is unknown and opens nothing.
+    ///
+    /// # Errors
+    /// The store or the delivery fails.
+    fn record_issued(
+        &mut self,
+        new: NewCredential<'_>,
+        cause: &Cause,
+        deliver: &mut dyn FnMut() -> std::io::Result<()>,
+    ) -> Result<Result<(), IssueRefusal>, StoreError>;
+
+    /// Records that a device signed in, with a certificate or (`None`) with a token. The first use of a certificate ends
+    /// those that it supersedes; later ones only keep `seen` fresh, at most once a minute, and have no audit entry.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn record_use(
+        &mut self,
+        device: &DeviceId,
+        certificate: Option<Fingerprint>,
+        cause: &Cause,
+    ) -> Result<(), StoreError>;
+
+    /// Revokes; gives the fingerprints and serial numbers of the certificates that this ended.
+    ///
+    /// # Errors
+    /// The store fails, or has no such device or certificate.
+    fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<(Fingerprint, SerialNumber)>, StoreError>;
+
+    /// Adopts an edition; gives its number.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn adopt(&mut self, files: &[PolicyFile], cause: &Cause) -> Result<u32, StoreError>;
+
+    /// Records that a CRL was signed, if no other took its number before. Says whether it was recorded. What was revoked
+    /// since `crl` was read keeps the authority's CRL marked as pending.
+    ///
+    /// # Errors
+    /// The store or the delivery fails.
+    fn record_crl(
+        &mut self,
+        authority: &AuthorityName,
+        crl: &CrlRecord,
+        cause: &Cause,
+        deliver: &mut dyn FnMut() -> std::io::Result<()>,
+    ) -> Result<bool, StoreError>;
+
+    /// Records that a token was signed. The token itself is not kept.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn record_token(&mut self, device: &DeviceId, detail: &str, cause: &Cause) -> Result<(), StoreError>;
+
+    /// Records that `ward.toml` changed: its new text, and the difference as an audit entry's detail.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn record_settings(&mut self, text: &str, detail: &str, cause: &Cause) -> Result<(), StoreError>;
+}

@@ -1,0 +1,68 @@
+//! What can go wrong with a store, in a few neutral kinds.
+
+/// The store could not do what it was asked. Refusals by rule are not errors of the store; they have types of their own.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// There is no store where one should be.
+    #[error("there is no store at {path}")]
+    Absent {
+        /// Where.
+        path: String,
+    },
+    /// It exists and must not.
+    #[error("there is a store already at {path}")]
+    Exists {
+        /// Where.
+        path: String,
+    },
+    /// It was written by a newer version of this program.
+    #[error("the store has format {found}, and this program knows formats up to {known}")]
+    Newer {
+        /// Its format.
+        found: i64,
+        /// The newest that is known.
+        known: i64,
+    },
+    /// It is not a store of this program, or damaged.
+    #[error("the store cannot be read: {detail}")]
+    Damaged {
+        /// What is wrong.
+        detail: String,
+    },
+    /// Another process held it for too long.
+    #[error("another process is writing to the store and did not finish in time")]
+    Busy,
+    /// The disk is full, or writing is not permitted.
+    #[error("the store cannot be written: {detail}")]
+    Unwritable {
+        /// What is wrong.
+        detail: String,
+    },
+    /// What was named is not there.
+    #[error("there is no {what} `{name}`")]
+    Unknown {
+        /// A device, an authority, ...
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
+    /// What the caller does between change and commit failed; nothing was changed.
+    #[error("{0}")]
+    Delivery(#[source] std::io::Error),
+}
+
+impl From<rusqlite::Error> for StoreError {
+    fn from(error: rusqlite::Error) -> Self {
+        use rusqlite::ErrorCode;
+        let detail = error.to_string();
+        match error.sqlite_error_code() {
+            Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Self::Busy,
+            Some(
+                ErrorCode::DiskFull | ErrorCode::ReadOnly | ErrorCode::CannotOpen | ErrorCode::PermissionDenied
+                | ErrorCode::SystemIoFailure,
+            ) => Self::Unwritable { detail },
+            _ => Self::Damaged { detail },
+        }
+    }
+}

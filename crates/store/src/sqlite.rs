@@ -1,0 +1,121 @@
+//! The store in one SQLite file.
+
+mod read;
+mod rows;
+mod schema;
+mod write;
+
+use std::path::Path;
+use std::time::Duration;
+
+use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior, params};
+use tidy_warden_core::audit::{Draft, Entry, GENESIS, Hash};
+
+use crate::{Cause, Founding, StoreError};
+
+/// How long a writer waits for another before it gives up.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// A ward's memory in an SQLite file in WAL mode: readers never wait, writers wait for each other.
+#[derive(Debug)]
+pub struct SqliteStore {
+    connection: Connection,
+}
+
+impl SqliteStore {
+    /// Makes the store of a new ward.
+    ///
+    /// # Errors
+    /// A file is there already, or cannot be written.
+    pub fn create(path: &Path, founding: &Founding<'_>, cause: &Cause) -> Result<Self, StoreError> {
+        if path.exists() {
+            return Err(StoreError::Exists { path: path.display().to_string() });
+        }
+        let mut store = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
+        let tx = store.connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+        schema::create(&tx)?;
+        write::found(&tx, founding, cause)?;
+        tx.commit()?;
+        Ok(store)
+    }
+
+    /// Opens the store of a ward.
+    ///
+    /// # Errors
+    /// There is none, it is damaged, or a newer version wrote it.
+    pub fn open(path: &Path) -> Result<Self, StoreError> {
+        if !path.exists() {
+            return Err(StoreError::Absent { path: path.display().to_string() });
+        }
+        let store = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        schema::check(&store.connection)?;
+        Ok(store)
+    }
+
+    fn connect(path: &Path, flags: OpenFlags) -> Result<Self, StoreError> {
+        let connection = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+        connection.busy_timeout(PATIENCE)?;
+        connection.pragma_update(None, "journal_mode", "WAL")?;
+        connection.pragma_update(None, "synchronous", "FULL")?;
+        connection.pragma_update(None, "foreign_keys", true)?;
+        connection.set_prepared_statement_cache_capacity(64);
+        Ok(Self { connection })
+    }
+
+    /// A transaction that holds the writers' lock from its beginning, so that what it read stays true until it commits.
+    fn writing(&mut self) -> Result<Transaction<'_>, StoreError> {
+        Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
+    }
+}
+
+/// Puts one entry at the end of the audit record; gives its number, which is the change number.
+fn append(tx: &Transaction<'_>, cause: &Cause, act: &'static str, subject: &str, detail: &str) -> Result<i64, StoreError> {
+    let (number, previous) = audit_end(tx)?;
+    let draft = Draft {
+        at: cause.at,
+        actor: cause.actor.clone(),
+        act,
+        subject: subject.to_owned(),
+        because: cause.because.clone(),
+        detail: detail.to_owned(),
+    };
+    let entry = Entry::seal(draft, number + 1, previous);
+    tx.prepare_cached(
+        "INSERT INTO audit (number, at, actor, act, subject, because, detail, previous, hash)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+    )?
+    .execute(params![
+        entry.number,
+        entry.at.0,
+        entry.actor,
+        entry.act,
+        entry.subject,
+        entry.because,
+        entry.detail,
+        entry.previous,
+        entry.hash
+    ])?;
+    set_meta(tx, "audit_number", &entry.number)?;
+    set_meta(tx, "audit_hash", &entry.hash)?;
+    Ok(entry.number)
+}
+
+fn audit_end(connection: &Connection) -> Result<(i64, Hash), StoreError> {
+    let number = meta::<i64>(connection, "audit_number")?.unwrap_or(0);
+    Ok((number, meta(connection, "audit_hash")?.unwrap_or(GENESIS)))
+}
+
+fn meta<T: rusqlite::types::FromSql>(connection: &Connection, key: &str) -> Result<Option<T>, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT value FROM meta WHERE key = ?1")?;
+    let mut rows = statement.query([key])?;
+    Ok(match rows.next()? {
+        Some(row) => Some(row.get(0)?),
+        None => None,
+    })
+}
+
+fn set_meta(tx: &Transaction<'_>, key: &str, value: &dyn rusqlite::ToSql) -> Result<(), StoreError> {
+    tx.prepare_cached("INSERT INTO meta (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = ?2")?
+        .execute(params![key, value])?;
+    Ok(())
+}

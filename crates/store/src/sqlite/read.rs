@@ -1,0 +1,339 @@
+//! Reading, and the trait put together.
+
+use std::collections::BTreeMap;
+
+use rusqlite::params;
+use tidy_warden_core::audit::{Entry, Hash};
+use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::policy::PolicyFile;
+use tidy_warden_core::revocation::{Reason, Revoked, still_listed};
+use tidy_warden_core::time::UnixTime;
+
+use super::rows::{self, CREDENTIAL_COLUMNS, DEVICE_COLUMNS, damaged};
+use super::{SqliteStore, audit_end, meta, write};
+use crate::{
+    AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView, EditionRecord,
+    IssueRefusal, NewCredential, Revocation, Store, StoreError, WardRecord,
+};
+
+/// How many devices are read at a time when all are walked.
+const PAGE: i64 = 1000;
+
+impl Store for SqliteStore {
+    fn ward(&self) -> Result<WardRecord, StoreError> {
+        let absent = || damaged("ward record");
+        let spki: Vec<u8> = meta(&self.connection, "token_key")?.ok_or_else(absent)?;
+        Ok(WardRecord {
+            urn: meta(&self.connection, "urn")?.ok_or_else(absent)?,
+            rehearsal: meta(&self.connection, "rehearsal")?.ok_or_else(absent)?,
+            token_key: PublicKey::from_spki(&spki).map_err(|_| absent())?,
+        })
+    }
+
+    fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT name, role, certificate, crl_number, crl_at, crl_pending FROM authorities ORDER BY pk",
+        )?;
+        let mut found = statement.query([])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            let role: String = row.get(1)?;
+            all.push(AuthorityRecord {
+                name: row.get::<_, String>(0)?.parse().map_err(|_| damaged("authority"))?,
+                role: AuthorityRole::ALL
+                    .into_iter()
+                    .find(|each| each.as_str() == role)
+                    .ok_or_else(|| damaged("authority"))?,
+                certificate: rows::certificate(&row.get::<_, Vec<u8>>(2)?)?,
+                crl_number: row.get::<_, i64>(3)?.unsigned_abs(),
+                crl_at: rows::time(row.get(4)?),
+                crl_pending: row.get(5)?,
+            });
+        }
+        Ok(all)
+    }
+
+    fn server_certificate(&self, name: &str) -> Result<Certificate, StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT certificate FROM servers WHERE name = ?1")?;
+        let mut found = statement.query([name])?;
+        match found.next()? {
+            Some(row) => rows::certificate(&row.get::<_, Vec<u8>>(0)?),
+            None => Err(StoreError::Unknown { what: "server certificate", name: name.to_owned() }),
+        }
+    }
+
+    fn devices(&self, ids: &[DeviceId]) -> Result<Vec<Option<DeviceView>>, StoreError> {
+        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE id = ?1");
+        let mut statement = self.connection.prepare_cached(&sql)?;
+        let mut all = Vec::with_capacity(ids.len());
+        for id in ids {
+            let mut found = statement.query([id.as_str()])?;
+            all.push(match found.next()? {
+                Some(row) => {
+                    let (pk, device) = rows::bare_device(row)?;
+                    let mut one = BTreeMap::from([(pk, DeviceView { device, credentials: Vec::new() })]);
+                    rows::fill(&self.connection, &mut one)?;
+                    one.into_values().next()
+                }
+                None => None,
+            });
+        }
+        Ok(all)
+    }
+
+    fn each_device(&self, visit: &mut dyn FnMut(DeviceView)) -> Result<(), StoreError> {
+        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE pk > ?1 ORDER BY pk LIMIT {PAGE}");
+        let mut after = 0i64;
+        loop {
+            let mut page = BTreeMap::new();
+            let mut statement = self.connection.prepare_cached(&sql)?;
+            let mut found = statement.query([after])?;
+            while let Some(row) = found.next()? {
+                let (pk, device) = rows::bare_device(row)?;
+                page.insert(pk, DeviceView { device, credentials: Vec::new() });
+            }
+            let Some((&last, _)) = page.last_key_value() else { return Ok(()) };
+            rows::fill(&self.connection, &mut page)?;
+            page.into_values().for_each(&mut *visit);
+            after = last;
+        }
+    }
+
+    fn status_many(
+        &self,
+        fingerprints: &[Fingerprint],
+    ) -> Result<Vec<Option<(CredentialRecord, DeviceRecord)>>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT devices.id FROM credentials JOIN devices ON devices.pk = credentials.device WHERE fingerprint = ?1",
+        )?;
+        let mut all = Vec::with_capacity(fingerprints.len());
+        for fingerprint in fingerprints {
+            let mut found = statement.query([fingerprint.0])?;
+            let owner: Option<DeviceId> = match found.next()? {
+                Some(row) => Some(row.get::<_, String>(0)?.parse().map_err(|_| damaged("id"))?),
+                None => None,
+            };
+            let view = match owner {
+                Some(owner) => self.devices(&[owner])?.pop().flatten(),
+                None => None,
+            };
+            all.push(view.and_then(|view| {
+                let credential = view.credentials.into_iter().find(|each| each.fingerprint == *fingerprint)?;
+                Some((credential, view.device))
+            }));
+        }
+        Ok(all)
+    }
+
+    fn edition(&self, number: Option<u32>) -> Result<Option<EditionRecord>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT number, digest, author, at, because, files FROM editions
+             WHERE number = coalesce(?1, (SELECT max(number) FROM editions))",
+        )?;
+        let mut found = statement.query([number])?;
+        let Some(row) = found.next()? else { return Ok(None) };
+        let files: Vec<PolicyFile> =
+            serde_json::from_str(&row.get::<_, String>(5)?).map_err(|_| damaged("policy edition"))?;
+        Ok(Some(EditionRecord {
+            number: row.get(0)?,
+            digest: row.get(1)?,
+            author: row.get(2)?,
+            at: UnixTime(row.get(3)?),
+            because: row.get(4)?,
+            files,
+        }))
+    }
+
+    fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
+        // One snapshot, so that no change falls between the two questions.
+        let tx = self.connection.unchecked_transaction()?;
+        let (to, _) = audit_end(&tx)?;
+        let edition = tx.query_row("SELECT coalesce(max(number), 0) FROM editions", [], |row| row.get(0))?;
+        let mut devices = Vec::new();
+        if to != since {
+            let mut statement = tx.prepare_cached("SELECT id FROM devices WHERE changed > ?1")?;
+            let mut found = statement.query([since])?;
+            while let Some(row) = found.next()? {
+                devices.push(row.get::<_, String>(0)?.parse().map_err(|_| damaged("id"))?);
+            }
+        }
+        Ok(Changes { to, edition, devices })
+    }
+
+    fn each_entry(&self, from: i64, visit: &mut dyn FnMut(Entry) -> bool) -> Result<(), StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT number, at, actor, act, subject, because, detail, previous, hash FROM audit
+             WHERE number >= ?1 ORDER BY number",
+        )?;
+        let mut found = statement.query(params![from])?;
+        while let Some(row) = found.next()? {
+            let hash = |at| -> Result<Hash, StoreError> {
+                // A hash of another length was tampered with; it is no hash of anything.
+                Ok(row.get::<_, Vec<u8>>(at)?.try_into().unwrap_or([0xff; 32]))
+            };
+            let entry = Entry {
+                number: row.get(0)?,
+                at: UnixTime(row.get(1)?),
+                actor: row.get(2)?,
+                act: row.get(3)?,
+                subject: row.get(4)?,
+                because: row.get(5)?,
+                detail: row.get(6)?,
+                previous: hash(7)?,
+                hash: hash(8)?,
+            };
+            if !visit(entry) {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn audit_end(&self) -> Result<(i64, Hash), StoreError> {
+        audit_end(&self.connection)
+    }
+
+    fn next_crl(&self, authority: &AuthorityName) -> Result<CrlRecord, StoreError> {
+        let unknown = || StoreError::Unknown { what: "authority", name: authority.to_string() };
+        let all = self.authorities()?;
+        let record = all.iter().find(|each| each.name == *authority).ok_or_else(unknown)?;
+        let mut statement = self.connection.prepare_cached(
+            "SELECT serial, revoked, reason, not_after FROM credentials
+             WHERE authority = (SELECT pk FROM authorities WHERE name = ?1) AND revoked IS NOT NULL ORDER BY serial",
+        )?;
+        let mut found = statement.query([authority.as_str()])?;
+        let mut entries = Vec::new();
+        let mut revoked = 0;
+        while let Some(row) = found.next()? {
+            revoked += 1;
+            let serial = SerialNumber::from_octets(&row.get::<_, Vec<u8>>(0)?).ok_or_else(|| damaged("serial number"))?;
+            let reason = Reason::from_code(row.get(2)?).ok_or_else(|| damaged("revocation"))?;
+            if still_listed(UnixTime(row.get(3)?), record.crl_at) {
+                entries.push(Revoked { serial, at: UnixTime(row.get(1)?), reason });
+            }
+        }
+        Ok(CrlRecord { number: record.crl_number + 1, entries, revoked })
+    }
+
+    fn settings_text(&self) -> Result<String, StoreError> {
+        meta(&self.connection, "settings")?.ok_or_else(|| damaged("copy of the settings"))
+    }
+
+    fn check_devices(&self, devices: &[DeviceRecord]) -> Result<Vec<AddRefusal>, StoreError> {
+        write::refusals(&self.connection.unchecked_transaction()?, devices)
+    }
+
+    fn add_devices(&mut self, devices: &[DeviceRecord], cause: &Cause) -> Result<Added, StoreError> {
+        let tx = self.writing()?;
+        let added = write::add_devices(&tx, devices, cause)?;
+        if added.is_ok() {
+            tx.commit()?;
+        }
+        Ok(added)
+    }
+
+    fn edit_device(&mut self, id: &DeviceId, edit: &DeviceEdit, cause: &Cause) -> Result<Added, StoreError> {
+        let tx = self.writing()?;
+        let edited = write::edit_device(&tx, id, edit, cause)?;
+        if edited.is_ok() {
+            tx.commit()?;
+        }
+        Ok(edited)
+    }
+
+    fn retire_device(&mut self, id: &DeviceId, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        write::retire_device(&tx, id, cause)?;
+        Ok(tx.commit()?)
+    }
+
+    fn reopen_device(&mut self, id: &DeviceId, cause: &Cause) -> Result<bool, StoreError> {
+        let tx = self.writing()?;
+        let was_out = write::reopen_device(&tx, id, cause)?;
+        tx.commit()?;
+        Ok(was_out)
+    }
+
+    fn record_issued(
+        &mut self,
+        new: NewCredential<'_>,
+        cause: &Cause,
+        deliver: &mut dyn FnMut() -> std::io::Result<()>,
+    ) -> Result<Result<(), IssueRefusal>, StoreError> {
+        let tx = self.writing()?;
+        if let Err(refusal) = write::record_issued(&tx, new, cause)? {
+            return Ok(Err(refusal));
+        }
+        deliver().map_err(StoreError::Delivery)?;
+        tx.commit()?;
+        Ok(Ok(()))
+    }
+
+    fn record_use(
+        &mut self,
+        device: &DeviceId,
+        certificate: Option<Fingerprint>,
+        cause: &Cause,
+    ) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        write::record_use(&tx, device, certificate, cause)?;
+        Ok(tx.commit()?)
+    }
+
+    fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<(Fingerprint, SerialNumber)>, StoreError> {
+        let tx = self.writing()?;
+        let ended = write::revoke(&tx, what, cause)?;
+        tx.commit()?;
+        Ok(ended)
+    }
+
+    fn adopt(&mut self, files: &[PolicyFile], cause: &Cause) -> Result<u32, StoreError> {
+        let tx = self.writing()?;
+        let number = write::adopt(&tx, files, cause)?;
+        tx.commit()?;
+        Ok(number)
+    }
+
+    fn record_crl(
+        &mut self,
+        authority: &AuthorityName,
+        crl: &CrlRecord,
+        cause: &Cause,
+        deliver: &mut dyn FnMut() -> std::io::Result<()>,
+    ) -> Result<bool, StoreError> {
+        let tx = self.writing()?;
+        if !write::record_crl(&tx, authority, crl, cause)? {
+            return Ok(false);
+        }
+        deliver().map_err(StoreError::Delivery)?;
+        tx.commit()?;
+        Ok(true)
+    }
+
+    fn record_token(&mut self, device: &DeviceId, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        super::append(&tx, cause, "token.issue", device.as_str(), detail)?;
+        Ok(tx.commit()?)
+    }
+
+    fn record_settings(&mut self, text: &str, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        if meta::<String>(&tx, "settings")?.as_deref() != Some(text) {
+            super::append(&tx, cause, "settings.changed", "ward.toml", detail)?;
+            super::set_meta(&tx, "settings", &text)?;
+        }
+        Ok(tx.commit()?)
+    }
+}
+
+/// The columns of a credential joined to its authority, for a query of the caller's.
+pub(super) fn credential_sql(condition: &str) -> String {
+    format!(
+        "SELECT {CREDENTIAL_COLUMNS} FROM credentials JOIN authorities ON authorities.pk = credentials.authority
+         WHERE {condition} ORDER BY credentials.pk DESC"
+    )
+}
