@@ -34,7 +34,14 @@ Exit codes: 0 done or yes, 1 failed, 2 usage, 3 refused or no, 4 not found, 5 do
 #[command(name = "tidy-warden", version, after_help = AFTER_HELP, propagate_version = true)]
 pub(crate) struct Cli {
     /// The ward's folder.
-    #[arg(long, global = true, env = "TIDY_WARDEN_WARD", default_value = ".", value_name = "DIR", hide_env_values = true)]
+    #[arg(
+        long,
+        global = true,
+        env = "TIDY_WARDEN_WARD",
+        default_value = ".",
+        value_name = "DIR",
+        hide_env_values = true
+    )]
     pub(crate) ward: PathBuf,
     /// The form of results on standard output.
     #[arg(long, global = true, value_enum, default_value = "table")]

@@ -186,3 +186,12 @@ fn csv(listing: &Listing) -> Result<String, Problem> {
     let bytes = writer.into_inner().map_err(|error| Problem::failed("cannot write CSV").because(error))?;
     Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
+
+/// A count and its noun, which takes an `s` (or changes `y` to `ies`) where there is not one.
+pub(crate) fn counted(count: usize, noun: &str) -> String {
+    match (count, noun.strip_suffix('y')) {
+        (1, _) => format!("1 {noun}"),
+        (_, Some(stem)) => format!("{count} {stem}ies"),
+        (_, None) => format!("{count} {noun}s"),
+    }
+}

@@ -151,7 +151,9 @@ impl From<StoreError> for Problem {
             StoreError::Absent { path } => Self::not_found("there is no ward here")
                 .because(format!("{path} does not exist"))
                 .next("name the ward's folder with --ward or TIDY_WARDEN_WARD, or make one: init"),
-            StoreError::Delivery(error) => Self::failed("the result could not be written, so nothing was recorded").because(error),
+            StoreError::Delivery(error) => {
+                Self::failed("the result could not be written, so nothing was recorded").because(error)
+            }
             _ => problem,
         }
     }

@@ -39,7 +39,12 @@ pub(crate) struct Ward {
 /// Who acts, for the audit record.
 pub(crate) fn actor() -> String {
     let name = ["TIDY_WARDEN_ACTOR", "USER", "LOGNAME"].into_iter().find_map(|name| std::env::var(name).ok());
-    name.filter(|name| !name.is_empty()).unwrap_or_else(|| "unknown".to_owned()).chars().take(64).collect()
+    let named = name.filter(|name| !name.is_empty()).unwrap_or_else(|| {
+        use std::os::unix::fs::MetadataExt;
+        let process = std::fs::metadata("/proc/self");
+        process.map_or_else(|_| "unknown".to_owned(), |process| format!("uid-{}", process.uid()))
+    });
+    named.chars().take(64).collect()
 }
 
 /// Reads `ward.toml`.

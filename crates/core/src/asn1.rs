@@ -137,14 +137,8 @@ pub fn time(at: UnixTime) -> Vec<u8> {
     let Some(civil) = clipped.civil() else {
         unreachable!("the range above lies within the calendar's range");
     };
-    let rest = format!(
-        "{:02}{:02}{:02}{:02}{:02}Z",
-        civil.month(),
-        civil.day(),
-        civil.hour(),
-        civil.minute(),
-        civil.second()
-    );
+    let rest =
+        format!("{:02}{:02}{:02}{:02}{:02}Z", civil.month(), civil.day(), civil.hour(), civil.minute(), civil.second());
     if civil.year() < 2050 {
         element(UTC_TIME, format!("{:02}{rest}", civil.year() % 100).as_bytes())
     } else {

@@ -121,7 +121,9 @@ pub enum Broken {
         number: i64,
     },
     /// The chain ends before (or with another hash than) the end that the store noted.
-    #[error("the record ends with entry {found}, but {noted} entries were written: the last ones were removed or replaced")]
+    #[error(
+        "the record ends with entry {found}, but {noted} entries were written: the last ones were removed or replaced"
+    )]
     Truncated {
         /// The last number found, 0 if there is none.
         found: i64,

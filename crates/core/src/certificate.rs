@@ -6,7 +6,7 @@ mod read;
 mod serial;
 
 pub use chain::{ChainError, Purpose, judge};
-pub use issue::{DeviceName, Issued, IssueError, Issuer, Subject, Template, Usage, device_names, self_signed};
+pub use issue::{DeviceName, IssueError, Issued, Issuer, Subject, Template, Usage, device_names, self_signed};
 pub use read::{BadCertificate, Certificate, Fingerprint};
 pub use serial::SerialNumber;
 

@@ -97,7 +97,8 @@ impl DeviceState {
         if device.out.is_some() {
             return Self::Out;
         }
-        let usable = credentials.iter().filter(|credential| credential.usable_until().is_some_and(|until| until >= now));
+        let usable =
+            credentials.iter().filter(|credential| credential.usable_until().is_some_and(|until| until >= now));
         usable
             .map(|credential| {
                 if credential.first_used.is_some() {

@@ -79,7 +79,9 @@ pub enum BadFact {
         expected: &'static str,
     },
     /// The last digit of an IMEI does not agree with the others (Luhn).
-    #[error("the imei `{value}` has the check digit {found}, but its other digits give {computed}; a digit was miscopied")]
+    #[error(
+        "the imei `{value}` has the check digit {found}, but its other digits give {computed}; a digit was miscopied"
+    )]
     CheckDigit {
         /// The value given.
         value: String,
@@ -103,7 +105,9 @@ impl Fact {
             FactName::Serial => {
                 let printable = value.chars().all(|c| c.is_ascii_graphic() && !matches!(c, '"' | ',' | '\\'));
                 if value.is_empty() || value.len() > 64 || !printable {
-                    return Err(form("expected 1 to 64 printable ASCII characters without space, comma, quote or backslash"));
+                    return Err(form(
+                        "expected 1 to 64 printable ASCII characters without space, comma, quote or backslash",
+                    ));
                 }
                 value.to_owned()
             }

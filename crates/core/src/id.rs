@@ -151,7 +151,8 @@ mod tests {
         }
         let long = "a".repeat(65);
         for bad in [
-            "", "-a", "a-", ".a", "a.", "A", "a b", "a/b", "a+b", "a#", "a:b", "\u{e4}", "a\0", "..", "$a", "a\n", &long,
+            "", "-a", "a-", ".a", "a.", "A", "a b", "a/b", "a+b", "a#", "a:b", "\u{e4}", "a\0", "..", "$a", "a\n",
+            &long,
         ] {
             assert!(bad.parse::<DeviceId>().is_err(), "{bad:?} was taken");
         }

@@ -340,9 +340,9 @@ impl SoftwareKey {
     /// The library could not make one.
     pub fn generate(new: NewKey) -> Result<Self, SignError> {
         let pair = match new {
-            NewKey::P256 => Pair::P256(Box::new(
-                EcdsaKeyPair::generate(&ECDSA_P256_SHA256_ASN1_SIGNING).map_err(|_| SignError)?,
-            )),
+            NewKey::P256 => {
+                Pair::P256(Box::new(EcdsaKeyPair::generate(&ECDSA_P256_SHA256_ASN1_SIGNING).map_err(|_| SignError)?))
+            }
             NewKey::Ed25519 => Pair::Ed25519(Box::new(Ed25519KeyPair::generate().map_err(|_| SignError)?)),
         };
         Self::from_pair(pair).ok_or(SignError)
@@ -451,9 +451,10 @@ impl Signer for SoftwareKey {
 
     fn sign(&self, message: &[u8]) -> Result<Vec<u8>, SignError> {
         match &self.pair {
-            Pair::P256(pair) => {
-                pair.sign(&SystemRandom::new(), message).map(|signature| signature.as_ref().to_vec()).map_err(|_| SignError)
-            }
+            Pair::P256(pair) => pair
+                .sign(&SystemRandom::new(), message)
+                .map(|signature| signature.as_ref().to_vec())
+                .map_err(|_| SignError),
             Pair::Ed25519(pair) => Ok(pair.sign(message).as_ref().to_vec()),
         }
     }

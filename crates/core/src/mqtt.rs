@@ -10,7 +10,7 @@ mod property;
 mod publish;
 mod subscribe;
 
-pub use ack::{Ack, SubAck, Disconnect, connack, disconnect, suback, unsuback};
+pub use ack::{Ack, Disconnect, SubAck, connack, disconnect, suback, unsuback};
 pub use connect::{Connack, Connect, Version, Will};
 pub use frame::{Frame, Malformed, PacketType, ping_request, split};
 pub use property::{Properties, Property, PropertyId, Value};

@@ -12,7 +12,7 @@ mod rule;
 mod write;
 
 pub use check::{Finding, Severity, check};
-pub use decide::{BoundRule, Decision, Denial, Delivery, Granted, Meter, NoMeter, Publish, Rights};
+pub use decide::{BoundRule, Decision, Delivery, Denial, Granted, Meter, NoMeter, Publish, Rights};
 pub use edition::{Edition, PolicyFile, digest};
 pub use pattern::{Missing, Pattern, PatternLevel, Variable};
 pub use read::read_file;

@@ -78,7 +78,9 @@ impl fmt::Display for Reason {
 
 /// A word that is no reason.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is not a reason; expected unspecified, keyCompromise, affiliationChanged, superseded, cessationOfOperation or privilegeWithdrawn")]
+#[error(
+    "`{0}` is not a reason; expected unspecified, keyCompromise, affiliationChanged, superseded, cessationOfOperation or privilegeWithdrawn"
+)]
 pub struct BadReason(pub String);
 
 impl std::str::FromStr for Reason {

@@ -460,7 +460,9 @@ pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>) -> Strin
     let Endpoints { mqtt, desk, crl } = Endpoints::at(host);
     let enterprise = match enterprise_number {
         Some(number) => format!("enterprise_number = {number}\n"),
-        None => "# enterprise_number = 32473    # your IANA private enterprise number, for urn:dev:org: names\n".to_owned(),
+        None => {
+            "# enterprise_number = 32473    # your IANA private enterprise number, for urn:dev:org: names\n".to_owned()
+        }
     };
     let name = name.replace('\\', "\\\\").replace('"', "\\\"");
     format!(

@@ -176,7 +176,8 @@ pub fn issue(
     };
     let kid = Some(key_name(signer.public_key()).ok_or(SignError)?);
     let header = Header { alg: "ES256".to_owned(), typ: Some("JWT".to_owned()), kid, crit: None };
-    let part = |json: serde_json::Result<Vec<u8>>| json.map(|json| BASE64URL_NOPAD.encode(&json)).map_err(|_| SignError);
+    let part =
+        |json: serde_json::Result<Vec<u8>>| json.map(|json| BASE64URL_NOPAD.encode(&json)).map_err(|_| SignError);
     let signed = format!("{}.{}", part(serde_json::to_vec(&header))?, part(serde_json::to_vec(&claims))?);
     let signature = to_fixed(&signer.sign(signed.as_bytes())?).ok_or(SignError)?;
     Ok((format!("{signed}.{}", BASE64URL_NOPAD.encode(&signature)), claims))
@@ -237,8 +238,9 @@ fn split(token: &str) -> Result<Parts<'_>, BadToken> {
     if header.crit.is_some() {
         return Err(BadToken::Critical);
     }
-    let claims = serde_json::from_slice(&decode(claims)?)
-        .map_err(|_| malformed("its claims lack one of iss, sub, aud, iat, nbf, exp, jti, or have one of a wrong type"))?;
+    let claims = serde_json::from_slice(&decode(claims)?).map_err(|_| {
+        malformed("its claims lack one of iss, sub, aud, iat, nbf, exp, jti, or have one of a wrong type")
+    })?;
     Ok(Parts { signed, signature: decode(signature)?, claims })
 }
 
@@ -283,7 +285,8 @@ mod tests {
     }
 
     fn signed(key: &SoftwareKey, header: &str, claims: &str) -> String {
-        let text = format!("{}.{}", BASE64URL_NOPAD.encode(header.as_bytes()), BASE64URL_NOPAD.encode(claims.as_bytes()));
+        let text =
+            format!("{}.{}", BASE64URL_NOPAD.encode(header.as_bytes()), BASE64URL_NOPAD.encode(claims.as_bytes()));
         let signature = to_fixed(&key.sign(text.as_bytes()).unwrap()).unwrap();
         format!("{text}.{}", BASE64URL_NOPAD.encode(&signature))
     }

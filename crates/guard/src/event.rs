@@ -126,13 +126,7 @@ pub enum Event {
 
 impl Event {
     /// A refusal by policy.
-    pub(crate) fn denied(
-        device: &str,
-        peer: SocketAddr,
-        act: &'static str,
-        subject: &str,
-        denial: &Denial,
-    ) -> Self {
+    pub(crate) fn denied(device: &str, peer: SocketAddr, act: &'static str, subject: &str, denial: &Denial) -> Self {
         Self::Refused {
             device: Some(device.to_owned()),
             peer,
@@ -161,7 +155,9 @@ impl fmt::Display for Event {
                 Some(device) => write!(f, "refused {device} {act} {subject:?}: {why}"),
                 None => write!(f, "refused {peer} {act} {subject:?}: {why}"),
             },
-            Self::Withheld { device, topic } => write!(f, "withheld from {device} a message on {topic:?}: not allowed now"),
+            Self::Withheld { device, topic } => {
+                write!(f, "withheld from {device} a message on {topic:?}: not allowed now")
+            }
             Self::SubscriptionEnded { device, filter, why } => {
                 write!(f, "ended the subscription of {device} to {filter:?}: {why}")
             }

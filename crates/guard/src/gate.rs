@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::SocketAddr;
 
 use tidy_warden_core::mqtt::{
-    Ack, Disconnect, Frame, Malformed, PacketType, Properties, Publish, PropertyId, SubAck, Subscribe, Unsubscribe,
+    Ack, Disconnect, Frame, Malformed, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Unsubscribe,
     Version, reason, suback,
 };
 use tidy_warden_core::policy::{self, Delivery, Meter, Rights};
@@ -199,8 +199,8 @@ impl Gate {
             }
             None => publish.topic,
         };
-        let topic = TopicName::parse(text)
-            .map_err(|error| Close::Fault { code: reason::BAD_TOPIC, why: error.to_string() })?;
+        let topic =
+            TopicName::parse(text).map_err(|error| Close::Fault { code: reason::BAD_TOPIC, why: error.to_string() })?;
         if publish.properties.number(PropertyId::SubscriptionIdentifier).is_some() {
             return Err(Malformed::protocol("a client cannot send a subscription identifier").into());
         }
@@ -216,7 +216,8 @@ impl Gate {
             if alias.is_none() {
                 return pass(frame, &mut out.to_broker);
             }
-            let whole = Publish { topic: text, properties: publish.properties.without(PropertyId::TopicAlias), ..publish };
+            let whole =
+                Publish { topic: text, properties: publish.properties.without(PropertyId::TopicAlias), ..publish };
             out.to_broker.extend(whole.to_bytes(self.version));
             return Ok(());
         };
@@ -267,7 +268,9 @@ impl Gate {
         let Some(packet_id) = publish.packet_id else { return Ok(()) };
         let packet_type = if publish.qos == 1 { PacketType::Puback } else { PacketType::Pubrec };
         let answer = match self.version {
-            Version::V5 => Ack { packet_type, packet_id, code: reason::NOT_AUTHORIZED }.to_bytes(self.version, Some(&why)),
+            Version::V5 => {
+                Ack { packet_type, packet_id, code: reason::NOT_AUTHORIZED }.to_bytes(self.version, Some(&why))
+            }
             Version::V311 => {
                 if publish.qos == 2 {
                     self.dropped.insert(packet_id);

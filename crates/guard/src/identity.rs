@@ -80,9 +80,8 @@ impl Knowledge {
         question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         let reader = self.reader.clone();
-        let answer = tokio::task::spawn_blocking(move || {
-            question(&**reader.lock().unwrap_or_else(PoisonError::into_inner))
-        });
+        let answer =
+            tokio::task::spawn_blocking(move || question(&**reader.lock().unwrap_or_else(PoisonError::into_inner)));
         answer.await.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }))
     }
 

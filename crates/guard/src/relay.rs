@@ -214,8 +214,7 @@ where
                 return Stop::BrokerLost("the broker takes no data".to_owned());
             }
             let deadline = self.next_deadline();
-            let (read_client, read_broker) =
-                (self.broker.waiting() < HIGH_WATER, self.client.waiting() < HIGH_WATER);
+            let (read_client, read_broker) = (self.broker.waiting() < HIGH_WATER, self.client.waiting() < HIGH_WATER);
             tokio::select! {
                 biased;
                 () = &mut attention => return Stop::Attention,

@@ -154,15 +154,8 @@ impl Guard {
         let changes = shared.knowledge.changed_since(i64::MAX).await?;
         shared.load_edition(changes.edition).await?;
         let address = config.listen;
-        let listener =
-            TcpListener::bind(address).await.map_err(|error| GuardError::Listen { address, error })?;
-        Ok(Self {
-            listener,
-            acceptor: TlsAcceptor::from(tls),
-            shared,
-            edition: changes.edition,
-            change: changes.to,
-        })
+        let listener = TcpListener::bind(address).await.map_err(|error| GuardError::Listen { address, error })?;
+        Ok(Self { listener, acceptor: TlsAcceptor::from(tls), shared, edition: changes.edition, change: changes.to })
     }
 
     /// The address that it listens on.

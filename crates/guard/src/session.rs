@@ -5,11 +5,14 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::mqtt::{
     Connack, Connect, Frame, PacketType, Properties, PropertyId, Value, Version, Will, connack, disconnect, reason,
     return_code, split,
 };
 use tidy_warden_core::policy::{self, Denial, Rights};
+use tidy_warden_core::token::VerifiedToken;
 use tidy_warden_core::topic::TopicName;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
@@ -36,12 +39,15 @@ struct Refusal {
     v5: u8,
     v311: u8,
     why: String,
+    /// The event, where the policy decided.
     event: Option<Event>,
+    /// Whose connection it is, once that is known.
+    device: Option<String>,
 }
 
 impl Refusal {
     fn new(v5: u8, v311: u8, why: impl Into<String>) -> Self {
-        Self { v5, v311, why: why.into(), event: None }
+        Self { v5, v311, why: why.into(), event: None, device: None }
     }
 
     fn not_authorized(why: impl Into<String>) -> Self {
@@ -49,16 +55,14 @@ impl Refusal {
     }
 
     fn denied(v5: u8, v311: u8, denial: &Denial, event: Event) -> Self {
-        Self { v5, v311, why: denial.to_string(), event: Some(event) }
+        Self { event: Some(event), ..Self::new(v5, v311, denial.to_string()) }
     }
 }
 
 impl From<NotAdmitted> for Refusal {
     fn from(error: NotAdmitted) -> Self {
         match &error {
-            NotAdmitted::Store(_) => {
-                Self::new(reason::SERVER_UNAVAILABLE, return_code::UNAVAILABLE, error.to_string())
-            }
+            NotAdmitted::Store(_) => Self::new(reason::SERVER_UNAVAILABLE, return_code::UNAVAILABLE, error.to_string()),
             _ => Self::not_authorized(error.to_string()),
         }
     }
@@ -68,7 +72,7 @@ impl From<NotAdmitted> for Refusal {
 struct Opening {
     registered: Registered,
     credential: Credential,
-    device: tidy_warden_core::device::DeviceRecord,
+    device: DeviceRecord,
     shown: String,
     rights: Rights,
     client_id: String,
@@ -76,20 +80,26 @@ struct Opening {
 }
 
 /// Serves one client until its session ends. `stream` has finished its handshake.
-pub(crate) async fn serve(shared: Arc<Shared>, stream: TlsStream<TcpStream>, peer: SocketAddr, opened_by: tokio::time::Instant) {
+pub(crate) async fn serve(
+    shared: Arc<Shared>,
+    stream: TlsStream<TcpStream>,
+    peer: SocketAddr,
+    opened_by: tokio::time::Instant,
+) {
     let (_, tls) = stream.get_ref();
     let certificate = tls.peer_certificates().and_then(|chain| chain.first()).map(|leaf| Fingerprint::of(leaf));
     let resumed = tls.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
     let mut client = Side::new(stream);
     let first = tokio::time::timeout_at(opened_by, client.packet(MAX_CONNECT)).await;
-    let refused = |subject: &str, why: String| Event::Refused {
-        device: None,
+    let refused_as = |device: Option<String>, subject: &str, why: String| Event::Refused {
+        device,
         peer,
         act: "connect",
         subject: subject.to_owned(),
         why,
         rule: None,
     };
+    let refused = |subject: &str, why: String| refused_as(None, subject, why);
     let len = match first {
         Ok(Ok(len)) => len,
         Ok(Err(Interrupted::Lost(why))) => return shared.emit(refused("", format!("no CONNECT came: {why}"))),
@@ -114,7 +124,8 @@ pub(crate) async fn serve(shared: Arc<Shared>, stream: TlsStream<TcpStream>, pee
             let code = if connect.version == Version::V5 { refusal.v5 } else { refusal.v311 };
             client.queue(&connack(connect.version, code, Some(&refusal.why)));
             client.last_words().await;
-            shared.emit(refusal.event.unwrap_or_else(|| refused(connect.client_id, refusal.why)));
+            let event = refusal.event.unwrap_or_else(|| refused_as(refusal.device, connect.client_id, refusal.why));
+            shared.emit(event);
         }
     }
 }
@@ -153,8 +164,22 @@ async fn open(
     let now = shared.knowledge.now();
     let (credential, beside) = credential(&shown, &shared.token_key, &shared.parties, now)?;
     let device = shared.knowledge.device_of(&credential).await?;
-    same_device(&shown, beside.as_ref(), &device)?;
-    let mut registered = shared.registry.register(&device);
+    admit(shared, connect, (&shown, beside.as_ref()), credential, &device, peer)
+        .await
+        .map_err(|refusal| Refusal { device: Some(device.to_string()), ..refusal })
+}
+
+/// The checks that need to know the device.
+async fn admit(
+    shared: &Arc<Shared>,
+    connect: &Connect<'_>,
+    (shown, beside): (&Shown<'_>, Option<&VerifiedToken>),
+    credential: Credential,
+    device: &DeviceId,
+    peer: SocketAddr,
+) -> Result<Opening, Refusal> {
+    same_device(shown, beside, device)?;
+    let mut registered = shared.registry.register(device);
     registered.control.mark_unchanged();
     let admitted = shared.knowledge.admit(&credential, &shared.settings).await?;
     registered.ends(admitted.ends);
@@ -228,7 +253,8 @@ async fn run(
         }
     };
     let meter = Box::new(shared.rates.of(&opening.device.id));
-    let mut gate = Gate::new(version, peer, opening.rights.clone(), &device, meter, shared.settings.guard.on_denied_publish);
+    let mut gate =
+        Gate::new(version, peer, opening.rights.clone(), &device, meter, shared.settings.guard.on_denied_publish);
     let accepted = match pass_connack(&mut client, &mut broker, &mut gate, version, &opening).await {
         Ok(keep_alive) => keep_alive,
         Err(why) => {
@@ -301,7 +327,11 @@ where
             }
             Stop::Closed(Close::Goodbye) => {
                 relay.broker.last_words().await;
-                return Ending { to_client: Vec::new(), goodbye: false, event: closed("the client said goodbye".into()) };
+                return Ending {
+                    to_client: Vec::new(),
+                    goodbye: false,
+                    event: closed("the client said goodbye".into()),
+                };
             }
             Stop::Closed(Close::BrokerGoodbye) => {
                 return Ending { to_client: Vec::new(), goodbye: false, event: closed("the broker ended it".into()) };

@@ -108,7 +108,8 @@ impl State {
         }
         let Ok(topic) = TopicName::parse(&message.topic) else { return };
         for client in self.clients.values_mut() {
-            let granted = client.subscriptions.values().filter(|(filter, _)| filter.matches(topic)).map(|(_, qos)| *qos);
+            let granted =
+                client.subscriptions.values().filter(|(filter, _)| filter.matches(topic)).map(|(_, qos)| *qos);
             if let Some(qos) = granted.max() {
                 client.send(&Message { retain: false, ..message.clone() }, qos);
             }

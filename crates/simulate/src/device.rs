@@ -9,8 +9,8 @@ use std::time::Duration;
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
 use tidy_warden_core::mqtt::{
-    Ack, Connack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version,
-    Will, disconnect, reason, split,
+    Ack, Connack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version, Will,
+    disconnect, reason, split,
 };
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -54,6 +54,8 @@ pub enum ConnectError {
         code: u8,
         /// Its reason string, in MQTT 5.0.
         reason: Option<String>,
+        /// Whether the TLS session was resumed.
+        resumed: bool,
     },
 }
 
@@ -132,8 +134,15 @@ impl Login {
             let tcp = TcpStream::connect(address).await?;
             tcp.set_nodelay(true)?;
             let stream = TlsConnector::from(self.tls.clone()).connect(self.server.clone(), tcp).await?;
-            let mut device =
-                Device { stream, version: self.version, input: Vec::new(), inbox: VecDeque::new(), next_id: 0, resumed: false };
+            let resumed = stream.get_ref().1.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
+            let mut device = Device {
+                stream,
+                version: self.version,
+                input: Vec::new(),
+                inbox: VecDeque::new(),
+                next_id: 0,
+                resumed,
+            };
             let will = self.will.as_ref().map(|(topic, payload)| Will {
                 topic,
                 payload,
@@ -153,13 +162,15 @@ impl Login {
             };
             device.send(&connect.to_bytes()).await?;
             let packet = device.packet().await?;
-            let frame = split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+            let frame = split(&packet, MAX_PACKET)
+                .map_err(invalid)?
+                .ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
             let connack = Connack::parse(&frame, self.version).map_err(invalid)?;
             if connack.code != reason::SUCCESS {
                 let text = connack.properties.text(PropertyId::ReasonString).map(str::to_owned);
-                return Err(ConnectError::Refused { code: connack.code, reason: text });
+                let resumed = device.resumed;
+                return Err(ConnectError::Refused { code: connack.code, reason: text, resumed });
             }
-            device.resumed = device.stream.get_ref().1.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
             Ok(device)
         };
         tokio::time::timeout(PATIENCE * 2, opening).await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?
@@ -199,7 +210,9 @@ impl Device {
         let waiting = async {
             loop {
                 let packet = self.packet().await?;
-                let frame = split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+                let frame = split(&packet, MAX_PACKET)
+                    .map_err(invalid)?
+                    .ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
                 if wanted.contains(&frame.packet_type) {
                     return Ok(packet);
                 }
@@ -211,7 +224,8 @@ impl Device {
 
     /// Handles a packet that nobody waits for.
     async fn take(&mut self, packet: &[u8]) -> io::Result<()> {
-        let frame = split(packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+        let frame =
+            split(packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
         if frame.packet_type == PacketType::Disconnect {
             let text = frame.body.get(1..).and_then(|rest| String::from_utf8(rest.to_vec()).ok());
             let code = frame.body.first().copied().unwrap_or(0);
@@ -250,7 +264,8 @@ impl Device {
         let bytes = publish.to_bytes(self.version);
         self.send(&bytes).await?;
         let packet = self.answer(&[PacketType::Puback]).await?;
-        let frame = split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+        let frame =
+            split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
         let code = Ack::parse(&frame, self.version).map_err(invalid)?.code;
         Ok(Outcome { code, reason: reason_after(&frame, 3) })
     }
@@ -266,7 +281,8 @@ impl Device {
         let bytes = subscribe.to_bytes(self.version);
         self.send(&bytes).await?;
         let packet = self.answer(&[PacketType::Suback]).await?;
-        let frame = split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+        let frame =
+            split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
         let answer = SubAck::parse(&frame, self.version).map_err(invalid)?;
         let text = answer.properties.text(PropertyId::ReasonString).map(str::to_owned);
         Ok(Outcome { code: answer.codes.first().copied().unwrap_or(reason::UNSPECIFIED), reason: text })

@@ -3,6 +3,8 @@
 
 mod broker;
 mod device;
+mod request;
 
 pub use broker::Broker;
 pub use device::{ConnectError, Delivered, Device, Login, Outcome};
+pub use request::certification_request;

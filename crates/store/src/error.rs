@@ -59,7 +59,10 @@ impl From<rusqlite::Error> for StoreError {
         match error.sqlite_error_code() {
             Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Self::Busy,
             Some(
-                ErrorCode::DiskFull | ErrorCode::ReadOnly | ErrorCode::CannotOpen | ErrorCode::PermissionDenied
+                ErrorCode::DiskFull
+                | ErrorCode::ReadOnly
+                | ErrorCode::CannotOpen
+                | ErrorCode::PermissionDenied
                 | ErrorCode::SystemIoFailure,
             ) => Self::Unwritable { detail },
             _ => Self::Damaged { detail },

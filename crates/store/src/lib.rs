@@ -8,8 +8,8 @@ mod error;
 pub mod sqlite;
 
 pub use contract::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView, EditionRecord,
-    Founding, IssueRefusal, NewCredential, Revocation, Store, WardRecord,
+    AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView,
+    EditionRecord, Founding, IssueRefusal, NewCredential, Revocation, Store, WardRecord,
 };
 pub use error::StoreError;
 pub use sqlite::SqliteStore;

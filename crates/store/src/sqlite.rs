@@ -69,7 +69,13 @@ impl SqliteStore {
 }
 
 /// Puts one entry at the end of the audit record; gives its number, which is the change number.
-fn append(tx: &Transaction<'_>, cause: &Cause, act: &'static str, subject: &str, detail: &str) -> Result<i64, StoreError> {
+fn append(
+    tx: &Transaction<'_>,
+    cause: &Cause,
+    act: &'static str,
+    subject: &str,
+    detail: &str,
+) -> Result<i64, StoreError> {
     let (number, previous) = audit_end(tx)?;
     let draft = Draft {
         at: cause.at,

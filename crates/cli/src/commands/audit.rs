@@ -8,7 +8,7 @@ use tidy_warden_store::Store;
 
 use super::Context;
 use crate::args::AuditCommand;
-use crate::console::Listing;
+use crate::console::{Listing, counted};
 use crate::problem::{Exit, Problem};
 
 /// How many breaks are told one by one.
@@ -97,11 +97,14 @@ fn verify(context: &Context<'_>) -> Result<Exit, Problem> {
         context.console.show(
             "tidy-warden/audit-verify/1",
             value,
-            &format!("the audit record is whole: {entries} entries, head {head}\n"),
+            &format!(
+                "the audit record is whole: {}, head {head}\n",
+                counted(usize::try_from(entries).unwrap_or(0), "entry")
+            ),
         )?;
         return Ok(Exit::Done);
     }
-    let mut text = format!("the audit record is broken in {} places:\n", broken.len());
+    let mut text = format!("the audit record is broken in {}:\n", counted(broken.len(), "place"));
     broken.iter().take(TOLD).for_each(|line| text.push_str(&format!("  {line}\n")));
     if broken.len() > TOLD {
         text.push_str(&format!("  and {} more\n", broken.len() - TOLD));

@@ -1,18 +1,21 @@
 //! `crl`: signs and writes an authority's current certificate revocation list.
 
+use std::path::Path;
+
 use serde_json::json;
 use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::Issuer;
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::revocation::{Heading, sign_crl};
-use tidy_warden_core::time::Span;
-use tidy_warden_store::{AuthorityRole, Store};
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store, StoreError};
 
 use super::Context;
 use crate::args::CrlArgs;
 use crate::files;
+use crate::passphrase::Passphrase;
 use crate::problem::{Exit, Problem};
-use crate::ward::parse;
+use crate::ward::{Ward, parse};
 
 pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
@@ -29,18 +32,49 @@ pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem
         }
     };
     let passphrase = context.passphrase(&format!("the authority `{}`", authority.name))?;
-    let signer = ward.key(authority.name.as_str(), &passphrase)?;
+    let Signed { number, entries: count, next_update: next } =
+        sign(&mut ward, &authority, life, &passphrase, &args.out, args.der)?;
+    let value = json!({
+        "authority": authority.name, "number": number, "entries": count, "next_update": next,
+        "file": args.out.display().to_string(),
+    });
+    let text = format!(
+        "wrote CRL {number} of `{}`: {count} revoked, next by {next}: {}\n",
+        authority.name,
+        args.out.display()
+    );
+    context.console.show("tidy-warden/crl/1", value, &text)?;
+    Ok(Exit::Done)
+}
+
+/// A CRL that was signed, written and recorded.
+pub(crate) struct Signed {
+    pub(crate) number: u64,
+    pub(crate) entries: usize,
+    pub(crate) next_update: UnixTime,
+}
+
+/// Signs an authority's current CRL and writes it to `out`; nothing is recorded if it cannot be written.
+pub(crate) fn sign(
+    ward: &mut Ward,
+    authority: &AuthorityRecord,
+    life: Span,
+    passphrase: &Passphrase,
+    out: &Path,
+    der: bool,
+) -> Result<Signed, Problem> {
+    let signer = ward.key(authority.name.as_str(), passphrase)?;
     let crl = ward.store.next_crl(&authority.name)?;
     let now = ward.now();
     let heading = Heading { number: crl.number, this_update: now, next_update: now.plus(life) };
     let issuer = Issuer { certificate: &authority.certificate, signer: &signer };
-    let der = sign_crl(issuer, heading, crl.entries.iter().cloned())
+    let signed = sign_crl(issuer, heading, crl.entries.iter().cloned())
         .map_err(|error| Problem::failed("the CRL was not signed").because(error))?;
-    let bytes = if args.der { der } else { asn1::pem("X509 CRL", &der).into_bytes() };
+    let bytes = if der { signed } else { asn1::pem("X509 CRL", &signed).into_bytes() };
     let cause = ward.cause(None);
-    let recorded = ward.store.record_crl(&authority.name, &crl, &cause, &mut || files::replace(&args.out, &bytes));
+    let recorded = ward.store.record_crl(&authority.name, &crl, &cause, &mut || files::replace(out, &bytes));
     let recorded = recorded.map_err(|error| match error {
-        tidy_warden_store::StoreError::Delivery(error) => Problem::file("write", &args.out, &error),
+        StoreError::Delivery(error) => Problem::file("write", out, &error),
         other => other.into(),
     })?;
     if !recorded {
@@ -48,17 +82,5 @@ pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem
             .because("another command signed one at the same moment")
             .next("run crl again"));
     }
-    let (count, next) = (crl.entries.len(), heading.next_update);
-    let value = json!({
-        "authority": authority.name, "number": crl.number, "entries": count, "next_update": next,
-        "file": args.out.display().to_string(),
-    });
-    let text = format!(
-        "wrote CRL {} of `{}`: {count} revoked, next by {next}: {}\n",
-        crl.number,
-        authority.name,
-        args.out.display()
-    );
-    context.console.show("tidy-warden/crl/1", value, &text)?;
-    Ok(Exit::Done)
+    Ok(Signed { number: crl.number, entries: crl.entries.len(), next_update: heading.next_update })
 }

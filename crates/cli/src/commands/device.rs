@@ -15,7 +15,7 @@ use tidy_warden_store::{AddRefusal, DeviceEdit, DeviceView, Store};
 
 use super::{Context, import};
 use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
-use crate::console::Listing;
+use crate::console::{Listing, counted};
 use crate::problem::{Exit, Problem};
 use crate::ward::{Ward, parse};
 
@@ -61,7 +61,9 @@ pub(crate) fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
 pub(crate) fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
     let id: DeviceId = parse(text)?;
     if settings.is_endpoint_name(&id) {
-        return Err(Problem::refused(format!("no device can be named `{id}`")).because("an endpoint of the ward has this name"));
+        return Err(
+            Problem::refused(format!("no device can be named `{id}`")).because("an endpoint of the ward has this name")
+        );
     }
     Ok(id)
 }
@@ -73,7 +75,9 @@ fn refusal(id: &DeviceId, refusal: &AddRefusal) -> Problem {
         AddRefusal::IdTaken { .. } => problem.next(format!("device show {id}, or choose another id")),
         AddRefusal::IdRetired { .. } => problem.next("choose another id"),
         AddRefusal::FactTaken { owner, .. } => problem.next(format!("compare with: device show {owner}")),
-        AddRefusal::NoGateway { gateway, .. } => problem.next(format!("list the gateway first: device add {gateway} ...")),
+        AddRefusal::NoGateway { gateway, .. } => {
+            problem.next(format!("list the gateway first: device add {gateway} ..."))
+        }
         _ => problem.next("choose another gateway"),
     }
 }
@@ -130,7 +134,7 @@ fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
         });
         let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
         if !parts.is_empty() {
-            context.console.note(format!("{} devices: {}", found.len(), parts.join(", ")));
+            context.console.note(format!("{}: {}", counted(found.len(), "device"), parts.join(", ")));
         }
     }
     Ok(Exit::Done)
@@ -176,7 +180,8 @@ fn listing(found: &[(DeviceState, DeviceView)], now: UnixTime, for_people: bool)
         };
         let blank = if for_people { "-" } else { "" };
         let gateway = device.gateway.as_ref().map_or_else(|| blank.to_owned(), ToString::to_string);
-        let label = |name: &&LabelName| device.labels.get(*name).map_or_else(|| blank.to_owned(), LabelValue::to_string);
+        let label =
+            |name: &&LabelName| device.labels.get(*name).map_or_else(|| blank.to_owned(), LabelValue::to_string);
         let mut row = vec![device.id.to_string(), device.kind.to_string(), state.as_str().to_owned()];
         if !for_people {
             row.push(gateway.clone());
@@ -294,7 +299,8 @@ fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[S
     }
     if !view.credentials.is_empty() {
         let columns = ["certificate", "state", "key", "ends", "first used", "note"].map(str::to_owned);
-        let rows: Vec<Vec<String>> = view.credentials.iter().map(|credential| credential_row(credential, now)).collect();
+        let rows: Vec<Vec<String>> =
+            view.credentials.iter().map(|credential| credential_row(credential, now)).collect();
         out.push('\n');
         out.push_str(&crate::console::table(&columns, &rows));
     }

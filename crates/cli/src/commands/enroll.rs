@@ -103,7 +103,8 @@ fn ready(ward: &Ward, view: &DeviceView, again: bool) -> Result<(), Problem> {
     if let Some(since) = device.out {
         return Err(refusal(&IssueRefusal::Out { device: device.id.clone(), since }));
     }
-    let usable = view.credentials.iter().filter_map(|credential| credential.usable_until()).filter(|until| *until >= now);
+    let usable =
+        view.credentials.iter().filter_map(|credential| credential.usable_until()).filter(|until| *until >= now);
     if let (Some(until), false) = (usable.max(), again) {
         return Err(refusal(&IssueRefusal::HasCredential { device: device.id.clone(), until }));
     }
@@ -121,7 +122,9 @@ fn ready(ward: &Ward, view: &DeviceView, again: bool) -> Result<(), Problem> {
 
 fn refusal(refusal: &IssueRefusal) -> Problem {
     let (who, next) = match refusal {
-        IssueRefusal::Out { device, .. } => (device, format!("device reopen {device} --because TEXT, if it may come back")),
+        IssueRefusal::Out { device, .. } => {
+            (device, format!("device reopen {device} --because TEXT, if it may come back"))
+        }
         IssueRefusal::Retired { device, .. } => (device, "list the machine under a new id".to_owned()),
         IssueRefusal::HasCredential { device, .. } => (device, "add --again to issue another one".to_owned()),
         IssueRefusal::KeyInUse { other } => (other, "make a new key on the device: each device has its own".to_owned()),
@@ -149,15 +152,12 @@ pub(crate) fn enroll(
     ready(ward, &view, again)?;
     let authority = ward.authority(AuthorityRole::Devices)?;
     let signer = ward.key(authority.name.as_str(), passphrase)?;
-    let kind = ward
-        .settings
-        .kind(&view.device.kind)
-        .map_err(|unknown| Problem::refused(unknown.to_string()))?
-        .clone();
+    let kind = ward.settings.kind(&view.device.kind).map_err(|unknown| Problem::refused(unknown.to_string()))?.clone();
     let (proven, made) = match source {
         KeySource::Proven(key) => (key, None),
         KeySource::MakeHere => {
-            let key = SoftwareKey::generate(kind.key).map_err(|error| Problem::failed("cannot make a key").because(error))?;
+            let key =
+                SoftwareKey::generate(kind.key).map_err(|error| Problem::failed("cannot make a key").because(error))?;
             (key.proven(), Some(key))
         }
     };
@@ -179,7 +179,10 @@ pub(crate) fn enroll(
     let certificate = issued.certificate;
     let mut notes = Vec::new();
     if name.made_up {
-        notes.push(format!("{id} has the made-up name {}: the ward has no enterprise_number and the device no known mac", name.urn));
+        notes.push(format!(
+            "{id} has the made-up name {}: the ward has no enterprise_number and the device no known mac",
+            name.urn
+        ));
     }
     if issued.clipped {
         notes.push(format!("the certificate ends with its authority on {}", certificate.not_after.date()));
@@ -188,7 +191,13 @@ pub(crate) fn enroll(
     let place = out.join(id.as_str());
     let mut folder = outfit(ward, &view, &place, &certificate, &authority.certificate, made.as_ref())?;
     let cause = ward.cause(because);
-    let new = NewCredential { device: id, authority: &authority.name, certificate: &certificate, again, overlap: kind.overlap };
+    let new = NewCredential {
+        device: id,
+        authority: &authority.name,
+        certificate: &certificate,
+        again,
+        overlap: kind.overlap,
+    };
     match ward.store.record_issued(new, &cause, &mut || folder.publish()) {
         Ok(Ok(())) => Ok(Enrolled { certificate, outfit: place, notes }),
         Ok(Err(refused)) => Err(refusal(&refused)),
@@ -209,10 +218,11 @@ fn outfit(
     key: Option<&SoftwareKey>,
 ) -> Result<PendingFolder, Problem> {
     let failed = |error: std::io::Error| match error.kind() {
-        std::io::ErrorKind::AlreadyExists => {
-            Problem::refused(format!("the outfit {} exists already, and an outfit is never overwritten", place.display()))
-                .next("move it away, or name another folder with --out")
-        }
+        std::io::ErrorKind::AlreadyExists => Problem::refused(format!(
+            "the outfit {} exists already, and an outfit is never overwritten",
+            place.display()
+        ))
+        .next("move it away, or name another folder with --out"),
         _ => Problem::file("write", place, &error),
     };
     let root = ward.root()?;

@@ -80,7 +80,9 @@ fn log_sink(form: LogForm, clock: WardClock) -> Sink {
             LogForm::Text => format!("{time} {event}\n"),
             LogForm::Json => {
                 let mut value = json!({ "time": time });
-                if let (Some(value), Ok(serde_json::Value::Object(fields))) = (value.as_object_mut(), serde_json::to_value(&event)) {
+                if let (Some(value), Ok(serde_json::Value::Object(fields))) =
+                    (value.as_object_mut(), serde_json::to_value(&event))
+                {
                     value.extend(fields);
                 }
                 format!("{value}\n")

@@ -12,6 +12,7 @@ use tidy_warden_store::Store;
 use super::Context;
 use super::device::{device_id, fact, known_kind, label_name};
 use crate::args::ImportArgs;
+use crate::console::counted;
 use crate::files;
 use crate::problem::{Exit, Problem};
 use crate::ward::{Ward, parse};
@@ -53,13 +54,15 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
     let shown = args.file.display().to_string();
     let text = if args.file == Path::new("-") { read_input()? } else { files::read_text(&args.file, MAX_LIST)? };
     if let Some(rejects) = args.rejects.as_deref().filter(|path| path.exists()) {
-        return Err(Problem::refused(format!("{} exists already", rejects.display())).next("name another --rejects file"));
+        return Err(
+            Problem::refused(format!("{} exists already", rejects.display())).next("name another --rejects file")
+        );
     }
     let mut list = List::read(&text, &shown, &ward.settings, ward.now())?;
     let cause = ward.cause(args.because.text());
     let taken = list.store(&mut ward, args.rejects.is_some(), &cause)?;
     if list.bad.is_empty() {
-        context.console.note(format!("listed {taken} devices from {shown}"));
+        context.console.note(format!("listed {} from {shown}", counted(taken, "device")));
         return Ok(Exit::Done);
     }
     let told = list.bad_rows();
@@ -70,7 +73,11 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
     };
     let text = list.rejects()?;
     files::replace(rejects, text.as_bytes()).map_err(|error| Problem::file("write", rejects, &error))?;
-    context.console.note(format!("listed {taken} devices; {} rows were refused:\n{told}", list.bad.len()));
+    context.console.note(format!(
+        "listed {}; refused {}:\n{told}",
+        counted(taken, "device"),
+        counted(list.bad.len(), "row")
+    ));
     context.console.note(format!("mend the refused rows in {} and import that file", rejects.display()));
     Ok(Exit::Partly)
 }
@@ -93,10 +100,10 @@ impl List {
     pub(crate) fn read(text: &str, shown: &str, settings: &Settings, now: UnixTime) -> Result<Self, Problem> {
         let text = text.strip_prefix('\u{feff}').unwrap_or(text);
         let mut reader = csv::ReaderBuilder::new().flexible(true).trim(csv::Trim::All).from_reader(text.as_bytes());
-        let header = reader.headers().map_err(|error| Problem::refused(format!("cannot read {shown}")).because(error))?.clone();
+        let header =
+            reader.headers().map_err(|error| Problem::refused(format!("cannot read {shown}")).because(error))?.clone();
         let columns = columns(&header, shown)?;
-        let mut list =
-            Self { header, good: Vec::new(), bad: Vec::new(), records: std::collections::BTreeMap::new() };
+        let mut list = Self { header, good: Vec::new(), bad: Vec::new(), records: std::collections::BTreeMap::new() };
         for record in reader.records() {
             match record {
                 Ok(record) => {
@@ -114,7 +121,9 @@ impl List {
             }
         }
         if list.good.is_empty() && list.bad.is_empty() {
-            return Err(Problem::refused(format!("{shown} lists no device")).because("there is no row after the header"));
+            return Err(
+                Problem::refused(format!("{shown} lists no device")).because("there is no row after the header")
+            );
         }
         Ok(list)
     }
@@ -154,7 +163,8 @@ impl List {
                 self.bad.push(BadRow { line: *line, why: refusal.to_string() });
             }
         }
-        let refused: std::collections::HashSet<usize> = refusals.iter().map(tidy_warden_store::AddRefusal::index).collect();
+        let refused: std::collections::HashSet<usize> =
+            refusals.iter().map(tidy_warden_store::AddRefusal::index).collect();
         let mut at = 0;
         self.good.retain(|_| {
             at += 1;
@@ -227,7 +237,11 @@ fn columns(header: &csv::StringRecord, shown: &str) -> Result<Vec<Option<Column>
                 tidy_warden_core::fact::FactName::parse(name).map_err(|error| bad(error.to_string()))?;
                 Some(Column::Fact(name.to_owned()))
             }
-            _ => return Err(bad(format!("`{title}` is not a column; expected id, kind, gateway, label.NAME or fact.NAME"))),
+            _ => {
+                return Err(bad(format!(
+                    "`{title}` is not a column; expected id, kind, gateway, label.NAME or fact.NAME"
+                )));
+            }
         });
     }
     for needed in ["id", "kind"] {
@@ -249,7 +263,11 @@ fn device(
         return Err(format!("it has {} fields, the header has {}", record.len(), columns.len()));
     }
     let field = |wanted: fn(&Column) -> bool| {
-        columns.iter().zip(record).find(|(column, _)| column.as_ref().is_some_and(wanted)).map_or("", |(_, field)| field)
+        columns
+            .iter()
+            .zip(record)
+            .find(|(column, _)| column.as_ref().is_some_and(wanted))
+            .map_or("", |(_, field)| field)
     };
     let id = device_id(settings, field(|column| matches!(column, Column::Id))).map_err(one_line)?;
     let kind: KindName = parse(field(|column| matches!(column, Column::Kind))).map_err(one_line)?;

@@ -10,7 +10,7 @@ use tidy_warden_store::Store;
 
 use super::Context;
 use crate::args::{AdoptArgs, AskArgs, AskedAct, CheckArgs, PolicyCommand};
-use crate::console::Listing;
+use crate::console::{Listing, counted};
 use crate::problem::{Exit, Problem};
 use crate::ward::{Ward, parse, policy_files};
 
@@ -55,13 +55,7 @@ fn finding_text(finding: &Finding) -> String {
 
 fn summary(files: &[PolicyFile], findings: &[Finding]) -> String {
     let (errors, warnings) = (count(findings, Severity::Error), count(findings, Severity::Warning));
-    let plural = |n: usize, word: &str| format!("{n} {word}{}", if n == 1 { "" } else { "s" });
-    format!(
-        "{}: {}, {}",
-        plural(files.len(), "policy file"),
-        plural(errors, "error"),
-        plural(warnings, "warning")
-    )
+    format!("{}: {}, {}", counted(files.len(), "file"), counted(errors, "error"), counted(warnings, "warning"))
 }
 
 fn check_folder(context: &Context<'_>, args: &CheckArgs) -> Result<Exit, Problem> {
@@ -89,11 +83,13 @@ fn adopt(context: &Context<'_>, args: &AdoptArgs) -> Result<Exit, Problem> {
     if policies == 0 {
         context.console.warn("the folder holds no policy: with this edition no device may do anything");
     }
-    context.console.confirm(&format!("Adopt {policies} policies from {} files?", files.len()), args.yes)?;
+    context
+        .console
+        .confirm(&format!("Adopt {} from {}?", counted(policies, "policy"), counted(files.len(), "file")), args.yes)?;
     let reason = context.console.reason(args.because.text())?;
     let cause = ward.cause(Some(&reason));
     let number = ward.store.adopt(&files, &cause)?;
-    let text = format!("adopted edition {number}: {policies} policies\n");
+    let text = format!("adopted edition {number}: {}\n", counted(policies, "policy"));
     context.console.show("tidy-warden/adopted/1", json!({ "edition": number, "policies": policies }), &text)?;
     Ok(Exit::Done)
 }
@@ -172,7 +168,9 @@ fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem> {
         None => Err(Denial::NoEdition),
     };
     if let Some(since) = view.device.retired.or(view.device.out) {
-        context.console.note(format!("note: {} is out since {since}, so it cannot connect whatever policy says", view.device.id));
+        context
+            .console
+            .note(format!("note: {} is out since {since}, so it cannot connect whatever policy says", view.device.id));
     }
     let number = edition.as_ref().map_or(0, |edition| edition.number);
     let rule = match &decision {

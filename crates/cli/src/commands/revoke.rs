@@ -51,7 +51,8 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
 fn named(view: &DeviceView, text: &str) -> Result<Fingerprint, Problem> {
     let wanted: String = text.chars().filter(|c| *c != ':').collect::<String>().to_ascii_lowercase();
     let found = view.credentials.iter().find(|credential| {
-        credential.fingerprint.to_string() == wanted || credential.serial.to_string() == wanted.trim_start_matches('0')
+        credential.fingerprint.to_string() == wanted
+            || credential.serial.to_string() == wanted.trim_start_matches('0')
             || credential.serial.to_string() == wanted
     });
     found.map(|credential| credential.fingerprint).ok_or_else(|| {

@@ -40,7 +40,9 @@ fn allowed(ward: &Ward, id: &DeviceId, life: Span) -> Result<(), Problem> {
         return Err(refused().because(format!("it was retired at {since}")));
     }
     if let Some(since) = device.out {
-        return Err(refused().because(format!("it is out since {since}")).next(format!("device reopen {id} --because TEXT")));
+        return Err(refused()
+            .because(format!("it is out since {since}"))
+            .next(format!("device reopen {id} --because TEXT")));
     }
     let kind = ward.settings.kind(&device.kind).map_err(|unknown| refused().because(unknown))?;
     if !kind.token_login {
@@ -124,7 +126,9 @@ fn standing(ward: &Ward, text: &str) -> Result<Option<String>, Problem> {
     Ok(match (device.retired, device.out) {
         (Some(since), _) => Some(format!("the device is retired since {since}")),
         (None, Some(since)) => Some(format!("the device is out since {since}")),
-        (None, None) if verified.issued_at < device.tokens_from => Some("it was made before the device was revoked".to_owned()),
+        (None, None) if verified.issued_at < device.tokens_from => {
+            Some("it was made before the device was revoked".to_owned())
+        }
         (None, None) if !token_login => Some(format!("the kind `{}` does not sign in by token", device.kind)),
         (None, None) => None,
     })

@@ -244,7 +244,8 @@ mod tests {
         let end_entity = webpki::EndEntityCert::try_from(&der).unwrap();
         let at = rustls_pki_types::UnixTime::since_unix_epoch(std::time::Duration::from_secs(NOW.0.unsigned_abs()));
         let usage = webpki::KeyUsage::client_auth();
-        let verified = end_entity.verify_for_usage(webpki::ALL_VERIFICATION_ALGS, &anchors, &issuing, at, usage, None, None);
+        let verified =
+            end_entity.verify_for_usage(webpki::ALL_VERIFICATION_ALGS, &anchors, &issuing, at, usage, None, None);
         assert!(verified.is_ok(), "{:?}", verified.err());
     }
 }

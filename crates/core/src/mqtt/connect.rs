@@ -100,7 +100,16 @@ impl<'a> Connect<'a> {
         let password = if flags & PASSWORD != 0 { Some(cursor.binary()?) } else { None };
         cursor.end()?;
         let clean_start = flags & CLEAN_START != 0;
-        Ok(Self { version, clean_start, keep_alive, client_id, will, user_name, password, properties: connect_properties })
+        Ok(Self {
+            version,
+            clean_start,
+            keep_alive,
+            client_id,
+            will,
+            user_name,
+            password,
+            properties: connect_properties,
+        })
     }
 
     /// Writes the packet.

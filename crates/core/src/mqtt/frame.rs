@@ -244,12 +244,12 @@ mod tests {
         assert_eq!(split(&[0x30, 3, 0], max), Ok(None));
         assert_eq!(split(&[0xc0, 0, 9], max).unwrap().unwrap().whole, [0xc0, 0]);
         for bad in [
-            &[0x00, 0][..],                   // type 0
-            &[0xc1, 0],                       // reserved flags
-            &[0x80, 2],                       // SUBSCRIBE without its flag
-            &[0x30, 0x80, 0x00],              // not the shortest form
-            &[0x30, 0x80, 0x80, 0x80, 0x80],  // five octets
-            &[0x30, 0xff, 0xff, 0xff, 0x7f],  // too large, told from the header alone
+            &[0x00, 0][..],                  // type 0
+            &[0xc1, 0],                      // reserved flags
+            &[0x80, 2],                      // SUBSCRIBE without its flag
+            &[0x30, 0x80, 0x00],             // not the shortest form
+            &[0x30, 0x80, 0x80, 0x80, 0x80], // five octets
+            &[0x30, 0xff, 0xff, 0xff, 0x7f], // too large, told from the header alone
         ] {
             assert!(split(bad, max).is_err(), "{bad:x?} was taken");
         }

@@ -143,8 +143,8 @@ impl<'a> Properties<'a> {
                 return Err(Malformed::protocol("a property does not belong to this packet"));
             }
             // A server may put several subscription identifiers into one PUBLISH (section 3.3.2.3.8).
-            let repeats = id == PropertyId::UserProperty
-                || (id == PropertyId::SubscriptionIdentifier && here == place::PUBLISH);
+            let repeats =
+                id == PropertyId::UserProperty || (id == PropertyId::SubscriptionIdentifier && here == place::PUBLISH);
             if !repeats && all.iter().any(|property| property.id == id) {
                 return Err(Malformed::protocol("a property stands twice"));
             }

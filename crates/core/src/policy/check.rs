@@ -216,8 +216,12 @@ impl Fleet {
                 }
                 let (count, of) = (seen.without_variable, seen.selected);
                 let problem = match rule.effect {
-                    Effect::Allow => format!("this rule gives nothing to {count} of {of} devices: a variable has no value there"),
-                    Effect::Deny => format!("for {count} of {of} devices a variable has no value, and this deny takes `+` in its place"),
+                    Effect::Allow => {
+                        format!("this rule gives nothing to {count} of {of} devices: a variable has no value there")
+                    }
+                    Effect::Deny => format!(
+                        "for {count} of {of} devices a variable has no value, and this deny takes `+` in its place"
+                    ),
                 };
                 findings.push(Finding {
                     id: "missing-value",
@@ -233,7 +237,10 @@ impl Fleet {
                 id: "no-policy",
                 severity: Severity::Warning,
                 place: None,
-                problem: format!("{} of {} devices have no policy, such as `{sample}`", self.without_policy, self.total),
+                problem: format!(
+                    "{} of {} devices have no policy, such as `{sample}`",
+                    self.without_policy, self.total
+                ),
                 mend: "they cannot connect; write a policy whose `for` picks them".to_owned(),
             });
         }
@@ -257,7 +264,12 @@ fn expectation(
             Some(device) => device,
             None => {
                 let mend = "list it, name another, or describe one: expect {kind=..., site=...} ...";
-                return found("unknown-device", Severity::Warning, format!("the ward has no device `{id}`, so this was not tested"), mend);
+                return found(
+                    "unknown-device",
+                    Severity::Warning,
+                    format!("the ward has no device `{id}`, so this was not tested"),
+                    mend,
+                );
             }
         },
         ExpectDevice::Described(pairs) => match describe(pairs) {
@@ -269,7 +281,9 @@ fn expectation(
                 described = device;
                 &described
             }
-            Err(problem) => return found("bad-description", Severity::Error, problem, "describe it as {kind=windvane, site=ossel}"),
+            Err(problem) => {
+                return found("bad-description", Severity::Error, problem, "describe it as {kind=windvane, site=ossel}");
+            }
         },
     };
     let rights = edition.rights(device);
@@ -286,10 +300,20 @@ fn expectation(
     };
     match (denial, expect.allowed) {
         (Some(denial), true) => {
-            found("failing-expect", Severity::Error, format!("expected allowed, but it is denied: {denial}"), "mend the rules or the expectation");
+            found(
+                "failing-expect",
+                Severity::Error,
+                format!("expected allowed, but it is denied: {denial}"),
+                "mend the rules or the expectation",
+            );
         }
         (None, false) => {
-            found("failing-expect", Severity::Error, "expected denied, but it is allowed".to_owned(), "mend the rules or the expectation");
+            found(
+                "failing-expect",
+                Severity::Error,
+                "expected denied, but it is allowed".to_owned(),
+                "mend the rules or the expectation",
+            );
         }
         (Some(_), false) | (None, true) => {}
     }
@@ -300,7 +324,8 @@ fn describe(pairs: &[(String, String)]) -> Result<DeviceRecord, String> {
     let find = |name: &str| pairs.iter().find(|(found, _)| found == name).map(|(_, value)| value.as_str());
     let id = find("id").unwrap_or("described-device").parse::<DeviceId>().map_err(|error| error.to_string())?;
     let kind = find("kind").ok_or("the description names no kind")?;
-    let mut device = DeviceRecord::new(id, kind.parse().map_err(|error: crate::id::BadName| error.to_string())?, UnixTime(0));
+    let mut device =
+        DeviceRecord::new(id, kind.parse().map_err(|error: crate::id::BadName| error.to_string())?, UnixTime(0));
     for (name, value) in pairs {
         let text = |error: crate::id::BadName| error.to_string();
         match name.as_str() {

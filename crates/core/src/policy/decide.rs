@@ -192,9 +192,11 @@ impl Rights {
                     Effect::Allow => (&mut side.allows, Missing::Nothing),
                     Effect::Deny => (&mut side.denies, Missing::AnyLevel),
                 };
-                list.extend(
-                    pattern.bind(device, missing).map(|filter| BoundRule { policy: policy.clone(), index, filter }),
-                );
+                list.extend(pattern.bind(device, missing).map(|filter| BoundRule {
+                    policy: policy.clone(),
+                    index,
+                    filter,
+                }));
             }
         }
         rights
@@ -247,7 +249,8 @@ impl Rights {
         match fitting(Effect::Allow) {
             Some(rule) => Ok(Granted { rule: rule.clone(), qos: 0 }),
             None => {
-                let instead = self.client_id_forms().map(|form| form.as_str().replace("{device}", self.device.as_str()));
+                let instead =
+                    self.client_id_forms().map(|form| form.as_str().replace("{device}", self.device.as_str()));
                 Err(self.no_rule(None, instead.map(|text| format!("{text:?}")).collect()))
             }
         }
@@ -301,9 +304,8 @@ impl Rights {
             }
         }
         let allows = &self.subscribe.allows;
-        let granting = |least: u8| {
-            allows.iter().filter(move |bound| bound.rule().limits.qos.is_none_or(|limit| limit >= least))
-        };
+        let granting =
+            |least: u8| allows.iter().filter(move |bound| bound.rule().limits.qos.is_none_or(|limit| limit >= least));
         let covering = |least: u8| uncovered(filter, granting(least).map(BoundRule::filter)).is_none();
         let Some(granted) = (0..=qos).rev().find(|least| covering(*least)) else {
             let witness = uncovered(filter, granting(0).map(BoundRule::filter));

@@ -5,9 +5,7 @@ use crate::id::PolicyName;
 use crate::text::{Lexer, Source, TextError, Token, nearest};
 use crate::topic::{TopicFilter, TopicName};
 
-use super::{
-    Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Pattern, Policy, Rate, Rule, RulePlace, Target,
-};
+use super::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Pattern, Policy, Rate, Rule, RulePlace, Target};
 
 /// The longest policy file, in octets.
 pub(crate) const MAX_FILE: usize = 4 * 1024 * 1024;
@@ -46,8 +44,9 @@ impl Reader<'_> {
         let name_start = self.lexer.start();
         let word = self.lexer.need_word("expected the policy's name")?;
         let range = name_start..self.lexer.end_of_last();
-        let name: PolicyName =
-            word.parse().map_err(|error| self.named_error(range.clone(), &error, "expected a name such as `pylon-vane`"))?;
+        let name: PolicyName = word
+            .parse()
+            .map_err(|error| self.named_error(range.clone(), &error, "expected a name such as `pylon-vane`"))?;
         let place = self.source.place(start..range.end);
         self.lexer.need_sign("{", "expected `{`")?;
         let about = match self.lexer.take_word("about")? {
@@ -55,7 +54,9 @@ impl Reader<'_> {
             false => None,
         };
         if !self.lexer.take_word("for")? {
-            return Err(self.lexer.unexpected("expected `for` and the devices that this policy is for, such as `for kind = windvane`"));
+            return Err(self
+                .lexer
+                .unexpected("expected `for` and the devices that this policy is for, such as `for kind = windvane`"));
         }
         let subjects = Condition::read(&mut self.lexer, Use::Policy)?;
         let mut policy = Policy { name, about, subjects, rules: Vec::new(), expects: Vec::new(), place };
@@ -65,12 +66,7 @@ impl Reader<'_> {
         Ok(policy)
     }
 
-    fn named_error(
-        &self,
-        range: std::ops::Range<usize>,
-        error: &dyn std::fmt::Display,
-        expected: &str,
-    ) -> TextError {
+    fn named_error(&self, range: std::ops::Range<usize>, error: &dyn std::fmt::Display, expected: &str) -> TextError {
         self.lexer.error(range, error.to_string(), expected)
     }
 
@@ -142,7 +138,9 @@ impl Reader<'_> {
             ));
         }
         if self.lexer.at_word("for") || self.lexer.at_word("share") {
-            return Err(self.lexer.unexpected("rules for children and shared subscriptions cannot be decided by this version yet; take this out"));
+            return Err(self.lexer.unexpected(
+                "rules for children and shared subscriptions cannot be decided by this version yet; take this out",
+            ));
         }
         let because = match self.lexer.take_word("because")? {
             true => Some(self.lexer.need_text("expected the reason, a text in quotes")?),
@@ -156,13 +154,12 @@ impl Reader<'_> {
         let expected = "expected \"{device}\" or \"{device}:*\", so that no device can take another's session";
         let start = self.lexer.start();
         let text = self.lexer.need_text(expected)?;
-        [ClientIdForm::Device, ClientIdForm::DeviceAndMore]
-            .into_iter()
-            .find(|form| form.as_str() == text)
-            .ok_or_else(|| {
+        [ClientIdForm::Device, ClientIdForm::DeviceAndMore].into_iter().find(|form| form.as_str() == text).ok_or_else(
+            || {
                 let range = start..self.lexer.end_of_last();
                 self.lexer.error(range, format!("{text:?} is not a form of client identifier"), expected)
-            })
+            },
+        )
     }
 
     fn pattern(&mut self) -> Result<Pattern, TextError> {
@@ -226,7 +223,8 @@ impl Reader<'_> {
         self.lexer.need_sign("<=", "expected `<=`")?;
         let start = self.lexer.start();
         let word = self.lexer.need_word(expected)?;
-        parse(&word).ok_or_else(|| self.lexer.error(start..self.lexer.end_of_last(), format!("found `{word}`"), expected))
+        parse(&word)
+            .ok_or_else(|| self.lexer.error(start..self.lexer.end_of_last(), format!("found `{word}`"), expected))
     }
 
     fn qos(&mut self) -> Result<u8, TextError> {
@@ -261,9 +259,12 @@ impl Reader<'_> {
             ExpectDevice::Described(self.description()?)
         } else {
             let at = self.lexer.start();
-            let word = self.lexer.need_word("expected a device's id or a description such as {kind=windvane, site=ossel}")?;
+            let word =
+                self.lexer.need_word("expected a device's id or a description such as {kind=windvane, site=ossel}")?;
             let range = at..self.lexer.end_of_last();
-            ExpectDevice::Named(word.parse().map_err(|error| self.named_error(range, &error, "expected a device's id"))?)
+            ExpectDevice::Named(
+                word.parse().map_err(|error| self.named_error(range, &error, "expected a device's id"))?,
+            )
         };
         let act = self.act()?;
         let at = self.lexer.start();
@@ -295,8 +296,9 @@ impl Reader<'_> {
             let value = self.lexer.need_word("expected a value")?;
             let range = start..self.lexer.end_of_last();
             for (what, text) in [("name", &name), ("value", &value)] {
-                crate::id::check(what, text)
-                    .map_err(|error| self.named_error(range.clone(), &error, "expected a name such as kind=windvane"))?;
+                crate::id::check(what, text).map_err(|error| {
+                    self.named_error(range.clone(), &error, "expected a name such as kind=windvane")
+                })?;
             }
             all.push((name, value));
             if !self.lexer.take_sign(",")? {

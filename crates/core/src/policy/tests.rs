@@ -85,7 +85,10 @@ fn only_the_admitting_rule_is_charged() {
     let mut exhausted = Counting(Vec::new(), false);
     let denied = rights.publish(publish("rope/ossel/wv-0417/wind", 1, false, 1), &mut exhausted).unwrap_err();
     assert!(denied.to_string().contains("qos <= 0"), "{denied}");
-    assert_eq!(rights.publish(publish("rope/ossel/wv-0417/wind", 0, false, 1), &mut exhausted).unwrap().at.place.line, 8);
+    assert_eq!(
+        rights.publish(publish("rope/ossel/wv-0417/wind", 0, false, 1), &mut exhausted).unwrap().at.place.line,
+        8
+    );
 }
 
 #[test]
@@ -118,7 +121,8 @@ fn subscriptions_are_granted_only_whole_and_at_the_lower_qos() {
 
 #[test]
 fn a_denied_topic_inside_a_subscription_refuses_it() {
-    let text = "policy p { for kind = windvane\n allow subscribe \"rope/{device}/#\"\n deny subscribe \"rope/+/secret\" }";
+    let text =
+        "policy p { for kind = windvane\n allow subscribe \"rope/{device}/#\"\n deny subscribe \"rope/+/secret\" }";
     let rights = edition(text).rights(&vane(None));
     let denial = rights.subscribe(&"rope/wv-0417/#".parse().unwrap(), 0).unwrap_err();
     assert!(denial.to_string().contains("(it covers \"rope/wv-0417/secret\")"), "{denial}");

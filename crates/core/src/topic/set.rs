@@ -6,7 +6,10 @@ use super::{Level, TopicFilter};
 ///
 /// The witness has a level that occurs in no filter at the place of each wildcard, so it is as general as can be.
 #[must_use]
-pub fn uncovered<'a>(filter: &'a TopicFilter, union: impl IntoIterator<Item = &'a TopicFilter> + Clone) -> Option<String> {
+pub fn uncovered<'a>(
+    filter: &'a TopicFilter,
+    union: impl IntoIterator<Item = &'a TopicFilter> + Clone,
+) -> Option<String> {
     let base = filter.levels().len();
     let last = if filter.is_open() {
         // Past the longest member only members that end in `#` can match, and they match every such length alike.

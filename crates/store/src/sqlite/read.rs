@@ -16,8 +16,8 @@ use tidy_warden_core::time::UnixTime;
 use super::rows::{self, CREDENTIAL_COLUMNS, DEVICE_COLUMNS, damaged};
 use super::{SqliteStore, audit_end, meta, write};
 use crate::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView, EditionRecord,
-    IssueRefusal, NewCredential, Revocation, Store, StoreError, WardRecord,
+    AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView,
+    EditionRecord, IssueRefusal, NewCredential, Revocation, Store, StoreError, WardRecord,
 };
 
 /// How many devices are read at a time when all are walked.
@@ -210,7 +210,8 @@ impl Store for SqliteStore {
         let mut revoked = 0;
         while let Some(row) = found.next()? {
             revoked += 1;
-            let serial = SerialNumber::from_octets(&row.get::<_, Vec<u8>>(0)?).ok_or_else(|| damaged("serial number"))?;
+            let serial =
+                SerialNumber::from_octets(&row.get::<_, Vec<u8>>(0)?).ok_or_else(|| damaged("serial number"))?;
             let reason = Reason::from_code(row.get(2)?).ok_or_else(|| damaged("revocation"))?;
             if still_listed(UnixTime(row.get(3)?), record.crl_at) {
                 entries.push(Revoked { serial, at: UnixTime(row.get(1)?), reason });

@@ -77,10 +77,7 @@ pub(super) fn credential(row: &Row<'_>, at: usize, device: &DeviceId) -> Result<
 }
 
 /// Labels and facts of the devices with keys `first` to `last`.
-pub(super) fn fill(
-    connection: &Connection,
-    devices: &mut BTreeMap<i64, DeviceView>,
-) -> Result<(), StoreError> {
+pub(super) fn fill(connection: &Connection, devices: &mut BTreeMap<i64, DeviceView>) -> Result<(), StoreError> {
     let (Some((&first, _)), Some((&last, _))) = (devices.first_key_value(), devices.last_key_value()) else {
         return Ok(());
     };

@@ -42,10 +42,12 @@ pub(super) fn found(tx: &Transaction<'_>, founding: &Founding<'_>, cause: &Cause
     let authorities: Vec<_> = founding
         .authorities
         .iter()
-        .map(|(name, role, certificate)| json!({
-            "name": name, "role": role.as_str(), "fingerprint": certificate.fingerprint.to_string(),
-            "ends": certificate.not_after,
-        }))
+        .map(|(name, role, certificate)| {
+            json!({
+                "name": name, "role": role.as_str(), "fingerprint": certificate.fingerprint.to_string(),
+                "ends": certificate.not_after,
+            })
+        })
         .collect();
     let detail = json!({ "rehearsal": ward.rehearsal, "urn": ward.urn, "authorities": authorities });
     append(tx, cause, "ward.init", &ward.urn, &detail.to_string())?;
@@ -145,8 +147,11 @@ pub(super) fn add_devices(tx: &Transaction<'_>, devices: &[DeviceRecord], cause:
         ])?;
         let pk = tx.last_insert_rowid();
         for (name, value) in &device.labels {
-            tx.prepare_cached("INSERT INTO labels (device, name, value) VALUES (?1, ?2, ?3)")?
-                .execute(params![pk, name.as_str(), value.as_str()])?;
+            tx.prepare_cached("INSERT INTO labels (device, name, value) VALUES (?1, ?2, ?3)")?.execute(params![
+                pk,
+                name.as_str(),
+                value.as_str()
+            ])?;
         }
         for fact in device.facts.values() {
             set_fact(tx, pk, fact)?;
@@ -200,7 +205,8 @@ fn describe(device: &DeviceRecord) -> String {
         device.facts.values().map(|fact| (fact.name().to_string(), json!(fact.value()))).collect();
     let labels: serde_json::Map<_, _> =
         device.labels.iter().map(|(name, value)| (name.to_string(), json!(value))).collect();
-    json!({ "id": device.id, "kind": device.kind, "labels": labels, "facts": facts, "gateway": device.gateway }).to_string()
+    json!({ "id": device.id, "kind": device.kind, "labels": labels, "facts": facts, "gateway": device.gateway })
+        .to_string()
 }
 
 pub(super) fn edit_device(
@@ -421,7 +427,8 @@ pub(super) fn revoke(
             return Err(StoreError::Unknown { what: "certificate", name: only.to_string() });
         }
     }
-    let detail = json!({ "reason": what.reason.as_str(), "serials": serials(&ended), "device_out": what.only.is_none() });
+    let detail =
+        json!({ "reason": what.reason.as_str(), "serials": serials(&ended), "device_out": what.only.is_none() });
     let change = append(tx, cause, "revoke", what.device.as_str(), &detail.to_string())?;
     touch(tx, pk, change)?;
     if what.only.is_none() && record.retired.is_none() {
