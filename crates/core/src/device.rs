@@ -180,15 +180,15 @@ mod tests {
         let told = missing(&device, &[], &[FactName::Serial], PolicyStanding::NoEdition, now);
         assert_eq!(told.len(), 3, "{told:?}");
         let equipped = CredentialRecord { equipped: Some(UnixTime(110)), ..record() };
-        assert_eq!(state(&device, &[equipped.clone()]), DeviceState::Equipped);
+        assert_eq!(state(&device, std::slice::from_ref(&equipped)), DeviceState::Equipped);
         let live = CredentialRecord { first_used: Some(UnixTime(120)), ..equipped.clone() };
         assert_eq!(state(&device, &[equipped, live.clone()]), DeviceState::Live);
-        assert!(missing(&device, &[live.clone()], &[], PolicyStanding::MayConnect, now).is_empty());
+        assert!(missing(&device, std::slice::from_ref(&live), &[], PolicyStanding::MayConnect, now).is_empty());
         let over = CredentialRecord { not_after: UnixTime(150), ..live.clone() };
-        assert_eq!(state(&device, &[over.clone()]), DeviceState::Listed);
+        assert_eq!(state(&device, std::slice::from_ref(&over)), DeviceState::Listed);
         assert!(missing(&device, &[over], &[], PolicyStanding::MayConnect, now)[0].contains("ended on 1970-01-01"));
         device.out = Some(UnixTime(130));
-        assert_eq!(state(&device, &[live.clone()]), DeviceState::Out);
+        assert_eq!(state(&device, std::slice::from_ref(&live)), DeviceState::Out);
         device.retired = Some(UnixTime(140));
         assert_eq!(state(&device, &[live]), DeviceState::Retired);
     }

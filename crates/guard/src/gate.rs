@@ -145,7 +145,7 @@ impl Gate {
     }
 
     /// A packet from the client.
-    pub(crate) fn from_client(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+    pub(crate) fn client_packet(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
         match frame.packet_type {
             PacketType::Publish => self.client_publish(frame, out),
             PacketType::Subscribe => self.client_subscribe(frame, out),
@@ -347,14 +347,14 @@ impl Gate {
     }
 
     /// A packet from the broker, after its CONNACK.
-    pub(crate) fn from_broker(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
-        self.broker_packet(frame, out).map_err(|close| match close {
+    pub(crate) fn broker_packet(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        self.sort_broker_packet(frame, out).map_err(|close| match close {
             Close::Fault { why, .. } => Close::Broker(why),
             other => other,
         })
     }
 
-    fn broker_packet(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+    fn sort_broker_packet(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
         match frame.packet_type {
             PacketType::Publish => self.broker_publish(frame, out),
             PacketType::Suback => self.broker_suback(frame, out),

@@ -1,1 +1,276 @@
+use proptest::prelude::*;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::mqtt::{Property, Subscription, Value, split};
+use tidy_warden_core::policy::{Edition, NoMeter, PolicyFile};
+use tidy_warden_core::time::UnixTime;
 
+use super::*;
+
+const POLICY: &str = r#"policy p {
+  for kind = windvane
+  allow publish   "rope/{device}/wind" qos <= 1
+  allow publish   "rope/{device}/gust"
+  allow subscribe "rope/{device}/settings" qos <= 1
+  allow subscribe "rope/{device}/answers"
+  deny  publish   "rope/+/brake" because "only drive stations brake"
+}"#;
+
+fn rights(policy: &str) -> Rights {
+    let files = [PolicyFile { name: "policies/p.policy".into(), text: policy.into() }];
+    let edition = Edition::read(1, &files).unwrap();
+    edition.rights(&DeviceRecord::new("wv-1".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0)))
+}
+
+fn gate(version: Version, on_denied: OnDeniedPublish) -> Gate {
+    let peer = "127.0.0.1:1".parse().unwrap();
+    let mut gate = Gate::new(version, peer, rights(POLICY), "wv-1", Box::new(NoMeter), on_denied);
+    gate.alias_limit = 3;
+    gate
+}
+
+fn v5() -> Gate {
+    gate(Version::V5, OnDeniedPublish::Close)
+}
+
+/// Feeds one packet from the client.
+fn client(gate: &mut Gate, packet: &[u8]) -> (Output, Result<(), Close>) {
+    let mut out = Output::default();
+    let result = gate.client_packet(&split(packet, 1 << 20).unwrap().unwrap(), &mut out);
+    (out, result)
+}
+
+/// Feeds one packet from the broker.
+fn broker(gate: &mut Gate, packet: &[u8]) -> (Output, Result<(), Close>) {
+    let mut out = Output::default();
+    let result = gate.broker_packet(&split(packet, 1 << 20).unwrap().unwrap(), &mut out);
+    (out, result)
+}
+
+fn publish<'a>(topic: &'a str, qos: u8, properties: Vec<Property<'a>>) -> Publish<'a> {
+    let packet_id = (qos > 0).then_some(7);
+    Publish { dup: false, qos, retain: false, topic, packet_id, properties: Properties::new(properties), payload: b"x" }
+}
+
+fn subscribe(filters: &[(&str, u8)], version: Version) -> Vec<u8> {
+    let subscriptions = filters.iter().map(|&(filter, options)| Subscription { filter, options }).collect();
+    Subscribe { packet_id: 9, properties: Properties::default(), subscriptions }.to_bytes(version)
+}
+
+fn ack(packet_type: PacketType, code: u8, version: Version) -> Vec<u8> {
+    Ack { packet_type, packet_id: 7, code }.to_bytes(version, None)
+}
+
+#[test]
+fn allowed_messages_pass_as_the_octets_that_came() {
+    for version in [Version::V311, Version::V5] {
+        let mut gate = gate(version, OnDeniedPublish::Close);
+        let packet = publish("rope/wv-1/wind", 1, Vec::new()).to_bytes(version);
+        let (out, result) = client(&mut gate, &packet);
+        assert_eq!((out.to_broker, result), (packet, Ok(())));
+        assert!(out.to_client.is_empty() && out.events.is_empty());
+    }
+}
+
+#[test]
+fn in_5_0_a_refusal_has_a_code_and_names_the_rule() {
+    let mut gate = v5();
+    for (qos, packet_type) in [(1, PacketType::Puback), (2, PacketType::Pubrec)] {
+        let (out, result) = client(&mut gate, &publish("rope/wv-1/brake", qos, Vec::new()).to_bytes(Version::V5));
+        assert_eq!(result, Ok(()));
+        assert!(out.to_broker.is_empty());
+        let frame = split(&out.to_client, 1000).unwrap().unwrap();
+        assert_eq!(frame.packet_type, packet_type);
+        assert_eq!(Ack::parse(&frame, Version::V5).unwrap().code, reason::NOT_AUTHORIZED);
+        let properties = Properties::of_ack(&frame.body[3..]).unwrap();
+        let text = properties.text(PropertyId::ReasonString).unwrap();
+        assert!(text.contains("policies/p.policy:7") && text.contains("only drive stations brake"), "{text}");
+        assert!(matches!(&out.events[..], [Event::Refused { rule: Some(rule), .. }] if rule.line == 7));
+    }
+    let (out, result) = client(&mut gate, &publish("rope/wv-2/wind", 0, Vec::new()).to_bytes(Version::V5));
+    assert_eq!((out.to_broker.len(), out.to_client.len(), out.events.len(), result), (0, 0, 1, Ok(())));
+}
+
+#[test]
+fn in_3_1_1_a_refusal_closes_or_drops_by_setting() {
+    let packet = |qos| publish("rope/wv-2/wind", qos, Vec::new()).to_bytes(Version::V311);
+    let (out, result) = client(&mut gate(Version::V311, OnDeniedPublish::Close), &packet(1));
+    assert!(matches!(result, Err(Close::Fault { code: reason::NOT_AUTHORIZED, .. })));
+    assert!(out.to_broker.is_empty());
+
+    let mut gate = gate(Version::V311, OnDeniedPublish::Drop);
+    let (out, result) = client(&mut gate, &packet(1));
+    assert_eq!(result, Ok(()));
+    assert_eq!((out.to_client, out.to_broker), (ack(PacketType::Puback, 0, Version::V311), vec![]));
+    let (out, _) = client(&mut gate, &packet(2));
+    assert_eq!((out.to_client, out.to_broker), (ack(PacketType::Pubrec, 0, Version::V311), vec![]));
+    let (out, _) = client(&mut gate, &ack(PacketType::Pubrel, 0, Version::V311));
+    assert_eq!((out.to_client, out.to_broker), (ack(PacketType::Pubcomp, 0, Version::V311), vec![]));
+    // A release of a message that the broker has is the broker's business.
+    let (out, _) = client(&mut gate, &ack(PacketType::Pubrel, 0, Version::V311));
+    assert_eq!((out.to_client.len(), out.to_broker), (0, ack(PacketType::Pubrel, 0, Version::V311)));
+}
+
+#[test]
+fn aliases_are_decided_and_passed_on_as_the_topics_they_stand_for() {
+    let mut gate = v5();
+    let alias = |number| vec![Property { id: PropertyId::TopicAlias, value: Value::Number(number) }];
+    let plain = publish("rope/wv-1/wind", 1, Vec::new()).to_bytes(Version::V5);
+    let (out, _) = client(&mut gate, &publish("rope/wv-1/wind", 1, alias(2)).to_bytes(Version::V5));
+    assert_eq!(out.to_broker, plain);
+    let (out, _) = client(&mut gate, &publish("", 1, alias(2)).to_bytes(Version::V5));
+    assert_eq!(out.to_broker, plain);
+    // An alias that was set with a refused message still stands for its topic, and is refused again.
+    client(&mut gate, &publish("rope/wv-2/wind", 1, alias(2)).to_bytes(Version::V5)).1.unwrap();
+    let (out, _) = client(&mut gate, &publish("", 1, alias(2)).to_bytes(Version::V5));
+    assert_eq!((out.to_broker.len(), out.events.len()), (0, 1));
+    for (topic, number) in [("", 3), ("a", 4)] {
+        let (_, result) = client(&mut gate, &publish(topic, 1, alias(number)).to_bytes(Version::V5));
+        assert!(matches!(result, Err(Close::Fault { code: reason::BAD_ALIAS, .. })), "{topic:?} {number}: {result:?}");
+    }
+}
+
+#[test]
+fn of_several_filters_only_granted_ones_go_on_and_codes_keep_their_order() {
+    for (version, denied) in [(Version::V5, 0x87), (Version::V311, 0x80)] {
+        let mut gate = gate(version, OnDeniedPublish::Close);
+        let asked = [("rope/#", 0), ("rope/wv-1/settings", 2), ("#", 1), ("rope/wv-1/answers", 2)];
+        let (out, result) = client(&mut gate, &subscribe(&asked, version));
+        assert_eq!(result, Ok(()));
+        assert_eq!(out.to_broker, subscribe(&[("rope/wv-1/settings", 1), ("rope/wv-1/answers", 2)], version));
+        assert_eq!(out.events.len(), 2);
+        let (out, _) = broker(&mut gate, &suback(version, 9, &[1, 2], None));
+        let answer = split(&out.to_client, 1000).unwrap().unwrap();
+        assert_eq!(SubAck::parse(&answer, version).unwrap().codes, [denied, 1, denied, 2]);
+        let (out, _) = client(&mut gate, &subscribe(&[("$share/g/rope/wv-1/settings", 0)], version));
+        assert!(out.to_broker.is_empty());
+        let answer = split(&out.to_client, 1000).unwrap().unwrap();
+        assert_eq!(SubAck::parse(&answer, version).unwrap().codes, [denied]);
+    }
+}
+
+#[test]
+fn what_is_not_allowed_now_is_withheld_and_acknowledged() {
+    let mut gate = v5();
+    let to = |topic, qos| publish(topic, qos, Vec::new()).to_bytes(Version::V5);
+    let (out, _) = broker(&mut gate, &to("rope/wv-1/settings", 1));
+    assert_eq!((out.to_client, out.to_broker.len()), (to("rope/wv-1/settings", 1), 0));
+    let (out, _) = broker(&mut gate, &to("rope/wv-2/settings", 0));
+    assert_eq!((out.to_client.len(), out.to_broker.len(), out.events.len()), (0, 0, 1));
+    let (out, _) = broker(&mut gate, &to("rope/wv-2/settings", 1));
+    assert_eq!((out.to_client.len(), out.to_broker), (0, ack(PacketType::Puback, 0, Version::V5)));
+    let (out, _) = broker(&mut gate, &to("rope/wv-2/settings", 2));
+    assert_eq!((out.to_client.len(), out.to_broker), (0, ack(PacketType::Pubrec, 0, Version::V5)));
+    let (out, _) = broker(&mut gate, &ack(PacketType::Pubrel, 0, Version::V5));
+    assert_eq!((out.to_client.len(), out.to_broker), (0, ack(PacketType::Pubcomp, 0, Version::V5)));
+}
+
+#[test]
+fn subscriptions_that_became_too_wide_are_ended_once() {
+    let mut gate = v5();
+    client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
+    broker(&mut gate, &suback(Version::V5, 9, &[0], None)).1.unwrap();
+    let mut out = Output::default();
+    gate.set_rights(rights(POLICY), &mut out);
+    assert!(out.to_broker.is_empty(), "the same rights end nothing");
+    let narrow = rights("policy p { for kind = windvane allow publish \"rope/{device}/wind\" }");
+    gate.set_rights(narrow.clone(), &mut out);
+    let frame = split(&out.to_broker, 1000).unwrap().unwrap();
+    let unsubscribe = Unsubscribe::parse(&frame, Version::V5).unwrap();
+    assert_eq!(unsubscribe.filters, ["rope/wv-1/settings"]);
+    let answer = tidy_warden_core::mqtt::unsuback(Version::V5, unsubscribe.packet_id, 1);
+    assert!(broker(&mut gate, &answer).0.to_client.is_empty(), "the client never asked for it");
+    assert!(!broker(&mut gate, &answer).0.to_client.is_empty(), "a second one is the client's");
+    let mut again = Output::default();
+    gate.set_rights(narrow, &mut again);
+    assert!(again.to_broker.is_empty());
+}
+
+#[test]
+fn a_subscription_granted_while_the_edition_changed_does_not_stay() {
+    let mut gate = v5();
+    client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
+    gate.set_rights(rights("policy p { for kind = windvane }"), &mut Output::default());
+    let (out, _) = broker(&mut gate, &suback(Version::V5, 9, &[0], None));
+    assert_eq!(split(&out.to_broker, 1000).unwrap().unwrap().packet_type, PacketType::Unsubscribe);
+    assert!(matches!(&out.events[..], [Event::SubscriptionEnded { .. }]));
+}
+
+#[test]
+fn a_response_topic_must_be_one_that_its_sender_may_hear() {
+    let mut gate = v5();
+    let response = |topic| vec![Property { id: PropertyId::ResponseTopic, value: Value::Text(topic) }];
+    let (out, _) =
+        client(&mut gate, &publish("rope/wv-1/wind", 1, response("rope/wv-1/answers")).to_bytes(Version::V5));
+    assert!(!out.to_broker.is_empty());
+    let (out, _) = client(&mut gate, &publish("rope/wv-1/wind", 1, response("rope/wv-2/wind")).to_bytes(Version::V5));
+    assert_eq!((out.to_broker.len(), out.events.len()), (0, 1));
+    let (_, result) = client(&mut gate, &publish("rope/wv-1/wind", 1, response("a/+")).to_bytes(Version::V5));
+    assert!(matches!(result, Err(Close::Fault { code: reason::BAD_TOPIC, .. })));
+}
+
+#[test]
+fn packets_out_of_place_end_the_session() {
+    let server_only: &[&[u8]] = &[&[0x20, 2, 0, 0], &[0x90, 3, 0, 1, 0], &[0xb0, 2, 0, 1], &[0xd0, 0]];
+    let connect = [&[0x10, 13, 0, 4][..], b"MQTT", &[4, 2, 0, 60, 0, 1, b'a']].concat();
+    let others: &[&[u8]] = &[&connect, &[0xf0, 0], &[0xc0, 1, 0], &[0x30, 3, 0, 1, b'+'], &[0x30, 2, 0, 0]];
+    for packet in server_only.iter().chain(others) {
+        let (out, result) = client(&mut gate(Version::V311, OnDeniedPublish::Drop), packet);
+        assert!(matches!(result, Err(Close::Fault { .. })), "{packet:x?}");
+        assert!(out.to_broker.is_empty(), "{packet:x?}");
+    }
+    let (_, result) = client(&mut v5(), &subscribe(&[("a/#/b", 0)], Version::V5));
+    assert!(matches!(result, Err(Close::Fault { code: reason::BAD_FILTER, .. })), "{result:?}");
+    assert_eq!(client(&mut v5(), &[0xe0, 0]).1, Err(Close::Goodbye));
+    let (out, result) = client(&mut v5(), &[0xe0, 1, 4]);
+    assert_eq!((out.to_broker.len(), result), (0, Err(Close::GoodbyeWithWill)));
+    assert!(matches!(broker(&mut v5(), &[0x90, 4, 0, 1, 0, 0]).1, Err(Close::Broker(_))), "it answers nothing");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2_000))]
+
+    /// Whatever a client sends in whatever order, no PUBLISH goes on that its rights do not give, and no SUBSCRIBE.
+    #[test]
+    fn nothing_forbidden_goes_on(
+        version in prop_oneof![Just(Version::V311), Just(Version::V5)],
+        acts in proptest::collection::vec((0u8..4, 0usize..6, 0u8..3, 0u32..4), 1..12),
+    ) {
+        const TOPICS: [&str; 6] = ["rope/wv-1/wind", "rope/wv-1/gust", "rope/wv-2/wind", "rope/wv-1/brake", "", "#"];
+        const FILTERS: [&str; 6] =
+            ["rope/wv-1/settings", "rope/wv-1/answers", "rope/+/settings", "rope/wv-1/#", "#", "$share/g/#"];
+        let mut gate = gate(version, OnDeniedPublish::Drop);
+        for (kind, at, qos, alias) in acts {
+            let packet = match kind {
+                0 => subscribe(&[(FILTERS[at], qos), (FILTERS[(at + 1) % 6], 0)], version),
+                1 if version == Version::V5 && alias > 0 => {
+                    let property = Property { id: PropertyId::TopicAlias, value: Value::Number(alias) };
+                    publish(TOPICS[at], qos, vec![property]).to_bytes(version)
+                }
+                2 => ack(PacketType::Pubrel, 0, version),
+                _ => publish(TOPICS[at], qos, Vec::new()).to_bytes(version),
+            };
+            let (out, result) = client(&mut gate, &packet);
+            let mut rest = out.to_broker.as_slice();
+            while let Some(frame) = split(rest, 1 << 20).unwrap() {
+                match frame.packet_type {
+                    PacketType::Publish => {
+                        let publish = Publish::parse(&frame, version).unwrap();
+                        let allowed = publish.topic == "rope/wv-1/gust" || (publish.topic == "rope/wv-1/wind" && publish.qos <= 1);
+                        prop_assert!(allowed, "{:?}", publish);
+                    }
+                    PacketType::Subscribe => {
+                        for asked in Subscribe::parse(&frame, version).unwrap().subscriptions {
+                            let limit = if asked.filter == "rope/wv-1/settings" { 1 } else { 2 };
+                            prop_assert!(FILTERS[..2].contains(&asked.filter) && asked.qos() <= limit, "{:?}", asked);
+                        }
+                    }
+                    _ => {}
+                }
+                rest = &rest[frame.whole.len()..];
+            }
+            if result.is_err() {
+                break;
+            }
+        }
+    }
+}

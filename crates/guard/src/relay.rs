@@ -253,8 +253,8 @@ where
     /// Lets the gate look at every whole packet that has come.
     fn pump(&mut self, out: &mut Output) -> Result<(), Close> {
         let Self { client, broker, gate, max_packet, .. } = self;
-        each_packet(&mut client.input, *max_packet, |frame| gate.from_client(frame, out))?;
-        each_packet(&mut broker.input, LARGEST, |frame| gate.from_broker(frame, out)).map_err(|close| match close {
+        each_packet(&mut client.input, *max_packet, |frame| gate.client_packet(frame, out))?;
+        each_packet(&mut broker.input, LARGEST, |frame| gate.broker_packet(frame, out)).map_err(|close| match close {
             Close::Fault { why, .. } => Close::Broker(why),
             other => other,
         })

@@ -94,10 +94,23 @@ impl Shared {
         (self.sink)(event);
     }
 
-    /// What the current edition gives a device; `None` if there is no edition.
-    pub(crate) fn rights(&self, device: &DeviceRecord) -> Option<Rights> {
-        let edition = self.edition.read().unwrap_or_else(PoisonError::into_inner).clone();
-        edition.map(|edition| edition.rights(device))
+    fn edition(&self) -> Option<Arc<Edition>> {
+        self.edition.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// What the edition of this moment gives a device; `None` if there is no edition. The store is asked, so that the
+    /// answer does not wait for the follower; if it does not answer, the edition that is known counts.
+    pub(crate) async fn rights(&self, device: &DeviceRecord) -> Option<Rights> {
+        let known = self.edition().map_or(0, |edition| edition.number);
+        let fresh = match self.knowledge.changed_since(i64::MAX).await {
+            Ok(changes) if changes.edition != known => self.load_edition(changes.edition).await,
+            Ok(_) => Ok(()),
+            Err(error) => Err(error.into()),
+        };
+        if let Err(error) = fresh {
+            self.emit(Event::Trouble { what: format!("{error}; edition {known} still decides") });
+        }
+        self.edition().map(|edition| edition.rights(device))
     }
 
     /// Records a use in the background: a session does not wait for the disk.

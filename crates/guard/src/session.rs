@@ -40,7 +40,7 @@ struct Refusal {
     v311: u8,
     why: String,
     /// The event, where the policy decided.
-    event: Option<Event>,
+    event: Option<Box<Event>>,
     /// Whose connection it is, once that is known.
     device: Option<String>,
 }
@@ -55,7 +55,7 @@ impl Refusal {
     }
 
     fn denied(v5: u8, v311: u8, denial: &Denial, event: Event) -> Self {
-        Self { event: Some(event), ..Self::new(v5, v311, denial.to_string()) }
+        Self { event: Some(Box::new(event)), ..Self::new(v5, v311, denial.to_string()) }
     }
 }
 
@@ -124,7 +124,8 @@ pub(crate) async fn serve(
             let code = if connect.version == Version::V5 { refusal.v5 } else { refusal.v311 };
             client.queue(&connack(connect.version, code, Some(&refusal.why)));
             client.last_words().await;
-            let event = refusal.event.unwrap_or_else(|| refused_as(refusal.device, connect.client_id, refusal.why));
+            let event = refusal.event.map(|event| *event);
+            let event = event.unwrap_or_else(|| refused_as(refusal.device, connect.client_id, refusal.why));
             shared.emit(event);
         }
     }
@@ -183,7 +184,7 @@ async fn admit(
     registered.control.mark_unchanged();
     let admitted = shared.knowledge.admit(&credential, &shared.settings).await?;
     registered.ends(admitted.ends);
-    let rights = shared.rights(&admitted.device);
+    let rights = shared.rights(&admitted.device).await;
     let id = admitted.device.id.as_str();
     let assigned = connect.client_id.is_empty();
     if assigned && connect.version == Version::V311 && !connect.clean_start {
@@ -400,7 +401,7 @@ async fn look_again(shared: &Arc<Shared>, opening: &mut Opening) -> Result<Right
         }
         Err(other) => return Err(other.to_string()),
     }
-    let rights = shared.rights(&opening.device).ok_or_else(|| Denial::NoEdition.to_string())?;
+    let rights = shared.rights(&opening.device).await.ok_or_else(|| Denial::NoEdition.to_string())?;
     rights.connect(&opening.client_id).map_err(|denial| denial.to_string())?;
     Ok(rights)
 }

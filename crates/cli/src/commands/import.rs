@@ -1,5 +1,6 @@
 //! `device import`: a CSV file, all of it or none, with every bad row told.
 
+use std::collections::{BTreeMap, HashSet};
 use std::io::Read;
 use std::path::Path;
 
@@ -46,7 +47,7 @@ pub(crate) struct List {
     header: csv::StringRecord,
     pub(crate) good: Vec<(u64, DeviceRecord)>,
     pub(crate) bad: Vec<BadRow>,
-    records: std::collections::BTreeMap<u64, csv::StringRecord>,
+    records: BTreeMap<u64, csv::StringRecord>,
 }
 
 pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Problem> {
@@ -103,7 +104,7 @@ impl List {
         let header =
             reader.headers().map_err(|error| Problem::refused(format!("cannot read {shown}")).because(error))?.clone();
         let columns = columns(&header, shown)?;
-        let mut list = Self { header, good: Vec::new(), bad: Vec::new(), records: std::collections::BTreeMap::new() };
+        let mut list = Self { header, good: Vec::new(), bad: Vec::new(), records: BTreeMap::new() };
         for record in reader.records() {
             match record {
                 Ok(record) => {
@@ -158,13 +159,14 @@ impl List {
 
     /// Moves refused rows to the bad ones.
     fn note(&mut self, refusals: &[tidy_warden_store::AddRefusal]) {
+        let mut whys: BTreeMap<u64, Vec<String>> = BTreeMap::new();
         for refusal in refusals {
             if let Some((line, _)) = self.good.get(refusal.index()) {
-                self.bad.push(BadRow { line: *line, why: refusal.to_string() });
+                whys.entry(*line).or_default().push(refusal.to_string());
             }
         }
-        let refused: std::collections::HashSet<usize> =
-            refusals.iter().map(tidy_warden_store::AddRefusal::index).collect();
+        self.bad.extend(whys.into_iter().map(|(line, whys)| BadRow { line, why: whys.join("; ") }));
+        let refused: HashSet<usize> = refusals.iter().map(tidy_warden_store::AddRefusal::index).collect();
         let mut at = 0;
         self.good.retain(|_| {
             at += 1;
@@ -195,11 +197,7 @@ impl List {
             row
         };
         writer.write_record(pick(&self.header, REASON)).map_err(failed)?;
-        let mut last = None;
         for row in &self.bad {
-            if last.replace(row.line) == Some(row.line) {
-                continue;
-            }
             if let Some(record) = self.records.get(&row.line) {
                 writer.write_record(pick(record, &row.why)).map_err(failed)?;
             }
@@ -219,7 +217,7 @@ fn columns(header: &csv::StringRecord, shown: &str) -> Result<Vec<Option<Column>
             .next("begin the file with a line such as: id,kind,label.site,fact.serial,fact.mac")
     };
     let mut columns = Vec::new();
-    let mut seen = std::collections::HashSet::new();
+    let mut seen = HashSet::new();
     for title in header {
         if !seen.insert(title) {
             return Err(bad(format!("the column `{title}` stands twice")));

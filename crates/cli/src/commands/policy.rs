@@ -188,10 +188,10 @@ fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem> {
     if let (Some(rule), Ok(_)) = (rule, &decision) {
         text.push_str(&format!("  by {}\n     {rule}\n", rule.at));
     }
-    if let (Ok(granted), Asked::Subscribe(_, wanted)) = (&decision, &asked) {
-        if granted.qos < *wanted {
-            text.push_str(&format!("  at qos {}, not {wanted}\n", granted.qos));
-        }
+    if let (Ok(granted), Asked::Subscribe(_, wanted)) = (&decision, &asked)
+        && granted.qos < *wanted
+    {
+        text.push_str(&format!("  at qos {}, not {wanted}\n", granted.qos));
     }
     if edition.is_some() {
         text.push_str(&format!("  decided by {by}\n"));

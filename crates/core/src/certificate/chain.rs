@@ -144,10 +144,11 @@ fn check_extended_usage(certificate: &Certificate, purpose: Purpose) -> Result<(
         Purpose::Client => (ID_KP_CLIENT_AUTH, "its extended key usage lacks clientAuth"),
         Purpose::Server => (ID_KP_SERVER_AUTH, "its extended key usage lacks serverAuth"),
     };
-    if let Some(usages) = &certificate.extended_key_usage {
-        if !usages.contains(&wanted) && !usages.contains(&ANY_EXTENDED_KEY_USAGE) {
-            return Err(ChainError::Purpose { subject: certificate.subject_text.clone(), missing });
-        }
+    if let Some(usages) = &certificate.extended_key_usage
+        && !usages.contains(&wanted)
+        && !usages.contains(&ANY_EXTENDED_KEY_USAGE)
+    {
+        return Err(ChainError::Purpose { subject: certificate.subject_text.clone(), missing });
     }
     Ok(())
 }
@@ -226,7 +227,7 @@ mod tests {
         let sub = template(&proven, "sub", sub_usage, 398).issue(issuer).unwrap().certificate;
         let fake = Issuer { certificate: &sub, signer: &leaf_key };
         let below = template(&key, "wv-4", Usage::Client { name: &name }, 30).issue(fake).unwrap().certificate;
-        let found = judge(&below, &[sub, ward.issuing.clone()], &[ward.root.clone()], Purpose::Client, NOW);
+        let found = judge(&below, &[sub, ward.issuing.clone()], std::slice::from_ref(&ward.root), Purpose::Client, NOW);
         assert!(matches!(found, Err(ChainError::PathLength { .. })), "{found:?}");
     }
 

@@ -282,7 +282,12 @@ fn expectation(
                 &described
             }
             Err(problem) => {
-                return found("bad-description", Severity::Error, problem, "describe it as {kind=windvane, site=ossel}");
+                return found(
+                    "bad-description",
+                    Severity::Error,
+                    problem,
+                    "describe it as {kind=windvane, site=ossel}",
+                );
             }
         },
     };

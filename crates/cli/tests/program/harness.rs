@@ -1,0 +1,366 @@
+//! A ward in a temporary folder, and processes that end with their test.
+
+use std::io::{BufRead, BufReader, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_simulate::Login;
+
+/// What a run of the program gave.
+pub(crate) struct Ran {
+    pub(crate) code: i32,
+    pub(crate) stdout: String,
+    pub(crate) stderr: String,
+    call: String,
+}
+
+impl Ran {
+    /// Fails the test, with everything that was said, unless the exit code is `code`.
+    #[track_caller]
+    pub(crate) fn exits(self, code: i32) -> Self {
+        assert_eq!(self.code, code, "{self}");
+        self
+    }
+
+    /// Fails the test unless standard error holds every one of `texts`.
+    #[track_caller]
+    pub(crate) fn says(self, texts: &[&str]) -> Self {
+        for text in texts {
+            assert!(self.stderr.contains(text), "standard error lacks {text:?}\n{self}");
+        }
+        self
+    }
+
+    /// Fails the test unless standard output holds every one of `texts`.
+    #[track_caller]
+    pub(crate) fn prints(self, texts: &[&str]) -> Self {
+        for text in texts {
+            assert!(self.stdout.contains(text), "standard output lacks {text:?}\n{self}");
+        }
+        self
+    }
+
+    /// Standard output as JSON.
+    #[track_caller]
+    pub(crate) fn json(&self) -> Value {
+        serde_json::from_str(&self.stdout).unwrap_or_else(|error| panic!("{error}\n{self}"))
+    }
+}
+
+impl std::fmt::Display for Ran {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "$ {}\nexit {}\n--- stdout\n{}--- stderr\n{}", self.call, self.code, self.stdout, self.stderr)
+    }
+}
+
+/// A folder with a passphrase and, after [`World::init`], a ward.
+pub(crate) struct World {
+    pub(crate) dir: tempfile::TempDir,
+    variables: Vec<(String, String)>,
+}
+
+pub(crate) const KINDS: &str =
+    "\n[kinds.windvane]\ntoken_login = true\n[kinds.station]\n[kinds.control-room]\nrole = \"service\"\n";
+
+pub(crate) const POLICY: &str = r#"policy pylon-vane {
+  for   kind = windvane
+  allow connect   as "{device}"
+  allow connect   as "{device}:*"
+  allow publish   "rope/{site}/{device}/wind"      qos <= 1, size <= 2KiB
+  allow publish   "rope/{site}/{device}/lost"
+  allow subscribe "rope/{site}/{device}/settings"
+  deny  publish   "rope/+/+/brake"                 because "only drive stations brake"
+}
+
+policy control-room {
+  for   kind = control-room
+  allow connect   as "{device}"
+  allow subscribe "rope/{site}/#"           because "the control room watches its site"
+  allow publish   "rope/{site}/+/settings"  because "the control room sets its site"
+}
+"#;
+
+impl World {
+    pub(crate) fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let world = Self { dir, variables: Vec::new() };
+        world.secret("pass.txt", "correct horse battery\n");
+        world
+    }
+
+    /// A ward with kinds, but no devices.
+    pub(crate) fn init() -> Self {
+        let world = Self::new();
+        world.run(&["init", "--name", "North fleet", "--host", "localhost"]).exits(0);
+        world.append("w/ward.toml", KINDS);
+        world
+    }
+
+    /// A ward with an adopted policy, two wind vanes and a control room at ossel, all with outfits.
+    pub(crate) fn equipped() -> Self {
+        let world = Self::init();
+        world.write(
+            "list.csv",
+            "id,kind,label.site\nwv-1,windvane,ossel\nwv-2,windvane,ossel\ncr-ossel,control-room,ossel\n",
+        );
+        world.run(&["device", "import", "list.csv"]).exits(0);
+        world.adopt(POLICY);
+        for id in ["wv-1", "wv-2", "cr-ossel"] {
+            world.run(&["enroll", id, "--make-key", "--out", "outfits"]).exits(0);
+        }
+        world
+    }
+
+    pub(crate) fn adopt(&self, policy: &str) {
+        self.write("w/policies/all.policy", policy);
+        self.run(&["policy", "adopt", "--yes"]).exits(0);
+    }
+
+    /// Sets a variable for every run from now on.
+    pub(crate) fn with(mut self, name: &str, value: &str) -> Self {
+        self.variables.push((name.to_owned(), value.to_owned()));
+        self
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    pub(crate) fn write(&self, name: &str, text: impl AsRef<[u8]>) {
+        std::fs::write(self.path(name), text).unwrap();
+    }
+
+    pub(crate) fn append(&self, name: &str, text: &str) {
+        let mut file = std::fs::OpenOptions::new().append(true).open(self.path(name)).unwrap();
+        file.write_all(text.as_bytes()).unwrap();
+    }
+
+    pub(crate) fn secret(&self, name: &str, text: &str) {
+        use std::os::unix::fs::PermissionsExt;
+        self.write(name, text);
+        std::fs::set_permissions(self.path(name), std::fs::Permissions::from_mode(0o600)).unwrap();
+    }
+
+    /// A command in the folder, with nothing of the tester's environment but PATH.
+    pub(crate) fn command(&self, program: &str) -> Command {
+        let mut command = Command::new(program);
+        command.current_dir(self.dir.path()).env_clear().stdin(Stdio::null());
+        command.env("PATH", std::env::var_os("PATH").unwrap_or_default());
+        command
+    }
+
+    /// The program, not yet started.
+    pub(crate) fn program(&self, args: &[&str]) -> Command {
+        let mut command = self.command(env!("CARGO_BIN_EXE_tidy-warden"));
+        command.env("TIDY_WARDEN_WARD", "w").env("TIDY_WARDEN_PASSPHRASE_FILE", "pass.txt").env("USER", "ada");
+        command.envs(self.variables.iter().map(|(name, value)| (name, value))).args(args);
+        command
+    }
+
+    pub(crate) fn run(&self, args: &[&str]) -> Ran {
+        ran(&mut self.program(args))
+    }
+
+    /// Runs another program in the folder.
+    pub(crate) fn other(&self, program: &str, args: &[&str]) -> Ran {
+        ran(self.command(program).args(args))
+    }
+
+    /// The guard's and other processes' way in: outfit files as arguments of the mosquitto clients.
+    pub(crate) fn mosquitto_args(&self, id: &str, port: u16) -> Vec<String> {
+        let outfit = |name: &str| self.path(&format!("outfits/{id}/{name}")).display().to_string();
+        let port = port.to_string();
+        let (root, device, key) = (outfit("root.pem"), outfit("device.pem"), outfit("device.key"));
+        ["--cafile", &root, "--cert", &device, "--key", &key, "-h", "localhost", "-p", &port, "-i", id]
+            .map(str::to_owned)
+            .to_vec()
+    }
+
+    fn der(&self, name: &str) -> Vec<u8> {
+        Certificate::from_pem(&std::fs::read_to_string(self.path(name)).unwrap()).unwrap().der().to_vec()
+    }
+
+    /// Chain and key of an outfit in DER.
+    pub(crate) fn identity(&self, id: &str) -> (Vec<Vec<u8>>, Vec<u8>) {
+        let pem = std::fs::read_to_string(self.path(&format!("outfits/{id}/device.key"))).unwrap();
+        let body: String = pem.lines().filter(|line| !line.starts_with("-----")).collect();
+        let key = data_encoding::BASE64.decode(body.as_bytes()).unwrap();
+        let chain = ["device.pem", "chain.pem"].map(|name| self.der(&format!("outfits/{id}/{name}")));
+        (chain.to_vec(), key)
+    }
+
+    pub(crate) fn root(&self, id: &str) -> Vec<u8> {
+        self.der(&format!("outfits/{id}/root.pem"))
+    }
+
+    /// A simulated device with the outfit of `id`.
+    pub(crate) fn login(&self, id: &str) -> Login {
+        Login::new(&self.root(id), Some(self.identity(id)), "localhost", id).unwrap()
+    }
+}
+
+fn ran(command: &mut Command) -> Ran {
+    let call = format!("{command:?}");
+    let output =
+        command.output().unwrap_or_else(|error| panic!("{call}: {error}; scripts/test installs what is missing"));
+    Ran {
+        code: output.status.code().unwrap_or(-1),
+        stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
+        stderr: String::from_utf8_lossy(&output.stderr).into_owned(),
+        call,
+    }
+}
+
+/// A process that is killed when the test is over.
+pub(crate) struct Running {
+    child: Child,
+    lines: Arc<Mutex<Vec<String>>>,
+}
+
+impl Running {
+    /// Starts a command and collects the lines of its standard output and error.
+    pub(crate) fn start(command: &mut Command) -> Self {
+        let mut child = command
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap_or_else(|error| panic!("{command:?}: {error}; scripts/test installs what is missing"));
+        let lines: Arc<Mutex<Vec<String>>> = Arc::default();
+        let readers: [Box<dyn std::io::Read + Send>; 2] =
+            [Box::new(child.stdout.take().unwrap()), Box::new(child.stderr.take().unwrap())];
+        for reader in readers {
+            let lines = lines.clone();
+            std::thread::spawn(move || {
+                for line in BufReader::new(reader).lines().map_while(Result::ok) {
+                    lines.lock().unwrap().push(line);
+                }
+            });
+        }
+        Self { child, lines }
+    }
+
+    pub(crate) fn lines(&self) -> Vec<String> {
+        self.lines.lock().unwrap().clone()
+    }
+
+    /// The first line that satisfies `wanted`, now or soon.
+    #[track_caller]
+    pub(crate) fn line(&self, what: &str, wanted: impl Fn(&str) -> bool) -> String {
+        let found = eventually(|| self.lines().into_iter().find(|line| wanted(line)));
+        found.unwrap_or_else(|| panic!("no line says {what}; all lines:\n{}", self.lines().join("\n")))
+    }
+
+    /// Ends it as an operator would, and gives its exit code.
+    pub(crate) fn terminate(mut self) -> Option<i32> {
+        let status = Command::new("kill").arg(self.child.id().to_string()).status().unwrap();
+        assert!(status.success());
+        let ended = eventually(|| self.child.try_wait().unwrap());
+        ended.and_then(|status| status.code())
+    }
+
+    pub(crate) fn kill(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+/// Asks again and again, for at most ten seconds.
+pub(crate) fn eventually<T>(mut ask: impl FnMut() -> Option<T>) -> Option<T> {
+    let begun = Instant::now();
+    loop {
+        match ask() {
+            Some(answer) => return Some(answer),
+            None if begun.elapsed() > Duration::from_secs(10) => return None,
+            None => std::thread::sleep(Duration::from_millis(20)),
+        }
+    }
+}
+
+pub(crate) fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+/// A mosquitto on a free loopback port.
+pub(crate) struct Mosquitto {
+    pub(crate) port: u16,
+    running: Running,
+}
+
+impl Mosquitto {
+    pub(crate) fn start(world: &World) -> Self {
+        Self::on(world, free_port())
+    }
+
+    pub(crate) fn on(world: &World, port: u16) -> Self {
+        world.write("mosquitto.conf", format!("listener {port} 127.0.0.1\nallow_anonymous true\npersistence false\n"));
+        let mut command = world.command("mosquitto");
+        command.env("PATH", "/usr/sbin:/usr/bin:/bin").args(["-c", "mosquitto.conf"]);
+        let running = Running::start(&mut command);
+        let up = eventually(|| TcpStream::connect(("127.0.0.1", port)).ok());
+        assert!(up.is_some(), "mosquitto did not start:\n{}", running.lines().join("\n"));
+        Self { port, running }
+    }
+
+    pub(crate) fn stop(mut self) -> u16 {
+        self.running.kill();
+        self.port
+    }
+
+    /// A subscriber that sees everything on the broker, past the guard.
+    pub(crate) fn watch(&self, world: &World) -> Running {
+        let port = self.port.to_string();
+        let running =
+            Running::start(world.command("stdbuf").args(["-oL", "mosquitto_sub", "-p", &port, "-t", "#", "-v", "-d"]));
+        running.line("that it is subscribed", |line| line.contains("SUBACK"));
+        running
+    }
+}
+
+/// A guard in front of a broker.
+pub(crate) struct Guard {
+    pub(crate) address: SocketAddr,
+    pub(crate) running: Running,
+}
+
+impl Guard {
+    pub(crate) fn start(world: &World, broker: &str) -> Self {
+        let running = Running::start(&mut world.program(&["guard", "--listen", "127.0.0.1:0", "--broker", broker]));
+        let line =
+            running.line("where it listens", |line| line.contains("\"listening\"") || line.starts_with("error:"));
+        let event: Value = serde_json::from_str(&line).unwrap_or_else(|_| panic!("{}", running.lines().join("\n")));
+        Self { address: event["address"].as_str().unwrap().parse().unwrap(), running }
+    }
+
+    pub(crate) fn before(world: &World, broker: &Mosquitto) -> Self {
+        Self::start(world, &format!("127.0.0.1:{}", broker.port))
+    }
+
+    /// The first event of a type that satisfies `wanted`.
+    #[track_caller]
+    pub(crate) fn event(&self, name: &str, wanted: impl Fn(&Value) -> bool) -> Value {
+        let line = self.running.line(name, |line| {
+            serde_json::from_str::<Value>(line).is_ok_and(|event| event["event"] == name && wanted(&event))
+        });
+        serde_json::from_str(&line).unwrap()
+    }
+}
+
+/// A runtime for simulated devices.
+pub(crate) fn block_on<T>(future: impl Future<Output = T>) -> T {
+    tokio::runtime::Runtime::new().unwrap().block_on(future)
+}
+
+pub(crate) fn exists(path: &Path) -> bool {
+    path.symlink_metadata().is_ok()
+}

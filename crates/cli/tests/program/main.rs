@@ -1,0 +1,11 @@
+//! Drives the built program as a person or a script would: on files in a temporary folder, over real sockets, against
+//! a real broker and real clients. `scripts/test` installs what these tests need.
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking, and the harness prints what led to it")]
+
+mod crash;
+mod guard;
+mod harness;
+mod hostile;
+mod input;
+mod life;
+mod rehearsal;

@@ -1,0 +1,438 @@
+//! What every store must do, run against each of them. Today that is SQLite.
+
+use std::path::Path;
+
+use tidy_warden_core::audit::{Broken, Verifier};
+use tidy_warden_core::certificate::{
+    Certificate, Issuer, SerialNumber, Subject, Template, Usage, device_names, self_signed,
+};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey};
+use tidy_warden_core::policy::PolicyFile;
+use tidy_warden_core::random::Randomness;
+use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_store::{
+    AddRefusal, AuthorityRole, Cause, DeviceEdit, Founding, IssueRefusal, NewCredential, Revocation, SqliteStore,
+    Store, StoreError, WardRecord,
+};
+
+const NOW: i64 = 1_795_417_333;
+
+/// A stream of octets that never repeats; enough for serial numbers in a test.
+struct Counting(u64);
+
+impl Randomness for Counting {
+    fn fill(&mut self, bytes: &mut [u8]) {
+        for chunk in bytes.chunks_mut(8) {
+            self.0 += 1;
+            chunk.copy_from_slice(&self.0.to_be_bytes()[..chunk.len()]);
+        }
+    }
+}
+
+struct World {
+    root: Certificate,
+    key: SoftwareKey,
+    random: Counting,
+}
+
+impl World {
+    fn new() -> Self {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let mut random = Counting(0);
+        let proven = key.proven();
+        let template = template(&proven, "root", Usage::Authority { path_length: None }, &mut random, 7000);
+        Self { root: self_signed(&template, &key).unwrap(), key, random }
+    }
+
+    fn certificate(&mut self, id: &str, key: &ProvenKey, days: u32) -> Certificate {
+        let name = device_names("w", Some(32473), &id.parse().unwrap(), &[]);
+        let template = template(key, id, Usage::Client { name: &name }, &mut self.random, days);
+        template.issue(Issuer { certificate: &self.root, signer: &self.key }).unwrap().certificate
+    }
+}
+
+fn template<'a>(
+    key: &'a ProvenKey,
+    common_name: &'a str,
+    usage: Usage<'a>,
+    random: &mut Counting,
+    days: u32,
+) -> Template<'a> {
+    Template {
+        serial: SerialNumber::new(UnixTime(NOW), random),
+        subject: Subject { organization: "w", common_name },
+        key,
+        now: UnixTime(NOW),
+        life: Span::from_days(days),
+        usage,
+        crl_url: "http://localhost/devices.crl",
+    }
+}
+
+fn cause(after: i64) -> Cause {
+    Cause { at: UnixTime(NOW + after), actor: "ada".into(), because: "test".into() }
+}
+
+fn open(path: &Path, world: &World) -> Box<dyn Store> {
+    let ward = WardRecord { urn: "urn:uuid:1".into(), rehearsal: false, token_key: world.key.public_key().clone() };
+    let authorities = [("devices".parse().unwrap(), AuthorityRole::Devices, world.root.clone())];
+    let founding =
+        Founding { ward, authorities: &authorities, servers: &[("guard", world.root.clone())], settings: "a" };
+    Box::new(SqliteStore::create(path, &founding, &cause(0)).unwrap())
+}
+
+fn with_store(test: impl FnOnce(&mut dyn Store, &mut World, &Path)) {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("ward.db");
+    let mut world = World::new();
+    let mut store = open(&path, &world);
+    test(&mut *store, &mut world, &path);
+    assert_eq!(broken(&*store), [], "whatever a test does, the audit record stays whole");
+}
+
+fn broken(store: &dyn Store) -> Vec<Broken> {
+    let mut verifier = Verifier::default();
+    let mut found = Vec::new();
+    store
+        .each_entry(1, &mut |entry| {
+            found.extend(verifier.follow(&entry).err());
+            true
+        })
+        .unwrap();
+    let (number, hash) = store.audit_end().unwrap();
+    found.extend(verifier.finish(number, hash).err());
+    found
+}
+
+fn device(id: &str, serial: Option<&str>) -> DeviceRecord {
+    let mut device = DeviceRecord::new(id.parse().unwrap(), "windvane".parse().unwrap(), UnixTime(NOW));
+    device.labels.insert("site".parse().unwrap(), "ossel".parse().unwrap());
+    if let Some(serial) = serial {
+        let fact = Fact::new(FactName::Serial, serial).unwrap();
+        device.facts.insert(FactName::Serial, fact);
+    }
+    device
+}
+
+fn id(text: &str) -> DeviceId {
+    text.parse().unwrap()
+}
+
+fn issue(
+    store: &mut dyn Store,
+    of: &str,
+    certificate: &Certificate,
+    again: bool,
+    at: i64,
+) -> Result<Result<(), IssueRefusal>, StoreError> {
+    let (device, authority) = (id(of), "devices".parse().unwrap());
+    let new =
+        NewCredential { device: &device, authority: &authority, certificate, again, overlap: Span::from_seconds(1000) };
+    store.record_issued(new, &cause(at), &mut || Ok(()))
+}
+
+fn fresh(world: &mut World, of: &str) -> Certificate {
+    let key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+    world.certificate(of, &key, 30)
+}
+
+#[test]
+fn what_goes_in_comes_out() {
+    with_store(|store, _, _| {
+        let mut child = device("cb-1", Some("QF-2"));
+        child.gateway = Some(id("st-1"));
+        let batch = [child, device("st-1", Some("QF-1"))];
+        assert_eq!(store.add_devices(&batch, &cause(0)).unwrap(), Ok(()));
+        let found = store.devices(&[id("st-1"), id("nobody"), id("cb-1")]).unwrap();
+        let devices: Vec<_> = found.into_iter().map(|view| view.map(|view| view.device)).collect();
+        assert_eq!(devices, [Some(batch[1].clone()), None, Some(batch[0].clone())]);
+        let mut walked = Vec::new();
+        store.each_device(&mut |view| walked.push(view.device)).unwrap();
+        assert_eq!(walked, batch);
+        assert_eq!(store.server_certificate("guard").unwrap(), store.authorities().unwrap()[0].certificate);
+        assert!(matches!(store.server_certificate("desk"), Err(StoreError::Unknown { .. })));
+    });
+}
+
+#[test]
+fn a_batch_is_taken_whole_or_not_at_all_and_every_reason_is_told() {
+    with_store(|store, _, _| {
+        store.add_devices(&[device("wv-1", Some("QF-1"))], &cause(0)).unwrap().unwrap();
+        store.retire_device(&id("wv-1"), &cause(1)).unwrap();
+        store.add_devices(&[device("wv-2", Some("QF-2"))], &cause(2)).unwrap().unwrap();
+        let before = store.audit_end().unwrap();
+        let mut orphan = device("cb-1", None);
+        orphan.gateway = Some(id("st-9"));
+        let batch = [
+            device("wv-1", None),
+            device("wv-2", None),
+            device("wv-3", Some("QF-2")),
+            device("wv-4", Some("QF-4")),
+            device("wv-5", Some("QF-4")),
+            device("wv-4", None),
+            orphan,
+            device("wv-6", Some("QF-1")), // a retired device's fact is free again
+        ];
+        let refusals = store.add_devices(&batch, &cause(3)).unwrap().unwrap_err();
+        assert_eq!(refusals, store.check_devices(&batch).unwrap());
+        let told: Vec<_> = refusals.iter().map(|refusal| (refusal.index(), refusal.to_string())).collect();
+        let want = [
+            (0, "the id `wv-1` belonged to a retired device and is never used again"),
+            (1, "the id `wv-2` is taken"),
+            (2, "the serial `QF-2` belongs to `wv-2`"),
+            (4, "the serial `QF-4` belongs to `wv-4`"),
+            (5, "the id `wv-4` is taken"),
+            (6, "the gateway `st-9` is not listed"),
+        ];
+        assert_eq!(told, want.map(|(at, text)| (at, text.to_owned())));
+        assert_eq!(store.devices(&[id("wv-4")]).unwrap(), [None]);
+        assert_eq!(store.audit_end().unwrap(), before);
+    });
+}
+
+#[test]
+fn no_gateway_stands_behind_a_gateway() {
+    with_store(|store, _, _| {
+        let behind = |of: &str, gateway: &str| {
+            let mut device = device(of, None);
+            device.gateway = Some(id(gateway));
+            device
+        };
+        store.add_devices(&[device("st-1", None), behind("cb-1", "st-1")], &cause(0)).unwrap().unwrap();
+        let refused = store.add_devices(&[behind("cb-2", "cb-1")], &cause(1)).unwrap().unwrap_err();
+        assert!(matches!(refused[..], [AddRefusal::GatewayBehindGateway { .. }]), "{refused:?}");
+        store.add_devices(&[device("st-2", None)], &cause(1)).unwrap().unwrap();
+        let edit = DeviceEdit { gateway: Some(Some(id("st-2"))), ..DeviceEdit::default() };
+        let refused = store.edit_device(&id("st-1"), &edit, &cause(2)).unwrap().unwrap_err();
+        assert!(matches!(refused[..], [AddRefusal::GatewayBehindGateway { .. }]), "st-1 has a child: {refused:?}");
+        assert_eq!(store.edit_device(&id("cb-1"), &edit, &cause(2)).unwrap(), Ok(()));
+    });
+}
+
+#[test]
+fn edits_change_what_they_name_and_nothing_else() {
+    with_store(|store, _, _| {
+        store.add_devices(&[device("wv-1", Some("QF-1")), device("wv-2", Some("QF-2"))], &cause(0)).unwrap().unwrap();
+        let fact = |text| Fact::new(FactName::Serial, text).unwrap();
+        let edit = DeviceEdit {
+            labels: vec![("site".parse().unwrap(), None), ("pylon".parse().unwrap(), Some("p7".parse().unwrap()))],
+            facts: vec![Ok(fact("QF-3"))],
+            gateway: None,
+        };
+        store.edit_device(&id("wv-1"), &edit, &cause(1)).unwrap().unwrap();
+        let view = store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();
+        let labels: Vec<_> = view.device.labels.iter().map(|(name, value)| format!("{name}={value}")).collect();
+        assert_eq!((labels, view.device.facts[&FactName::Serial].value()), (vec!["pylon=p7".to_owned()], "QF-3"));
+        let taken = DeviceEdit { facts: vec![Ok(fact("QF-2"))], ..DeviceEdit::default() };
+        assert!(store.edit_device(&id("wv-1"), &taken, &cause(2)).unwrap().is_err());
+        let unknown = store.edit_device(&id("wv-9"), &taken, &cause(2));
+        assert!(matches!(unknown, Err(StoreError::Unknown { what: "device", .. })));
+    });
+}
+
+#[test]
+fn a_device_has_one_certificate_unless_another_is_asked_for() {
+    with_store(|store, world, _| {
+        store.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let (first, second) = (fresh(world, "wv-1"), fresh(world, "wv-1"));
+        issue(store, "wv-1", &first, false, 10).unwrap().unwrap();
+        assert!(matches!(issue(store, "wv-1", &second, false, 20).unwrap(), Err(IssueRefusal::HasCredential { .. })));
+        issue(store, "wv-1", &second, true, 20).unwrap().unwrap();
+        let view = |store: &dyn Store| store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();
+        let credentials = view(store).credentials;
+        assert_eq!(credentials[0].fingerprint, second.fingerprint, "newest first");
+        assert_eq!(credentials[1].superseded_until, Some(UnixTime(NOW + 20 + 1000)));
+        // The old one may be used until the new one is; using it again ends nothing.
+        store.record_use(&id("wv-1"), Some(first.fingerprint), &cause(30)).unwrap();
+        assert!(view(store).credentials[1].may_sign_in(UnixTime(NOW + 40)).is_ok());
+        store.record_use(&id("wv-1"), Some(second.fingerprint), &cause(50)).unwrap();
+        assert!(view(store).credentials[1].may_sign_in(UnixTime(NOW + 50)).is_err());
+        assert_eq!(view(store).credentials[0].first_used, Some(UnixTime(NOW + 50)));
+        assert_eq!(view(store).device.seen, Some(UnixTime(NOW + 30)), "written at most once a minute");
+        let entries = store.audit_end().unwrap().0;
+        store.record_use(&id("wv-1"), Some(second.fingerprint), &cause(500)).unwrap();
+        assert_eq!(view(store).device.seen, Some(UnixTime(NOW + 500)));
+        assert_eq!(store.audit_end().unwrap().0, entries, "later uses have no entry");
+    });
+}
+
+#[test]
+fn a_key_belongs_to_one_device_and_a_compromised_one_to_none() {
+    with_store(|store, world, _| {
+        store.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+        let certificates: Vec<_> = ["wv-1", "wv-2", "wv-1"].map(|of| world.certificate(of, &key, 30)).into();
+        issue(store, "wv-1", &certificates[0], false, 1).unwrap().unwrap();
+        assert!(matches!(
+            issue(store, "wv-2", &certificates[1], false, 2).unwrap(),
+            Err(IssueRefusal::KeyInUse { .. })
+        ));
+        let only = Some(certificates[0].fingerprint);
+        store.revoke(Revocation { device: &id("wv-1"), only, reason: Reason::KeyCompromise }, &cause(3)).unwrap();
+        let refused = issue(store, "wv-1", &certificates[2], false, 4).unwrap();
+        assert!(matches!(refused, Err(IssueRefusal::KeyCompromised { .. })), "{refused:?}");
+    });
+}
+
+#[test]
+fn revoking_a_device_ends_all_it_has_until_it_is_reopened() {
+    with_store(|store, world, _| {
+        store.add_devices(&[device("wv-1", None)], &cause(0)).unwrap().unwrap();
+        let certificate = fresh(world, "wv-1");
+        issue(store, "wv-1", &certificate, false, 1).unwrap().unwrap();
+        let all = Revocation { device: &id("wv-1"), only: None, reason: Reason::PrivilegeWithdrawn };
+        let ended = store.revoke(all, &cause(2)).unwrap();
+        assert_eq!(ended, [(certificate.fingerprint, certificate.serial.clone())]);
+        assert_eq!(store.revoke(all, &cause(3)).unwrap(), [], "what is over is not ended twice");
+        let (credential, device) = store.status_many(&[certificate.fingerprint]).unwrap().remove(0).unwrap();
+        assert_eq!(credential.revoked, Some((UnixTime(NOW + 2), Reason::PrivilegeWithdrawn)));
+        assert_eq!((device.out, device.tokens_from), (Some(UnixTime(NOW + 2)), UnixTime(NOW + 4)));
+        let next = fresh(world, "wv-1");
+        assert!(matches!(issue(store, "wv-1", &next, true, 4).unwrap(), Err(IssueRefusal::Out { .. })));
+        assert!(store.reopen_device(&id("wv-1"), &cause(5)).unwrap());
+        assert!(!store.reopen_device(&id("wv-1"), &cause(5)).unwrap());
+        issue(store, "wv-1", &next, false, 6).unwrap().unwrap();
+        store.retire_device(&id("wv-1"), &cause(7)).unwrap();
+        let after = fresh(world, "wv-1");
+        assert!(matches!(issue(store, "wv-1", &after, true, 8).unwrap(), Err(IssueRefusal::Retired { .. })));
+        assert!(!store.reopen_device(&id("wv-1"), &cause(9)).unwrap());
+    });
+}
+
+#[test]
+fn crls_are_numbered_and_stay_pending_for_what_came_meanwhile() {
+    with_store(|store, world, _| {
+        store.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let authority = "devices".parse().unwrap();
+        for of in ["wv-1", "wv-2"] {
+            let certificate = fresh(world, of);
+            issue(store, of, &certificate, false, 1).unwrap().unwrap();
+        }
+        let revoke = |store: &mut dyn Store, of| {
+            let what = Revocation { device: &id(of), only: None, reason: Reason::Unspecified };
+            store.revoke(what, &cause(2)).unwrap();
+        };
+        revoke(store, "wv-1");
+        let crl = store.next_crl(&authority).unwrap();
+        assert_eq!((crl.number, crl.entries.len()), (1, 1));
+        revoke(store, "wv-2");
+        let record =
+            |store: &mut dyn Store, crl: &_| store.record_crl(&authority, crl, &cause(3), &mut || Ok(())).unwrap();
+        assert!(record(store, &crl));
+        assert!(!record(store, &crl), "the number is taken");
+        assert!(store.authorities().unwrap()[0].crl_pending, "wv-2 is not on it");
+        let next = store.next_crl(&authority).unwrap();
+        assert_eq!((next.number, next.entries.len()), (2, 2));
+        let failing =
+            store.record_crl(&authority, &next, &cause(4), &mut || Err(std::io::ErrorKind::StorageFull.into()));
+        assert!(matches!(failing, Err(StoreError::Delivery(_))));
+        assert!(record(store, &next), "what could not be delivered was not recorded");
+        assert!(!store.authorities().unwrap()[0].crl_pending);
+    });
+}
+
+#[test]
+fn nothing_is_recorded_that_was_not_delivered() {
+    with_store(|store, world, _| {
+        store.add_devices(&[device("wv-1", None)], &cause(0)).unwrap().unwrap();
+        let certificate = fresh(world, "wv-1");
+        let (of, authority) = (id("wv-1"), "devices".parse().unwrap());
+        let new = NewCredential {
+            device: &of,
+            authority: &authority,
+            certificate: &certificate,
+            again: false,
+            overlap: Span::from_days(1),
+        };
+        let before = store.audit_end().unwrap();
+        let failed = store.record_issued(new, &cause(1), &mut || Err(std::io::ErrorKind::StorageFull.into()));
+        assert!(matches!(failed, Err(StoreError::Delivery(_))));
+        assert_eq!(store.status_many(&[certificate.fingerprint]).unwrap(), [None]);
+        assert_eq!(store.audit_end().unwrap(), before);
+    });
+}
+
+#[test]
+fn a_follower_is_told_what_changed() {
+    with_store(|store, world, path| {
+        store.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let other: Box<dyn Store> = Box::new(SqliteStore::open(path).unwrap());
+        let start = other.changed_since(i64::MAX).unwrap().to;
+        assert_eq!(other.changed_since(start).unwrap().devices, []);
+        let certificate = fresh(world, "wv-2");
+        issue(store, "wv-2", &certificate, false, 1).unwrap().unwrap();
+        let files = [PolicyFile { name: "policies/a.policy".into(), text: "# none".into() }];
+        assert_eq!(store.adopt(&files, &cause(2)).unwrap(), 1);
+        let changes = other.changed_since(start).unwrap();
+        assert_eq!((changes.devices, changes.edition), (vec![id("wv-2")], 1));
+        assert_eq!(other.changed_since(changes.to).unwrap().devices, []);
+        assert_eq!(other.edition(None).unwrap().unwrap().files, files);
+        assert_eq!(other.edition(Some(2)).unwrap(), None);
+    });
+}
+
+#[test]
+fn two_writers_wait_for_each_other() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("ward.db");
+    drop(open(&path, &World::new()));
+    std::thread::scope(|scope| {
+        for writer in 0..4 {
+            let path = &path;
+            scope.spawn(move || {
+                let mut store = SqliteStore::open(path).unwrap();
+                for number in 0..25 {
+                    let device = device(&format!("wv-{writer}-{number}"), None);
+                    store.add_devices(&[device], &cause(number)).unwrap().unwrap();
+                }
+            });
+        }
+    });
+    let store = SqliteStore::open(&path).unwrap();
+    let mut count = 0;
+    store.each_device(&mut |_| count += 1).unwrap();
+    assert_eq!((count, store.audit_end().unwrap().0), (100, 101));
+    assert_eq!(broken(&store), []);
+}
+
+#[test]
+fn a_store_of_a_newer_version_and_a_foreign_file_are_refused() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("ward.db");
+    drop(open(&path, &World::new()));
+    let raw = rusqlite::Connection::open(&path).unwrap();
+    raw.pragma_update(None, "user_version", 99).unwrap();
+    drop(raw);
+    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 1 })));
+    let foreign = dir.path().join("foreign.db");
+    rusqlite::Connection::open(&foreign).unwrap().execute_batch("CREATE TABLE t (a)").unwrap();
+    assert!(matches!(SqliteStore::open(&foreign), Err(StoreError::Damaged { .. })));
+    let text = dir.path().join("text.db");
+    std::fs::write(&text, "not a database, but long enough to be taken for one by its length alone".repeat(20))
+        .unwrap();
+    assert!(matches!(SqliteStore::open(&text), Err(StoreError::Damaged { .. })));
+    assert!(matches!(SqliteStore::open(&dir.path().join("none.db")), Err(StoreError::Absent { .. })));
+}
+
+#[test]
+fn tampering_with_the_file_is_found() {
+    for (sql, want) in [
+        ("UPDATE audit SET subject = 'wv-9' WHERE number = 2", Broken::Changed { number: 2 }),
+        ("DELETE FROM audit WHERE number = 2", Broken::Missing { first: 2, last: 2 }),
+        ("DELETE FROM audit WHERE number = 3", Broken::Truncated { found: 2, noted: 3 }),
+        ("UPDATE audit SET hash = x'00' WHERE number = 2", Broken::Changed { number: 2 }),
+    ] {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("ward.db");
+        let mut store = open(&path, &World::new());
+        store.add_devices(&[device("wv-1", None)], &cause(1)).unwrap().unwrap();
+        store.add_devices(&[device("wv-2", None)], &cause(2)).unwrap().unwrap();
+        assert_eq!(broken(&*store), []);
+        rusqlite::Connection::open(&path).unwrap().execute_batch(sql).unwrap();
+        assert_eq!(broken(&*store).first(), Some(&want), "{sql}");
+    }
+}
