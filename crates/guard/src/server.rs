@@ -72,7 +72,7 @@ pub enum GuardError {
     #[error(transparent)]
     Store(#[from] StoreError),
     /// The adopted edition does not read back.
-    #[error("edition {0} cannot be read by this version")]
+    #[error("edition {0} cannot be read by this version, so nothing is allowed")]
     Edition(u32),
 }
 
@@ -108,7 +108,7 @@ impl Shared {
             Err(error) => Err(error.into()),
         };
         if let Err(error) = fresh {
-            self.emit(Event::Trouble { what: format!("{error}; edition {known} still decides") });
+            self.emit(Event::Trouble { what: error.to_string() });
         }
         self.edition().map(|edition| edition.rights(device))
     }
@@ -123,16 +123,18 @@ impl Shared {
         });
     }
 
+    /// Takes an edition from the store, unless a later one was taken meanwhile. One that cannot be read leaves none: doubt
+    /// denies.
     async fn load_edition(&self, number: u32) -> Result<(), GuardError> {
-        let edition = match self.knowledge.edition(number).await? {
-            Some(record) => {
-                let edition = Edition::read(number, &record.files).map_err(|_| GuardError::Edition(number))?;
-                Some(Arc::new(edition))
-            }
-            None => None,
-        };
-        *self.edition.write().unwrap_or_else(PoisonError::into_inner) = edition;
-        Ok(())
+        let record = self.knowledge.edition(number).await?;
+        let read = record.map(|record| Edition::read(number, &record.files).map(Arc::new)).transpose();
+        let mut current = self.edition.write().unwrap_or_else(PoisonError::into_inner);
+        if current.as_ref().is_some_and(|current| current.number > number) {
+            return Ok(());
+        }
+        let unreadable = read.is_err();
+        *current = read.unwrap_or_default();
+        if unreadable { Err(GuardError::Edition(number)) } else { Ok(()) }
     }
 }
 
@@ -259,11 +261,7 @@ async fn follow(shared: Arc<Shared>, mut change: i64, mut edition: u32) {
         if new_edition {
             match shared.load_edition(changes.edition).await {
                 Ok(()) => shared.emit(Event::Edition { number: changes.edition }),
-                Err(error) => {
-                    // Doubt denies: without a readable edition nobody keeps a right.
-                    *shared.edition.write().unwrap_or_else(PoisonError::into_inner) = None;
-                    shared.emit(Event::Trouble { what: format!("{error}; until it can be read nothing is allowed") });
-                }
+                Err(error) => shared.emit(Event::Trouble { what: error.to_string() }),
             }
             edition = changes.edition;
         }
