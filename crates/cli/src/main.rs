@@ -5,6 +5,7 @@ mod clock;
 mod commands;
 mod console;
 mod demo;
+mod edge;
 mod files;
 mod passphrase;
 mod problem;

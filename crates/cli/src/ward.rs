@@ -16,7 +16,7 @@ use tidy_warden_store::{AuthorityRecord, AuthorityRole, Cause, DeviceView, Sqlit
 use crate::clock::WardClock;
 use crate::files;
 use crate::passphrase::Passphrase;
-use crate::problem::{Exit, Problem};
+use crate::problem::Problem;
 
 /// The longest `ward.toml` and the longest policy file read, in octets.
 const MAX_TEXT: u64 = 4 * 1024 * 1024;
@@ -182,12 +182,4 @@ fn difference(old: &str, new: &str) -> String {
     };
     let digest = data_encoding::HEXLOWER.encode(&tidy_warden_core::key::sha256(new.as_bytes()));
     json!({ "sha256": digest, "removed": only_in(old, new), "added": only_in(new, old) }).to_string()
-}
-
-/// Parses a name given on the command line.
-pub(crate) fn parse<T: std::str::FromStr>(text: &str) -> Result<T, Problem>
-where
-    T::Err: std::fmt::Display,
-{
-    text.parse().map_err(|error: T::Err| Problem::new(Exit::Refused, error.to_string()))
 }

@@ -1,7 +1,7 @@
 //! The audit record: one entry for each change, each bound to the one before it by a digest.
 //!
 //! `hash(n) = SHA-256("tidy-warden audit 1" || number || at || actor || act || subject || because || detail || hash(n-1))`,
-//! numbers as 8 octets big-endian, texts as UTF-8 behind their length in 8 octets. The entry before the first has 32
+//! each text as UTF-8 behind its length in 8 octets, numbers as decimal text. The entry before the first has 32
 //! zero octets as its hash. So a change, a removal or a reordering shows at the first entry that it touches.
 
 use aws_lc_rs::digest::{Context, SHA256};

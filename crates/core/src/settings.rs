@@ -466,7 +466,7 @@ pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>) -> Strin
     };
     let name = name.replace('\\', "\\\\").replace('"', "\\\"");
     format!(
-        r#"# The settings of one ward. Every command reads this file; running processes read it when they start.
+        r#"# The settings of one ward. Every command reads this file; a running guard reads it when it starts.
 
 [ward]
 name = "{name}"
@@ -486,6 +486,12 @@ crl = "{crl}"    # revocation lists are published under this address
 # token_login = false     # whether a token as MQTT password opens a session
 # token_life = "1d"       # the longest life of a token
 # facts = []              # facts that must be known before a certificate is issued, such as ["serial"]
+#
+# [guard]
+# listen = "127.0.0.1:8883"
+# broker = "127.0.0.1:1883"    # HOST:PORT, plain MQTT, or "builtin"
+# max_packet = 262144          # the largest packet taken from a device, in octets
+# denied_publish = "close"     # MQTT 3.1.1 has no code for a denied publish: "close" the connection, or "drop" the message
 "#
     )
 }

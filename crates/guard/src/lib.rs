@@ -12,8 +12,10 @@ mod registry;
 mod relay;
 mod server;
 mod session;
+mod shared;
 mod tls;
 
 pub use event::{Event, RuleRef, Sink};
-pub use server::{Config, Guard, GuardError};
+pub use server::{Config, Guard};
+pub use shared::GuardError;
 pub use tls::{TlsError, TlsSettings};

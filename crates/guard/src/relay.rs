@@ -8,7 +8,7 @@ use tokio::time::Instant;
 
 use crate::gate::{Close, Gate, Output};
 
-/// While so many octets wait to be written to one side, nothing is read from the other.
+/// While so many octets wait to be written to a side, nothing is read.
 const HIGH_WATER: usize = 256 * 1024;
 
 /// How much is read at once, in octets.
@@ -214,11 +214,12 @@ where
                 return Stop::BrokerLost("the broker takes no data".to_owned());
             }
             let deadline = self.next_deadline();
-            let (read_client, read_broker) = (self.broker.waiting() < HIGH_WATER, self.client.waiting() < HIGH_WATER);
+            // A packet from either side may lead to packets for both.
+            let read = self.client.waiting().max(self.broker.waiting()) < HIGH_WATER;
             tokio::select! {
                 biased;
                 () = &mut attention => return Stop::Attention,
-                moved = self.client.step(read_client) => {
+                moved = self.client.step(read) => {
                     if matches!(moved, Moved::Read(Ok(len)) if len > 0) {
                         self.heard = Instant::now();
                     }
@@ -226,7 +227,7 @@ where
                         return Stop::ClientLost(why);
                     }
                 }
-                moved = self.broker.step(read_broker) => if let Err(why) = self.broker.note(moved) {
+                moved = self.broker.step(read) => if let Err(why) = self.broker.note(moved) {
                     return Stop::BrokerLost(why);
                 },
                 () = tokio::time::sleep_until(deadline) => {

@@ -23,7 +23,7 @@ use crate::gate::{Close, Gate, Output};
 use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
 use crate::registry::Registered;
 use crate::relay::{Interrupted, Relay, Side, Stop};
-use crate::server::Shared;
+use crate::shared::Shared;
 
 /// How long a client may take for the handshake and its CONNECT together.
 pub(crate) const OPENING: Duration = Duration::from_secs(10);
@@ -275,15 +275,14 @@ async fn run(
     let max_packet = usize::try_from(shared.settings.guard.max_packet).unwrap_or(usize::MAX);
     let mut relay = Relay::new(client, broker, gate, max_packet, keep_alive);
     let ending = converse(shared, &mut relay, connect, &mut opening, version).await;
-    relay.client.queue(&ending.to_client);
+    let Relay { mut client, mut broker, .. } = relay;
+    client.queue(&ending.to_client);
+    // What was allowed before the end still goes on. Without a goodbye behind it the broker takes the end of the
+    // connection for a loss, and publishes the will, if there is one.
     if ending.goodbye {
-        relay.broker.queue(&disconnect(version, reason::SUCCESS, None));
-        relay.broker.last_words().await;
+        broker.queue(&disconnect(version, reason::SUCCESS, None));
     }
-    // Without a goodbye the broker's connection is dropped here, and the broker publishes the will, if there is one.
-    let Relay { mut client, broker, .. } = relay;
-    drop(broker);
-    client.last_words().await;
+    tokio::join!(broker.last_words(), client.last_words());
     shared.emit(ending.event);
 }
 
@@ -327,7 +326,6 @@ where
                 }
             }
             Stop::Closed(Close::Goodbye) => {
-                relay.broker.last_words().await;
                 return Ending {
                     to_client: Vec::new(),
                     goodbye: false,

@@ -12,10 +12,11 @@ use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store, StoreError};
 
 use super::Context;
 use crate::args::CrlArgs;
+use crate::edge::parse;
 use crate::files;
 use crate::passphrase::Passphrase;
 use crate::problem::{Exit, Problem};
-use crate::ward::{Ward, parse};
+use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;

@@ -3,12 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use tidy_warden_core::condition::{Candidate, Condition, Use, can_name_a_label};
+use tidy_warden_core::condition::{Candidate, Condition, Use};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::{DeviceRecord, DeviceState, PolicyStanding, missing};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
-use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{AddRefusal, DeviceEdit, DeviceView, Store};
@@ -16,8 +15,9 @@ use tidy_warden_store::{AddRefusal, DeviceEdit, DeviceView, Store};
 use super::{Context, import};
 use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
 use crate::console::{Listing, counted};
+use crate::edge::{device_id, fact, known_kind, label_name, parse};
 use crate::problem::{Exit, Problem};
-use crate::ward::{Ward, parse};
+use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: DeviceCommand) -> Result<Exit, Problem> {
     match command {
@@ -29,43 +29,6 @@ pub(crate) fn run(context: &Context<'_>, command: DeviceCommand) -> Result<Exit,
         DeviceCommand::Retire { device, yes, because } => retire(context, &device, yes, because.text()),
         DeviceCommand::Reopen { device, because } => reopen(context, &device, because.text()),
     }
-}
-
-/// Checks a kind against the settings.
-pub(crate) fn known_kind(settings: &Settings, kind: &KindName) -> Result<(), Problem> {
-    settings.kind(kind).map(|_| ()).map_err(|unknown| {
-        let problem = Problem::refused(unknown.to_string());
-        match unknown.nearest {
-            Some(near) => problem.next(format!("did you mean `{near}`? if not, add to ward.toml: [kinds.{kind}]")),
-            None => problem.next(format!("add to ward.toml: [kinds.{kind}]")),
-        }
-    })
-}
-
-/// The name of a label, which must not be a word of conditions.
-pub(crate) fn label_name(text: &str) -> Result<LabelName, Problem> {
-    let name: LabelName = parse(text)?;
-    if !can_name_a_label(&name) {
-        return Err(Problem::refused(format!("no label can be named `{name}`"))
-            .because("conditions and policies use this word for something else"));
-    }
-    Ok(name)
-}
-
-/// A fact from `NAME` and `VALUE`.
-pub(crate) fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
-    FactName::parse(name).and_then(|name| Fact::new(name, value)).map_err(|error| Problem::refused(error.to_string()))
-}
-
-/// A device's id, which must not be the name of an endpoint.
-pub(crate) fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
-    let id: DeviceId = parse(text)?;
-    if settings.is_endpoint_name(&id) {
-        return Err(
-            Problem::refused(format!("no device can be named `{id}`")).because("an endpoint of the ward has this name")
-        );
-    }
-    Ok(id)
 }
 
 /// A refusal of the store with what to do about it.

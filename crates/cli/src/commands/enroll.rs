@@ -15,10 +15,11 @@ use zeroize::Zeroizing;
 use super::Context;
 use crate::args::EnrollArgs;
 use crate::clock::SystemRandom;
+use crate::edge::parse;
 use crate::files::{self, Access, PendingFolder};
 use crate::passphrase::Passphrase;
 use crate::problem::{Exit, Problem};
-use crate::ward::{Ward, parse};
+use crate::ward::Ward;
 
 /// Where the device's key comes from.
 pub(crate) enum KeySource {

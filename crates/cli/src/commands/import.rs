@@ -11,12 +11,12 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::Store;
 
 use super::Context;
-use super::device::{device_id, fact, known_kind, label_name};
 use crate::args::ImportArgs;
 use crate::console::counted;
+use crate::edge::{device_id, fact, known_kind, label_name, parse};
 use crate::files;
 use crate::problem::{Exit, Problem};
-use crate::ward::{Ward, parse};
+use crate::ward::Ward;
 
 /// The largest list, in octets: a million rows have about 60 MB.
 const MAX_LIST: u64 = 512 * 1024 * 1024;

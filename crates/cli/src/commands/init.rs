@@ -17,10 +17,11 @@ use tidy_warden_store::{AuthorityRole, Cause, Founding, SqliteStore, WardRecord}
 use super::Context;
 use crate::args::InitArgs;
 use crate::clock::{SystemRandom, WardClock};
+use crate::edge::parse;
 use crate::files::{self, Access};
 use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
-use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, actor, parse};
+use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, actor};
 
 /// How long the root, the issuing authorities, and the certificates of guard and desk last.
 const ROOT_LIFE: Span = Span::from_days(20 * 365);

@@ -11,8 +11,9 @@ use tidy_warden_store::Store;
 use super::Context;
 use crate::args::{AdoptArgs, AskArgs, AskedAct, CheckArgs, PolicyCommand};
 use crate::console::{Listing, counted};
+use crate::edge::parse;
 use crate::problem::{Exit, Problem};
-use crate::ward::{Ward, parse, policy_files};
+use crate::ward::{Ward, policy_files};
 
 pub(crate) fn run(context: &Context<'_>, command: &PolicyCommand) -> Result<Exit, Problem> {
     match command {

@@ -8,8 +8,8 @@ use tidy_warden_store::{DeviceView, Revocation, Store};
 
 use super::Context;
 use crate::args::RevokeArgs;
+use crate::edge::parse;
 use crate::problem::{Exit, Problem};
-use crate::ward::parse;
 
 pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Problem> {
     let console = context.console;

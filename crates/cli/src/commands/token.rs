@@ -11,9 +11,10 @@ use tidy_warden_store::Store;
 use super::Context;
 use crate::args::TokenCommand;
 use crate::clock::SystemRandom;
+use crate::edge::parse;
 use crate::passphrase::Passphrase;
 use crate::problem::{Exit, Problem};
-use crate::ward::{Ward, parse};
+use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: TokenCommand) -> Result<Exit, Problem> {
     match command {
@@ -96,15 +97,17 @@ fn read(context: &Context<'_>, token: Option<String>) -> Result<Exit, Problem> {
     let claims = token::read(text).map_err(|error| Problem::refused("this token cannot be read").because(error))?;
     let verdict = standing(&ward, text)?;
     let time = |seconds| UnixTime(seconds).to_string();
+    // A token is anybody's text: nothing in it reaches the terminal as a control character.
+    let plain = |text: &str| text.replace(char::is_control, "?");
     let shown = format!(
         "subject   {}\nissuer    {}\naudience  {}\nissued    {}\nvalid     {} to {}\nname      {}\nverdict   {}\n",
-        claims.sub,
-        claims.iss,
-        claims.aud,
+        plain(&claims.sub),
+        plain(&claims.iss),
+        plain(&claims.aud),
         time(claims.iat),
         time(claims.nbf),
         time(claims.exp),
-        claims.jti,
+        plain(&claims.jti),
         verdict.as_deref().unwrap_or("this ward takes it now")
     );
     let value = json!({ "claims": claims, "accepted": verdict.is_none(), "why_not": verdict });

@@ -20,10 +20,11 @@ use crate::clock::WardClock;
 use crate::commands::enroll::{KeySource, enroll};
 use crate::commands::init::{Passphrases, Plan, found};
 use crate::commands::{audit, crl, guard, import, policy, token};
+use crate::edge::parse;
 use crate::files::{self, Access};
 use crate::passphrase::Passphrase;
 use crate::problem::Problem;
-use crate::ward::{POLICIES, Ward, parse};
+use crate::ward::{POLICIES, Ward};
 
 const VANE: &str = "wv-0417";
 const CONTROL: &str = "cr-ossel";

@@ -13,7 +13,7 @@ use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::{Reason, Revoked, still_listed};
 use tidy_warden_core::time::UnixTime;
 
-use super::rows::{self, CREDENTIAL_COLUMNS, DEVICE_COLUMNS, damaged};
+use super::rows::{self, DEVICE_COLUMNS, damaged};
 use super::{SqliteStore, audit_end, meta, write};
 use crate::{
     AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView,
@@ -329,12 +329,4 @@ impl Store for SqliteStore {
         }
         Ok(tx.commit()?)
     }
-}
-
-/// The columns of a credential joined to its authority, for a query of the caller's.
-pub(super) fn credential_sql(condition: &str) -> String {
-    format!(
-        "SELECT {CREDENTIAL_COLUMNS} FROM credentials JOIN authorities ON authorities.pk = credentials.authority
-         WHERE {condition} ORDER BY credentials.pk DESC"
-    )
 }

@@ -18,10 +18,18 @@ pub(super) const DEVICE_COLUMNS: &str =
     "devices.pk, devices.id, devices.kind, devices.gateway, devices.owner, devices.created, devices.out,
      devices.retired, devices.seen, devices.tokens_from";
 
-pub(super) const CREDENTIAL_COLUMNS: &str =
+const CREDENTIAL_COLUMNS: &str =
     "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type, credentials.not_before,
      credentials.not_after, credentials.issued, credentials.equipped, credentials.first_used,
      credentials.superseded_until, credentials.revoked, credentials.reason";
+
+/// The columns of a credential joined to its authority, for a query of the caller's.
+pub(super) fn credential_sql(condition: &str) -> String {
+    format!(
+        "SELECT {CREDENTIAL_COLUMNS} FROM credentials JOIN authorities ON authorities.pk = credentials.authority
+         WHERE {condition} ORDER BY credentials.pk DESC"
+    )
+}
 
 pub(super) fn damaged(what: &str) -> StoreError {
     StoreError::Damaged { detail: format!("a stored {what} does not read back") }

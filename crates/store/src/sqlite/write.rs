@@ -14,8 +14,7 @@ use tidy_warden_core::policy::{PolicyFile, digest};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use super::read::credential_sql;
-use super::rows::{self, DEVICE_COLUMNS, damaged};
+use super::rows::{self, DEVICE_COLUMNS, credential_sql, damaged};
 use super::{append, set_meta};
 use crate::{
     AddRefusal, Added, Cause, CrlRecord, DeviceEdit, Founding, IssueRefusal, NewCredential, Revocation, StoreError,
@@ -384,13 +383,13 @@ pub(super) fn record_use(
 ) -> Result<(), StoreError> {
     let (pk, record) = device(tx, id)?;
     let all = credentials(tx, pk, id)?;
-    let used = certificate.and_then(|used| all.iter().find(|each| each.fingerprint == used));
-    if let Some(used) = used.filter(|used| used.first_used.is_none()) {
-        // Only a successor ends others, and only those that it supersedes.
-        let ended: Vec<&CredentialRecord> = match used.superseded_until {
-            Some(_) => Vec::new(),
-            None => all.iter().filter(|old| old.superseded_until.is_some_and(|until| until >= cause.at)).collect(),
-        };
+    let place = certificate.and_then(|used| all.iter().position(|each| each.fingerprint == used));
+    if let Some((used, older)) =
+        place.and_then(|place| all[place..].split_first()).filter(|(used, _)| used.first_used.is_none())
+    {
+        // Newest first: behind the one that is used stand those that it supersedes.
+        let ended: Vec<&CredentialRecord> =
+            older.iter().filter(|old| old.superseded_until.is_some_and(|until| until >= cause.at)).collect();
         let detail = json!({
             "serial": used.serial.to_string(),
             "ends": ended.iter().map(|old| old.serial.to_string()).collect::<Vec<_>>(),

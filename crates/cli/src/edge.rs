@@ -1,0 +1,53 @@
+//! The edge: names, kinds and facts as people write them, checked once and then passed on as what they are.
+
+use tidy_warden_core::condition::can_name_a_label;
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::{DeviceId, KindName, LabelName};
+use tidy_warden_core::settings::Settings;
+
+use crate::problem::Problem;
+
+/// Parses a name given on the command line.
+pub(crate) fn parse<T: std::str::FromStr>(text: &str) -> Result<T, Problem>
+where
+    T::Err: std::fmt::Display,
+{
+    text.parse().map_err(|error: T::Err| Problem::refused(error.to_string()))
+}
+
+/// Checks a kind against the settings.
+pub(crate) fn known_kind(settings: &Settings, kind: &KindName) -> Result<(), Problem> {
+    settings.kind(kind).map(|_| ()).map_err(|unknown| {
+        let problem = Problem::refused(unknown.to_string());
+        match unknown.nearest {
+            Some(near) => problem.next(format!("did you mean `{near}`? if not, add to ward.toml: [kinds.{kind}]")),
+            None => problem.next(format!("add to ward.toml: [kinds.{kind}]")),
+        }
+    })
+}
+
+/// The name of a label, which must not be a word of conditions.
+pub(crate) fn label_name(text: &str) -> Result<LabelName, Problem> {
+    let name: LabelName = parse(text)?;
+    if !can_name_a_label(&name) {
+        return Err(Problem::refused(format!("no label can be named `{name}`"))
+            .because("conditions and policies use this word for something else"));
+    }
+    Ok(name)
+}
+
+/// A fact from `NAME` and `VALUE`.
+pub(crate) fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
+    FactName::parse(name).and_then(|name| Fact::new(name, value)).map_err(|error| Problem::refused(error.to_string()))
+}
+
+/// A device's id, which must not be the name of an endpoint.
+pub(crate) fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
+    let id: DeviceId = parse(text)?;
+    if settings.is_endpoint_name(&id) {
+        return Err(
+            Problem::refused(format!("no device can be named `{id}`")).because("an endpoint of the ward has this name")
+        );
+    }
+    Ok(id)
+}
