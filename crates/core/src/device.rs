@@ -125,12 +125,21 @@ pub enum PolicyStanding {
     MayConnect,
 }
 
+/// What the device's kind asks for, as far as readiness is concerned.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Demands<'a> {
+    /// Facts that must be known.
+    pub facts: &'a [FactName],
+    /// Whether a token opens a session too.
+    pub token_login: bool,
+}
+
 /// What is missing until the device is live: one sentence each, in the order in which to mend it; empty if it is live.
 #[must_use]
 pub fn missing(
     device: &DeviceRecord,
     credentials: &[CredentialRecord],
-    required: &[FactName],
+    demands: Demands<'_>,
     policy: PolicyStanding,
     now: UnixTime,
 ) -> Vec<String> {
@@ -143,7 +152,7 @@ pub fn missing(
     }
     let state = DeviceState::of(device, credentials, now);
     let mut out = Vec::new();
-    for fact in required.iter().filter(|fact| !device.facts.contains_key(fact)) {
+    for fact in demands.facts.iter().filter(|fact| !device.facts.contains_key(fact)) {
         out.push(format!("its kind wants the fact `{fact}`: `device edit {id} --fact {fact}=...`"));
     }
     if state == DeviceState::Listed {
@@ -152,6 +161,9 @@ pub fn missing(
             Some(ended) => format!("its certificate ended on {}: `enroll {id} --again ...`", ended.date()),
             None => format!("it has no certificate: `enroll {id} --csr FILE` or `enroll {id} --make-key`"),
         });
+        if demands.token_login {
+            out.push(format!("until then it can sign in by token: `token issue {id}`"));
+        }
     }
     match policy {
         PolicyStanding::NoEdition => out.push("no policy edition is adopted: `policy adopt`".to_owned()),
@@ -177,16 +189,29 @@ mod tests {
         let now = UnixTime(200);
         let state = |device: &DeviceRecord, credentials: &[CredentialRecord]| DeviceState::of(device, credentials, now);
         assert_eq!(state(&device, &[]), DeviceState::Listed);
-        let told = missing(&device, &[], &[FactName::Serial], PolicyStanding::NoEdition, now);
-        assert_eq!(told.len(), 3, "{told:?}");
+        let wants = Demands { facts: &[FactName::Serial], token_login: true };
+        let told = missing(&device, &[], wants, PolicyStanding::NoEdition, now);
+        assert_eq!(told.len(), 4, "{told:?}");
         let equipped = CredentialRecord { equipped: Some(UnixTime(110)), ..record() };
         assert_eq!(state(&device, std::slice::from_ref(&equipped)), DeviceState::Equipped);
         let live = CredentialRecord { first_used: Some(UnixTime(120)), ..equipped.clone() };
         assert_eq!(state(&device, &[equipped, live.clone()]), DeviceState::Live);
-        assert!(missing(&device, std::slice::from_ref(&live), &[], PolicyStanding::MayConnect, now).is_empty());
+        assert!(
+            missing(
+                &device,
+                std::slice::from_ref(&live),
+                Demands { facts: &[], token_login: false },
+                PolicyStanding::MayConnect,
+                now
+            )
+            .is_empty()
+        );
         let over = CredentialRecord { not_after: UnixTime(150), ..live.clone() };
         assert_eq!(state(&device, std::slice::from_ref(&over)), DeviceState::Listed);
-        assert!(missing(&device, &[over], &[], PolicyStanding::MayConnect, now)[0].contains("ended on 1970-01-01"));
+        assert!(
+            missing(&device, &[over], Demands { facts: &[], token_login: false }, PolicyStanding::MayConnect, now)[0]
+                .contains("ended on 1970-01-01")
+        );
         device.out = Some(UnixTime(130));
         assert_eq!(state(&device, std::slice::from_ref(&live)), DeviceState::Out);
         device.retired = Some(UnixTime(140));

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::{Value, json};
 use tidy_warden_core::condition::{Candidate, Condition, Use};
 use tidy_warden_core::credential::CredentialRecord;
-use tidy_warden_core::device::{DeviceRecord, DeviceState, PolicyStanding, missing};
+use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, missing};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
 use tidy_warden_core::text::Source;
@@ -207,8 +207,9 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     let now = ward.now();
     let state = DeviceState::of(&view.device, &view.credentials, now);
     let policy = standing(&ward, &view.device)?;
-    let required = ward.settings.kind(&view.device.kind).map(|kind| kind.facts.clone()).unwrap_or_default();
-    let gaps = missing(&view.device, &view.credentials, &required, policy.standing, now);
+    let kind = ward.settings.kind(&view.device.kind).cloned().unwrap_or_default();
+    let demands = Demands { facts: &kind.facts, token_login: kind.token_login };
+    let gaps = missing(&view.device, &view.credentials, demands, policy.standing, now);
     let mut value = device_json(state, &view, now);
     let credentials: Vec<Value> = view.credentials.iter().map(|credential| credential_json(credential, now)).collect();
     value["credentials"] = json!(credentials);
@@ -245,7 +246,7 @@ fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[S
     if let Some(gateway) = &device.gateway {
         line("gateway", gateway.as_str());
     }
-    line("listed", &device.created.to_string());
+    line("created", &device.created.to_string());
     line("seen", &device.seen.map_or_else(|| "never".to_owned(), |seen| seen.to_string()));
     match policy.edition {
         0 => line("policy", "no edition is adopted"),

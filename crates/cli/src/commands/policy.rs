@@ -182,12 +182,17 @@ fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem> {
         (true, _) => "the draft in policies/".to_owned(),
         (false, number) => format!("edition {number}"),
     };
-    let mut text = match &decision {
-        Ok(_) => "allowed\n".to_owned(),
-        Err(denial) => format!("denied\n  because {denial}\n"),
-    };
-    if let (Some(rule), Ok(_)) = (rule, &decision) {
+    let mut text = if decision.is_ok() { "allowed\n".to_owned() } else { "denied\n".to_owned() };
+    if let Some(rule) = rule {
         text.push_str(&format!("  by {}\n     {rule}\n", rule.at));
+    }
+    let why = match &decision {
+        Ok(_) => None,
+        Err(denial) if rule.is_some() => denial.detail(),
+        Err(denial) => Some(denial.to_string()),
+    };
+    if let Some(why) = why {
+        text.push_str(&format!("  because {why}\n"));
     }
     if let (Ok(granted), Asked::Subscribe(_, wanted)) = (&decision, &asked)
         && granted.qos < *wanted

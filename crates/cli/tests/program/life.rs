@@ -145,7 +145,7 @@ fn a_device_is_shown_with_what_is_missing() {
         let shown = world.run(&["device", "show", "wv-1", "--format", "json"]).exits(0).json();
         (shown["state"].as_str().unwrap().to_owned(), shown["missing"].as_array().unwrap().len())
     };
-    assert_eq!(missing(&world), ("listed".to_owned(), 2));
+    assert_eq!(missing(&world), ("listed".to_owned(), 3));
     world.adopt(POLICY);
     world.run(&["enroll", "wv-1", "--make-key", "--out", "outfits"]).exits(0);
     assert_eq!(missing(&world), ("equipped".to_owned(), 1));

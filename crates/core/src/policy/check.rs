@@ -125,7 +125,7 @@ fn kinds(policy: &Policy, settings: &Settings, findings: &mut Vec<Finding>) {
         findings.push(Finding {
             id: "unknown-kind",
             severity: Severity::Error,
-            place: Some(policy.place.clone()),
+            place: Some(policy.subjects_place.clone()),
             problem: format!("policy `{}` is for the kind `{kind}`, which ward.toml does not declare", policy.name),
             mend: match near {
                 Some(near) => format!("did you mean `{near}`? or declare it: [kinds.{kind}]"),
@@ -205,7 +205,7 @@ impl Fleet {
                 findings.push(Finding {
                     id: "selects-nobody",
                     severity: Severity::Warning,
-                    place: Some(policy.place.clone()),
+                    place: Some(policy.subjects_place.clone()),
                     problem: format!("policy `{}` is for no device of the ward", policy.name),
                     mend: "correct its `for`, or leave it for devices to come".to_owned(),
                 });

@@ -142,17 +142,39 @@ impl Denial {
             Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } => None,
         }
     }
+
+    /// What makes the rule refuse, beside its text; for those who show the rule themselves.
+    #[must_use]
+    pub fn detail(&self) -> Option<String> {
+        match self {
+            Self::Denied { witness, .. } => witness.as_ref().map(|topic| format!("it covers {topic:?}")),
+            Self::Limit { excess, .. } => Some(excess.clone()),
+            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } => None,
+        }
+    }
+}
+
+/// An edition by its number; 0 is a draft.
+struct Whose(u32);
+
+impl fmt::Display for Whose {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            0 => f.write_str("the draft"),
+            number => write!(f, "edition {number}"),
+        }
+    }
 }
 
 impl fmt::Display for Denial {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::NoEdition => f.write_str("no policy edition is adopted, and without one nothing is allowed"),
-            Self::NoPolicy { edition } => write!(f, "no policy of edition {edition} is for this device"),
+            Self::NoPolicy { edition } => write!(f, "no policy of {} is for this device", Whose(*edition)),
             Self::NoRule { edition, witness, instead } => {
                 match witness {
-                    Some(topic) => write!(f, "no rule of edition {edition} allows all of it: not {topic:?}")?,
-                    None => write!(f, "no rule of edition {edition} allows it, and the default is no")?,
+                    Some(topic) => write!(f, "no rule of {} allows all of it: not {topic:?}", Whose(*edition))?,
+                    None => write!(f, "no rule of {} allows it, and the default is no", Whose(*edition))?,
                 }
                 if instead.is_empty() { Ok(()) } else { write!(f, "; allowed are {}", instead.join(", ")) }
             }

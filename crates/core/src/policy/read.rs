@@ -58,8 +58,11 @@ impl Reader<'_> {
                 .lexer
                 .unexpected("expected `for` and the devices that this policy is for, such as `for kind = windvane`"));
         }
+        let subjects_start = self.lexer.start();
         let subjects = Condition::read(&mut self.lexer, Use::Policy)?;
-        let mut policy = Policy { name, about, subjects, rules: Vec::new(), expects: Vec::new(), place };
+        let subjects_place = self.source.place(subjects_start..self.lexer.end_of_last());
+        let mut policy =
+            Policy { name, about, subjects, subjects_place, rules: Vec::new(), expects: Vec::new(), place };
         while !self.lexer.take_sign("}")? {
             self.statement(&mut policy)?;
         }

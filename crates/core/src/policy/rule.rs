@@ -15,6 +15,8 @@ pub struct Policy {
     pub about: Option<String>,
     /// Which devices it is for.
     pub subjects: Condition,
+    /// Where that stands.
+    pub subjects_place: Place,
     /// Its rules, in the order of the file.
     pub rules: Vec<Rule>,
     /// Its tests.

@@ -190,8 +190,8 @@ policy broad {
         ("failing-expect", Some(5)),
         ("unknown-device", Some(6)),
         ("name-taken", Some(8)),
-        ("unknown-kind", Some(8)),
-        ("selects-nobody", Some(8)),
+        ("unknown-kind", Some(9)),
+        ("selects-nobody", Some(9)),
         ("no-policy", None),
     ];
     assert_eq!(found, want, "{findings:#?}");
@@ -253,7 +253,8 @@ fn any_policy() -> impl Strategy<Value = Policy> {
                 allowed,
                 place: place.clone(),
             };
-            Policy { name: "p".parse().unwrap(), about, subjects, rules, expects: vec![expect], place }
+            let subjects_place = place.clone();
+            Policy { name: "p".parse().unwrap(), about, subjects, subjects_place, rules, expects: vec![expect], place }
         },
     )
 }
@@ -261,6 +262,7 @@ fn any_policy() -> impl Strategy<Value = Policy> {
 fn without_places(mut policy: Policy) -> Policy {
     let nowhere = Source::new("p", "").place(0..0);
     policy.place = nowhere.clone();
+    policy.subjects_place = nowhere.clone();
     policy.rules.iter_mut().for_each(|rule| rule.at.place = nowhere.clone());
     policy.expects.iter_mut().for_each(|expect| expect.place = nowhere.clone());
     policy
