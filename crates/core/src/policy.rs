@@ -9,6 +9,7 @@ mod edition;
 mod pattern;
 mod read;
 mod rule;
+mod sole;
 mod write;
 
 pub use check::{Finding, Severity, check};
@@ -16,4 +17,4 @@ pub use decide::{BoundRule, Decision, Delivery, Denial, Granted, Meter, NoMeter,
 pub use edition::{Edition, PolicyFile, digest};
 pub use pattern::{Missing, Pattern, PatternLevel, Variable};
 pub use read::read_file;
-pub use rule::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Policy, Rate, Rule, RulePlace, Target};
+pub use rule::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Policy, Rate, Rule, RulePlace, Sole, Target};

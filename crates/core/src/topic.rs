@@ -10,4 +10,4 @@ mod filter;
 mod set;
 
 pub use filter::{BadFilter, BadTopic, Level, ShareName, TopicFilter, TopicName, split_share};
-pub use set::{overlap, uncovered};
+pub use set::{intersection, overlap, uncovered};

@@ -100,11 +100,13 @@ fn adopt(story: &Story<'_>, ward: &mut Ward, fleet: usize) -> Result<(), Problem
     let tests: usize = edition.policies.iter().map(|policy| policy.expects.len()).sum();
     story.claim(edition.policies.len() >= 5, "there are five policies or more")?;
     let policies = edition.policies.len();
+    let claims: usize = edition.policies.iter().map(|policy| policy.soles.len()).sum();
+    story.claim(claims > 0, "there are claims to prove")?;
+    story
+        .tell("policy", &format!("{policies} policies pass their {tests} tests and are adopted as edition {number}"))?;
     story.tell(
-        "policy",
-        &format!(
-            "{policies} policies pass their {tests} tests against {fleet} devices and are adopted as edition {number}"
-        ),
+        "",
+        &format!("{claims} claims that nobody else can publish somewhere are proved over all {fleet} devices"),
     )
 }
 

@@ -8,7 +8,7 @@ use tidy_warden_simulate::{ConnectError, Login};
 use crate::harness::{Guard, Mosquitto, POLICY, Running, World, block_on, eventually};
 
 /// Long enough for what must come, short enough for what must not.
-const SOON: Duration = Duration::from_secs(2);
+const SOON: Duration = Duration::from_secs(10);
 
 fn publish(world: &World, id: &str, guard: &Guard, version: &str, more: &[&str]) -> i32 {
     let mut args = world.mosquitto_args(id, guard.address.port());

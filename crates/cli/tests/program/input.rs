@@ -215,6 +215,20 @@ fn policies_with_mistakes_are_not_adopted() {
 }
 
 #[test]
+fn a_claim_that_does_not_hold_is_refuted_with_a_topic_and_two_devices() {
+    let world = World::equipped();
+    let claim = POLICY.replacen("  deny ", "  sole publish \"rope/{site}/{device}/wind\"\n  deny ", 1);
+    world.write("w/policies/all.policy", &claim);
+    world.run(&["policy", "check"]).exits(0);
+    world.write("w/policies/all.policy", claim.replace("/+/settings\"", "/+/+\""));
+    world
+        .run(&["policy", "check"])
+        .exits(3)
+        .prints(&["error not-sole: `cr-ossel` can publish \"rope/ossel/wv-1/wind\" too"]);
+    world.run(&["policy", "adopt", "--yes"]).exits(3);
+}
+
+#[test]
 fn changes_that_end_things_need_a_yes() {
     let world = World::equipped();
     world.run(&["revoke", "wv-1", "--reason", "keyCompromise"]).exits(2).says(&["add --yes"]);

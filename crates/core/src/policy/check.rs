@@ -13,6 +13,7 @@ use crate::text::{Place, TextError, nearest};
 use crate::time::UnixTime;
 use crate::topic::TopicName;
 
+use super::sole::Refuted;
 use super::{Act, Edition, Effect, Expect, ExpectDevice, NoMeter, Policy, Publish, Rule, Target};
 
 /// How bad a finding is.
@@ -84,6 +85,19 @@ pub fn check(edition: &Edition, settings: &Settings, devices: impl Iterator<Item
         .collect();
     let fleet = walk(edition, devices, &wanted);
     fleet.report(edition, &mut findings);
+    for refuted in super::sole::refuted(edition, &fleet.kept) {
+        let Refuted { sole, topic, subject, other, rule } = refuted;
+        findings.push(Finding {
+            id: "not-sole",
+            severity: Severity::Error,
+            place: Some(sole.place.clone()),
+            problem: format!(
+                "`{other}` can publish {topic:?} too, which is claimed for `{subject}` alone: {}: {rule}",
+                rule.at
+            ),
+            mend: "narrow that rule, deny it there, or narrow the claim".to_owned(),
+        });
+    }
     for expect in edition.policies.iter().flat_map(|policy| &policy.expects) {
         expectation(edition, settings, expect, &fleet.named, &mut findings);
     }
@@ -158,6 +172,8 @@ struct Fleet {
     selected: Vec<u64>,
     rules: Vec<Vec<Seen>>,
     named: BTreeMap<DeviceId, DeviceRecord>,
+    /// All devices, if a claim about all of them is to be proved.
+    kept: Vec<DeviceRecord>,
 }
 
 fn walk(edition: &Edition, devices: impl Iterator<Item = DeviceRecord>, wanted: &BTreeSet<&DeviceId>) -> Fleet {
@@ -168,7 +184,9 @@ fn walk(edition: &Edition, devices: impl Iterator<Item = DeviceRecord>, wanted: 
         selected: vec![0; edition.policies.len()],
         rules: edition.policies.iter().map(|policy| policy.rules.iter().map(|_| Seen::default()).collect()).collect(),
         named: BTreeMap::new(),
+        kept: Vec::new(),
     };
+    let keep = edition.policies.iter().any(|policy| !policy.soles.is_empty());
     for device in devices.filter(|device| device.retired.is_none()) {
         fleet.total += 1;
         let candidate = crate::condition::Candidate { device: &device, state: None };
@@ -192,7 +210,10 @@ fn walk(edition: &Edition, devices: impl Iterator<Item = DeviceRecord>, wanted: 
             fleet.sample.get_or_insert_with(|| device.id.clone());
         }
         if wanted.contains(&device.id) {
-            fleet.named.insert(device.id.clone(), device);
+            fleet.named.insert(device.id.clone(), device.clone());
+        }
+        if keep {
+            fleet.kept.push(device);
         }
     }
     fleet

@@ -246,6 +246,18 @@ impl Rights {
         self.subscribe.allows.iter().map(BoundRule::filter)
     }
 
+    /// The rules that let the device publish, with the topics of each.
+    #[must_use]
+    pub fn publish_allows(&self) -> &[BoundRule] {
+        &self.publish.allows
+    }
+
+    /// The rules that keep it from publishing.
+    #[must_use]
+    pub fn publish_denies(&self) -> &[BoundRule] {
+        &self.publish.denies
+    }
+
     fn no_rule(&self, witness: Option<String>, instead: Vec<String>) -> Denial {
         if self.policies.is_empty() {
             Denial::NoPolicy { edition: self.edition }

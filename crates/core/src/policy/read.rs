@@ -5,7 +5,9 @@ use crate::id::PolicyName;
 use crate::text::{Lexer, Source, TextError, Token, nearest};
 use crate::topic::{TopicFilter, TopicName};
 
-use super::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Pattern, Policy, Rate, Rule, RulePlace, Target};
+use super::{
+    Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Pattern, Policy, Rate, Rule, RulePlace, Sole, Target,
+};
 
 /// The longest policy file, in octets.
 pub(crate) const MAX_FILE: usize = 4 * 1024 * 1024;
@@ -61,8 +63,16 @@ impl Reader<'_> {
         let subjects_start = self.lexer.start();
         let subjects = Condition::read(&mut self.lexer, Use::Policy)?;
         let subjects_place = self.source.place(subjects_start..self.lexer.end_of_last());
-        let mut policy =
-            Policy { name, about, subjects, subjects_place, rules: Vec::new(), expects: Vec::new(), place };
+        let mut policy = Policy {
+            name,
+            about,
+            subjects,
+            subjects_place,
+            rules: Vec::new(),
+            soles: Vec::new(),
+            expects: Vec::new(),
+            place,
+        };
         while !self.lexer.take_sign("}")? {
             self.statement(&mut policy)?;
         }
@@ -75,7 +85,7 @@ impl Reader<'_> {
 
     fn statement(&mut self, policy: &mut Policy) -> Result<(), TextError> {
         let start = self.lexer.start();
-        let expected = "expected `allow`, `deny`, `expect` or `}`";
+        let expected = "expected `allow`, `deny`, `sole`, `expect` or `}`";
         let Token::Word(word) = self.lexer.peek().clone() else { return Err(self.lexer.unexpected(expected)) };
         match word.as_str() {
             "allow" | "deny" => {
@@ -88,13 +98,17 @@ impl Reader<'_> {
                 policy.expects.push(self.expect(start)?);
             }
             "sole" => {
-                let range = start..start + word.len();
-                let problem = "`sole` cannot be proved by this version yet".to_owned();
-                return Err(self.lexer.error(range, problem, "take the line out; a later version will prove it"));
+                self.lexer.take()?;
+                if !self.lexer.take_word("publish")? {
+                    return Err(self.lexer.unexpected("expected `publish` and a topic filter"));
+                }
+                let pattern = self.pattern()?;
+                let place = self.source.place(start..self.lexer.end_of_last());
+                policy.soles.push(Sole { pattern, place });
             }
             _ => {
                 let range = start..start + word.len();
-                let expected = match nearest(&word, ["allow", "deny", "expect"]) {
+                let expected = match nearest(&word, ["allow", "deny", "sole", "expect"]) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => expected.to_owned(),
                 };

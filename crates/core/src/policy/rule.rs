@@ -19,6 +19,8 @@ pub struct Policy {
     pub subjects_place: Place,
     /// Its rules, in the order of the file.
     pub rules: Vec<Rule>,
+    /// Its claims.
+    pub soles: Vec<Sole>,
     /// Its tests.
     pub expects: Vec<Expect>,
     /// Where it begins.
@@ -168,6 +170,15 @@ pub struct Rule {
     pub because: Option<String>,
     /// Where it stands.
     pub at: RulePlace,
+}
+
+/// A claim that nobody but the subject, and its own gateway, can publish into these topics.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sole {
+    /// The topics.
+    pub pattern: Pattern,
+    /// Where the claim stands.
+    pub place: Place,
 }
 
 /// The device of a test.

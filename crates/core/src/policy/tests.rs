@@ -3,7 +3,7 @@ use proptest::prelude::*;
 use super::*;
 use crate::condition::tests::any_condition;
 use crate::policy::{
-    ClientIdForm, Delivery, Limits, Pattern, PatternLevel, PolicyFile, Rate, RulePlace, Variable, read_file,
+    ClientIdForm, Delivery, Limits, Pattern, PatternLevel, PolicyFile, Rate, RulePlace, Sole, Variable, read_file,
 };
 use crate::text::Source;
 
@@ -156,7 +156,7 @@ fn mistakes_in_policies_are_shown_where_they_are() {
         ("policy p { for kind = a\n allow publish \"a\" qos <= 1, qos <= 0 }", "2:30: `qos` stands here twice"),
         ("policy p { for kind = a\n allow subscribe \"a\" size <= 1 }", "2:22: `size` does not limit a subscribe"),
         ("policy p { for kind = a\n allow connect as \"x\" }", "2:19: \"x\" is not a form of client identifier"),
-        ("policy p { for kind = a\n sole publish \"a\" }", "2:2: `sole` cannot be proved"),
+        ("policy p { for kind = a\n sole subscribe \"a\" }", "2:7: found `subscribe`"),
         ("policy p { for kind = a\n expect d publish \"a/+\" denied }", "2:19: the topic \"a/+\" holds a wildcard"),
         ("policy P { for kind = a }", "1:8: the policy name \"P\" holds 'P'"),
         ("policy p { for kind = a", "1:24: found the end of the text"),
@@ -196,6 +196,44 @@ policy broad {
     ];
     assert_eq!(found, want, "{findings:#?}");
     assert!(check(&edition(VANE), &settings(), [vane(Some("ossel"))].into_iter()).is_empty());
+}
+
+fn fleet() -> Vec<DeviceRecord> {
+    let mut all = Vec::new();
+    for (id, kind, site) in
+        [("wv-1", "windvane", "a"), ("wv-2", "windvane", "a"), ("wv-3", "windvane", "b"), ("st-1", "station", "a")]
+    {
+        let mut device = DeviceRecord::new(id.parse().unwrap(), kind.parse().unwrap(), UnixTime(0));
+        device.labels.insert("site".parse().unwrap(), site.parse().unwrap());
+        if id == "wv-1" {
+            device.gateway = Some("st-1".parse().unwrap());
+        }
+        all.push(device);
+    }
+    all
+}
+
+#[test]
+fn sole_claims_are_proved_or_refuted_with_a_witness() {
+    let vane = "policy v { for kind = windvane\n allow publish \"rope/{site}/{device}/#\"\n sole publish \"rope/{site}/{device}/#\" }\n";
+    let station = |rules: &str| format!("{vane}policy s {{ for kind = station\n{rules} }}");
+    let told = |text: &str| -> Vec<String> {
+        let found = check(&edition(text), &settings(), fleet().into_iter());
+        found.iter().map(|finding| format!("{} {}", finding.id, finding.problem)).collect()
+    };
+    assert_eq!(told(&station("allow publish \"rope/{site}/{device}/state\"")), Vec::<String>::new());
+    // The gateway of wv-1 may, but wv-2 is not behind it.
+    assert_eq!(told(&station("allow publish \"rope/{site}/wv-1/door\" because \"its gateway\"")), Vec::<String>::new());
+    let wide = told(&station("allow publish \"rope/{site}/+/door\" because \"all doors\""));
+    assert_eq!(wide.len(), 1, "{wide:?}");
+    assert!(
+        wide[0].starts_with("not-sole `st-1` can publish \"rope/a/wv-2/door\" too, which is claimed for `wv-2` alone"),
+        "{wide:?}"
+    );
+    let denied = station("allow publish \"rope/{site}/+/door\" because \"all\"\n deny publish \"rope/a/+/door\"");
+    assert_eq!(told(&denied), Vec::<String>::new(), "what is denied cannot be published");
+    let partly = told(&station("allow publish \"rope/#\" because \"all\"\n deny publish \"rope/a/+/door\""));
+    assert!(partly[0].contains("can publish \"rope/a/wv-2\""), "{partly:?}");
 }
 
 fn any_pattern() -> impl Strategy<Value = Pattern> {
@@ -243,8 +281,9 @@ fn any_rule() -> impl Strategy<Value = Rule> {
 
 fn any_policy() -> impl Strategy<Value = Policy> {
     let about = proptest::option::of("[a-z \"]{0,12}");
-    (about, any_condition(), proptest::collection::vec(any_rule(), 0..4), any::<bool>()).prop_map(
-        |(about, subjects, rules, allowed)| {
+    let sole = proptest::option::of(any_pattern());
+    (about, any_condition(), proptest::collection::vec(any_rule(), 0..4), sole, any::<bool>()).prop_map(
+        |(about, subjects, rules, sole, allowed)| {
             let place = Source::new("p", "").place(0..0);
             let expect = Expect {
                 device: ExpectDevice::Described(vec![("kind".into(), "a".into()), ("b".into(), "c".into())]),
@@ -254,7 +293,17 @@ fn any_policy() -> impl Strategy<Value = Policy> {
                 place: place.clone(),
             };
             let subjects_place = place.clone();
-            Policy { name: "p".parse().unwrap(), about, subjects, subjects_place, rules, expects: vec![expect], place }
+            let soles = sole.into_iter().map(|pattern| Sole { pattern, place: place.clone() }).collect();
+            Policy {
+                name: "p".parse().unwrap(),
+                about,
+                subjects,
+                subjects_place,
+                rules,
+                soles,
+                expects: vec![expect],
+                place,
+            }
         },
     )
 }
@@ -263,12 +312,54 @@ fn without_places(mut policy: Policy) -> Policy {
     let nowhere = Source::new("p", "").place(0..0);
     policy.place = nowhere.clone();
     policy.subjects_place = nowhere.clone();
+    policy.soles.iter_mut().for_each(|sole| sole.place = nowhere.clone());
     policy.rules.iter_mut().for_each(|rule| rule.at.place = nowhere.clone());
     policy.expects.iter_mut().for_each(|expect| expect.place = nowhere.clone());
     policy
 }
 
 proptest! {
+    /// The tree finds what looking at every pair of devices and every topic finds.
+    #[test]
+    fn sole_claims_agree_with_brute_force(
+        rules in proptest::collection::vec(("(rope|[+])/(a|[+]|[{]site[}])/(wv-1|wv-2|[+]|[{]device[}])(/x|/[#]|)", any::<bool>(), any::<bool>()), 1..5),
+        claim in "rope/(a|[{]site[}]|[+])/([{]device[}]|wv-2)(/[#]|/x|)",
+    ) {
+        let mut text = format!("policy v {{ for kind = windvane\n sole publish {claim:?}\n }}\n");
+        for (at, (filter, for_vanes, allow)) in rules.iter().enumerate() {
+            let kind = if *for_vanes { "windvane" } else { "station" };
+            let effect = if *allow { "allow" } else { "deny" };
+            text.push_str(&format!("policy r{at} {{ for kind = {kind}\n {effect} publish {filter:?} because \"x\" }}\n"));
+        }
+        let edition = edition(&text);
+        let fleet = fleet();
+        let rights: Vec<_> = fleet.iter().map(|device| edition.rights(device)).collect();
+        let levels = ["rope", "a", "b", "wv-1", "wv-2", "wv-3", "x", "other"];
+        let pattern = &edition.policies[0].soles[0].pattern;
+        let mut brute = false;
+        for subject in fleet.iter().filter(|device| device.kind.as_str() == "windvane") {
+            let claimed = pattern.bind(subject, crate::policy::Missing::Nothing).unwrap();
+            for (other, rights) in fleet.iter().zip(&rights) {
+                if other.id == subject.id || subject.gateway.as_ref() == Some(&other.id) {
+                    continue;
+                }
+                for len in 3..=4u32 {
+                    for number in 0..levels.len().pow(len - 1) {
+                        let rest: Vec<&str> = (0..len - 1).map(|at| levels[number / levels.len().pow(at) % levels.len()]).collect();
+                        let topic = format!("rope/{}", rest.join("/"));
+                        brute |= claimed.matches(TopicName::parse(&topic).unwrap())
+                            && rights.publish(publish(&topic, 0, false, 0), &mut NoMeter).is_ok();
+                    }
+                    if brute {
+                        break;
+                    }
+                }
+            }
+        }
+        let found = check(&edition, &settings(), fleet.into_iter());
+        prop_assert_eq!(found.iter().any(|finding| finding.id == "not-sole"), brute, "{}\n{:?}", text, found);
+    }
+
     #[test]
     fn what_is_written_reads_back(policy in any_policy()) {
         let text = policy.to_string();

@@ -19,6 +19,12 @@ impl fmt::Display for Policy {
         for rule in &self.rules {
             writeln!(f, "  {rule}")?;
         }
+        if !self.soles.is_empty() {
+            writeln!(f)?;
+        }
+        for sole in &self.soles {
+            writeln!(f, "  sole publish {}", quote(&sole.pattern.to_string()))?;
+        }
         if !self.expects.is_empty() {
             writeln!(f)?;
         }

@@ -1,15 +1,14 @@
 //! Containment and overlap of the sets of topics that filters match, decided exactly.
 
+use std::collections::HashSet;
+
 use super::{Level, TopicFilter};
 
 /// A topic that `filter` matches and no member of `union` does; `None` if the union covers the filter.
 ///
 /// The witness has a level that occurs in no filter at the place of each wildcard, so it is as general as can be.
 #[must_use]
-pub fn uncovered<'a>(
-    filter: &'a TopicFilter,
-    union: impl IntoIterator<Item = &'a TopicFilter> + Clone,
-) -> Option<String> {
+pub fn uncovered<'a>(filter: &TopicFilter, union: impl IntoIterator<Item = &'a TopicFilter> + Clone) -> Option<String> {
     let base = filter.levels().len();
     let last = if filter.is_open() {
         // Past the longest member only members that end in `#` can match, and they match every such length alike.
@@ -45,16 +44,17 @@ fn covers_at(member: &TopicFilter, filter: &TopicFilter, len: usize) -> bool {
 }
 
 /// The most general topic of `len` levels that `filter` matches: a level named in no filter for every wildcard.
-fn witness<'a>(filter: &'a TopicFilter, len: usize, others: impl IntoIterator<Item = &'a TopicFilter>) -> String {
-    let named: std::collections::HashSet<&str> = others
-        .into_iter()
-        .chain([filter])
-        .flat_map(TopicFilter::levels)
-        .filter_map(|level| match level {
+fn witness<'a>(filter: &TopicFilter, len: usize, others: impl IntoIterator<Item = &'a TopicFilter>) -> String {
+    fn names(filter: &TopicFilter) -> impl Iterator<Item = &str> {
+        filter.levels().iter().filter_map(|level| match level {
             Level::Is(text) => Some(&**text),
             Level::Any => None,
         })
-        .collect();
+    }
+    let mut named: HashSet<&str> = names(filter).collect();
+    for other in others {
+        named.extend(names(other));
+    }
     let mut fresh = "x".to_owned();
     while named.contains(fresh.as_str()) {
         fresh.push('x');
@@ -71,6 +71,12 @@ fn witness<'a>(filter: &'a TopicFilter, len: usize, others: impl IntoIterator<It
 /// A topic that both filters match; `None` if there is none.
 #[must_use]
 pub fn overlap(a: &TopicFilter, b: &TopicFilter) -> Option<String> {
+    intersection(a, b).map(|both| witness(&both, shortest(&both), [a, b]))
+}
+
+/// The filter for exactly the topics that both match, which is always one filter; `None` if there is no such topic.
+#[must_use]
+pub fn intersection(a: &TopicFilter, b: &TopicFilter) -> Option<TopicFilter> {
     let (short, long) = if a.levels().len() <= b.levels().len() { (a, b) } else { (b, a) };
     if short.levels().len() < long.levels().len() && !short.is_open() {
         return None;
@@ -88,8 +94,7 @@ pub fn overlap(a: &TopicFilter, b: &TopicFilter) -> Option<String> {
         });
     }
     let both = TopicFilter::from_levels(merged, short.is_open() && long.is_open());
-    let len = shortest(&both);
-    (both.is_open() || both.levels().len() == len).then(|| witness(&both, len, [a, b]))
+    (both.is_open() || both.levels().len() == shortest(&both)).then_some(both)
 }
 
 #[cfg(test)]
@@ -193,6 +198,11 @@ mod tests {
                 let brute = TOPICS.iter().any(|topic| matches(&of, topic) && matches(member, topic));
                 let exact = overlap(&of, member);
                 prop_assert_eq!(exact.is_some(), brute, "{} and {}: {:?}", of, member, exact);
+                let both = intersection(&of, member);
+                for topic in TOPICS.iter() {
+                    let in_both = matches(&of, topic) && matches(member, topic);
+                    prop_assert_eq!(both.as_ref().is_some_and(|both| matches(both, topic)), in_both, "{} in {:?}", topic, both);
+                }
                 if let Some(topic) = exact {
                     prop_assert!(matches(&of, &topic) && matches(member, &topic), "{}", topic);
                 }
