@@ -58,9 +58,34 @@ struct Pending {
     text: Option<String>,
 }
 
+/// How much explanation a client takes (MQTT 5.0 sections 3.1.2.11.4 and 3.1.2.11.7).
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Explanations {
+    wanted: bool,
+    largest: usize,
+}
+
+impl Explanations {
+    /// What a CONNECT asks for.
+    pub(crate) fn of(connect: &Properties<'_>) -> Self {
+        let largest = connect.number(PropertyId::MaximumPacketSize).and_then(|largest| usize::try_from(largest).ok());
+        Self {
+            wanted: connect.number(PropertyId::RequestProblemInformation) != Some(0),
+            largest: largest.unwrap_or(usize::MAX),
+        }
+    }
+
+    /// The packet with its explanation, where the client takes it; else without.
+    pub(crate) fn packet(self, text: &str, build: impl Fn(Option<&str>) -> Vec<u8>) -> Vec<u8> {
+        let whole = if self.wanted { build(Some(text)) } else { Vec::new() };
+        if whole.is_empty() || whole.len() > self.largest { build(None) } else { whole }
+    }
+}
+
 /// The state of one session.
 pub(crate) struct Gate {
     version: Version,
+    explanations: Explanations,
     peer: SocketAddr,
     device: String,
     rights: Rights,
@@ -82,7 +107,7 @@ pub(crate) struct Gate {
 
 impl Gate {
     pub(crate) fn new(
-        version: Version,
+        (version, explanations): (Version, Explanations),
         peer: SocketAddr,
         rights: Rights,
         device: &str,
@@ -91,6 +116,7 @@ impl Gate {
     ) -> Self {
         Self {
             version,
+            explanations,
             peer,
             device: device.to_owned(),
             rights,
@@ -268,9 +294,9 @@ impl Gate {
         let Some(packet_id) = publish.packet_id else { return Ok(()) };
         let packet_type = if publish.qos == 1 { PacketType::Puback } else { PacketType::Pubrec };
         let answer = match self.version {
-            Version::V5 => {
-                Ack { packet_type, packet_id, code: reason::NOT_AUTHORIZED }.to_bytes(self.version, Some(&why))
-            }
+            Version::V5 => self.explanations.packet(&why, |text| {
+                Ack { packet_type, packet_id, code: reason::NOT_AUTHORIZED }.to_bytes(self.version, text)
+            }),
             Version::V311 => {
                 if publish.qos == 2 {
                     self.dropped.insert(packet_id);
@@ -332,7 +358,9 @@ impl Gate {
         }
         let refused: Vec<u8> = answers.iter().filter_map(|answer| answer.as_ref().err().copied()).collect();
         if granted.is_empty() {
-            out.to_client.extend(suback(self.version, subscribe.packet_id, &refused, text.as_deref()));
+            let text = text.unwrap_or_default();
+            let answer = |text: Option<&str>| suback(self.version, subscribe.packet_id, &refused, text);
+            out.to_client.extend(self.explanations.packet(&text, answer));
             return Ok(());
         }
         let packet_id = subscribe.packet_id;
@@ -439,7 +467,10 @@ impl Gate {
         }
         match pending.text {
             None => pass(frame, &mut out.to_client)?,
-            Some(text) => out.to_client.extend(suback(self.version, answer.packet_id, &codes, Some(&text))),
+            Some(text) => {
+                let build = |text: Option<&str>| suback(self.version, answer.packet_id, &codes, text);
+                out.to_client.extend(self.explanations.packet(&text, build));
+            }
         }
         if too_wide {
             self.set_rights(self.rights.clone(), out);

@@ -23,7 +23,8 @@ fn rights(policy: &str) -> Rights {
 
 fn gate(version: Version, on_denied: OnDeniedPublish) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
-    let mut gate = Gate::new(version, peer, rights(POLICY), "wv-1", Box::new(NoMeter), on_denied);
+    let speech = (version, Explanations::of(&Properties::default()));
+    let mut gate = Gate::new(speech, peer, rights(POLICY), "wv-1", Box::new(NoMeter), on_denied);
     gate.alias_limit = 3;
     gate
 }
@@ -88,6 +89,21 @@ fn in_5_0_a_refusal_has_a_code_and_names_the_rule() {
     }
     let (out, result) = client(&mut gate, &publish("rope/wv-2/wind", 0, Vec::new()).to_bytes(Version::V5));
     assert_eq!((out.to_broker.len(), out.to_client.len(), out.events.len(), result), (0, 0, 1, Ok(())));
+}
+
+#[test]
+fn explanations_are_left_out_where_the_client_does_not_take_them() {
+    let packet = publish("rope/wv-1/brake", 1, Vec::new()).to_bytes(Version::V5);
+    let answer = |id, value| {
+        let mut gate = v5();
+        gate.explanations = Explanations::of(&Properties::new(vec![Property { id, value: Value::Number(value) }]));
+        client(&mut gate, &packet).0.to_client
+    };
+    let bare = ack(PacketType::Puback, reason::NOT_AUTHORIZED, Version::V5);
+    assert_eq!(answer(PropertyId::RequestProblemInformation, 0), bare);
+    assert_eq!(answer(PropertyId::MaximumPacketSize, 20), bare);
+    assert!(answer(PropertyId::MaximumPacketSize, 1000).len() > bare.len());
+    assert!(answer(PropertyId::RequestProblemInformation, 1).len() > bare.len());
 }
 
 #[test]

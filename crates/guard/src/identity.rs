@@ -1,6 +1,6 @@
 //! Who a connection is: a certificate that the store knows, or a token, and whether it may sign in now.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::device::DeviceRecord;
@@ -10,11 +10,13 @@ use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::{Parties, VerifiedToken, verify};
 use tidy_warden_store::{Cause, Changes, EditionRecord, Store, StoreError};
+use tokio::sync::Mutex;
 
 /// The account under which the guard's own changes are recorded.
 const ACTOR: &str = "guard";
 
-/// Read and write access to the store from many tasks, each blocking call on a thread made for it.
+/// Read and write access to the store from many tasks. Who waits for its turn holds no thread, so that a store that is
+/// slow to write does not keep anybody from reading.
 #[derive(Clone)]
 pub(crate) struct Knowledge {
     reader: Arc<Mutex<Box<dyn Store>>>,
@@ -79,10 +81,8 @@ impl Knowledge {
         &self,
         question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        let reader = self.reader.clone();
-        let answer =
-            tokio::task::spawn_blocking(move || question(&**reader.lock().unwrap_or_else(PoisonError::into_inner)));
-        answer.await.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }))
+        let store = self.reader.clone().lock_owned().await;
+        finished(tokio::task::spawn_blocking(move || question(&**store)).await)
     }
 
     pub(crate) async fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
@@ -153,12 +153,14 @@ impl Knowledge {
             Credential::Token(_) => None,
         };
         let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because: String::new() };
-        let writer = self.writer.clone();
-        let written = tokio::task::spawn_blocking(move || {
-            writer.lock().unwrap_or_else(PoisonError::into_inner).record_use(&device, certificate, &cause)
-        });
-        written.await.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }))
+        let mut store = self.writer.clone().lock_owned().await;
+        finished(tokio::task::spawn_blocking(move || store.record_use(&device, certificate, &cause)).await)
     }
+}
+
+/// The result of a call on another thread; one that panicked is told as damage.
+fn finished<T>(joined: Result<Result<T, StoreError>, tokio::task::JoinError>) -> Result<T, StoreError> {
+    joined.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }))
 }
 
 /// What a client showed: its certificate from the handshake, user name and password from CONNECT.

@@ -19,7 +19,7 @@ use tokio::net::TcpStream;
 use tokio_rustls::server::TlsStream;
 
 use crate::Event;
-use crate::gate::{Close, Gate, Output};
+use crate::gate::{Close, Explanations, Gate, Output};
 use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
 use crate::registry::Registered;
 use crate::relay::{Interrupted, Relay, Side, Stop};
@@ -122,7 +122,8 @@ pub(crate) async fn serve(
         Ok(opening) => run(&shared, client, &connect, opening, peer, resumed).await,
         Err(refusal) => {
             let code = if connect.version == Version::V5 { refusal.v5 } else { refusal.v311 };
-            client.queue(&connack(connect.version, code, Some(&refusal.why)));
+            let explained = Explanations::of(&connect.properties);
+            client.queue(&explained.packet(&refusal.why, |text| connack(connect.version, code, text)));
             client.last_words().await;
             let event = refusal.event.map(|event| *event);
             let event = event.unwrap_or_else(|| refused_as(refusal.device, connect.client_id, refusal.why));
@@ -254,8 +255,9 @@ async fn run(
         }
     };
     let meter = Box::new(shared.rates.of(&opening.device.id));
-    let mut gate =
-        Gate::new(version, peer, opening.rights.clone(), &device, meter, shared.settings.guard.on_denied_publish);
+    let speech = (version, Explanations::of(&connect.properties));
+    let on_denied = shared.settings.guard.on_denied_publish;
+    let mut gate = Gate::new(speech, peer, opening.rights.clone(), &device, meter, on_denied);
     let accepted = match pass_connack(&mut client, &mut broker, &mut gate, version, &opening).await {
         Ok(keep_alive) => keep_alive,
         Err(why) => {
@@ -274,7 +276,7 @@ async fn run(
     let keep_alive = accepted.unwrap_or(connect.keep_alive);
     let max_packet = usize::try_from(shared.settings.guard.max_packet).unwrap_or(usize::MAX);
     let mut relay = Relay::new(client, broker, gate, max_packet, keep_alive);
-    let ending = converse(shared, &mut relay, connect, &mut opening, version).await;
+    let ending = converse(shared, &mut relay, connect, &mut opening, speech).await;
     let Relay { mut client, mut broker, .. } = relay;
     client.queue(&ending.to_client);
     // What was allowed before the end still goes on. Without a goodbye behind it the broker takes the end of the
@@ -292,7 +294,7 @@ async fn converse<C, B>(
     relay: &mut Relay<C, B>,
     connect: &Connect<'_>,
     opening: &mut Opening,
-    version: Version,
+    speech: (Version, Explanations),
 ) -> Ending
 where
     C: AsyncRead + AsyncWrite + Unpin,
@@ -311,8 +313,7 @@ where
         let lost = match stop {
             Stop::Attention => {
                 if opening.registered.control.borrow_and_update().stop {
-                    let to_client = disconnect(version, reason::SHUTTING_DOWN, Some("the guard stops"));
-                    let to_client = if version == Version::V5 { to_client } else { Vec::new() };
+                    let to_client = last_packet(speech, reason::SHUTTING_DOWN, "the guard stops");
                     return Ending { to_client, goodbye: true, event: closed("the guard stops".to_owned()) };
                 }
                 match look_again(shared, opening).await {
@@ -322,7 +323,7 @@ where
                         relay.deliver(out, &emit);
                         continue;
                     }
-                    Err(why) => return cut(version, &device, why),
+                    Err(why) => return cut(speech, &device, why),
                 }
             }
             Stop::Closed(Close::Goodbye) => {
@@ -336,14 +337,14 @@ where
                 return Ending { to_client: Vec::new(), goodbye: false, event: closed("the broker ended it".into()) };
             }
             Stop::Closed(Close::Broker(why)) | Stop::BrokerLost(why) => {
-                let to_client = last_packet(version, reason::SERVER_UNAVAILABLE, "the broker is gone");
+                let to_client = last_packet(speech, reason::SERVER_UNAVAILABLE, "the broker is gone");
                 return Ending { to_client, goodbye: false, event: closed(format!("the broker: {why}")) };
             }
             Stop::Closed(Close::GoodbyeWithWill) => (Vec::new(), "the client said goodbye with its will".to_owned()),
-            Stop::Closed(Close::Fault { code, why }) => (last_packet(version, code, &why), why),
+            Stop::Closed(Close::Fault { code, why }) => (last_packet(speech, code, &why), why),
             Stop::Silent => {
                 let why = "the client was silent for longer than its keep-alive";
-                (last_packet(version, reason::KEEP_ALIVE_TIMEOUT, why), why.to_owned())
+                (last_packet(speech, reason::KEEP_ALIVE_TIMEOUT, why), why.to_owned())
             }
             Stop::ClientLost(why) => (Vec::new(), why),
         };
@@ -354,16 +355,16 @@ where
 }
 
 /// DISCONNECT with a reason where the version has one for servers.
-fn last_packet(version: Version, code: u8, why: &str) -> Vec<u8> {
+fn last_packet((version, explanations): (Version, Explanations), code: u8, why: &str) -> Vec<u8> {
     match version {
-        Version::V5 => disconnect(version, code, Some(why)),
+        Version::V5 => explanations.packet(why, |text| disconnect(version, code, text)),
         Version::V311 => Vec::new(),
     }
 }
 
-fn cut(version: Version, device: &str, why: String) -> Ending {
+fn cut(speech: (Version, Explanations), device: &str, why: String) -> Ending {
     Ending {
-        to_client: last_packet(version, reason::ADMINISTRATIVE, &why),
+        to_client: last_packet(speech, reason::ADMINISTRATIVE, &why),
         goodbye: true,
         event: Event::Cut { device: device.to_owned(), why },
     }

@@ -3,9 +3,12 @@
 use std::io::{IsTerminal, Write};
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, SyncSender};
+use std::time::Duration;
 
 use serde_json::json;
-use tidy_warden_core::time::{Clock, Span};
+use tidy_warden_core::time::{Clock, Span, UnixTime};
 use tidy_warden_guard::{Config, Event, Guard, GuardError, Sink, TlsSettings};
 use tidy_warden_simulate::Broker;
 use tidy_warden_store::{AuthorityRole, Store};
@@ -49,11 +52,11 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
         console.warn(format!("the guard's own certificate ends at {ends}"));
     }
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
-    runtime.block_on(async {
+    let log = Log::start(form, ward.clock.clone());
+    let ended = runtime.block_on(async {
         let inside = if broker == BUILTIN { Some(start_broker().await?) } else { None };
         let broker = inside.as_ref().map_or(broker, |inside| inside.address().to_string());
-        let sink = log_sink(form, ward.clock.clone());
-        let guard = bind(&ward, listen, broker, &passphrase, sink).await?;
+        let guard = bind(&ward, listen, broker, &passphrase, log.sink()).await?;
         let signals = |kind| signal(kind).map_err(|error| Problem::failed("cannot listen for signals").because(error));
         let (mut interrupt, mut terminate) = (signals(SignalKind::interrupt())?, signals(SignalKind::terminate())?);
         guard
@@ -65,32 +68,83 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
             })
             .await;
         Ok(Exit::Done)
-    })
+    });
+    // Sessions that did not end in time end here; then nobody writes to the log any more.
+    drop(runtime);
+    log.finish();
+    ended
 }
 
 async fn start_broker() -> Result<Broker, Problem> {
     Broker::start().await.map_err(|error| Problem::failed("cannot start the broker inside").because(error))
 }
 
-/// Log lines on standard error.
-fn log_sink(form: LogForm, clock: WardClock) -> Sink {
-    Arc::new(move |event: Event| {
-        let time = clock.now();
-        let line = match form {
-            LogForm::Text => format!("{time} {event}\n"),
-            LogForm::Json => {
-                let mut value = json!({ "time": time });
-                if let (Some(value), Ok(serde_json::Value::Object(fields))) =
-                    (value.as_object_mut(), serde_json::to_value(&event))
-                {
-                    value.extend(fields);
+/// How many log lines may wait to be written; more are counted and left out.
+const WAITING: usize = 10_000;
+
+/// How long the last lines may take when the guard stops.
+const LAST_LINES: Duration = Duration::from_secs(2);
+
+/// Log lines on standard error, written by a thread of their own, so that nobody waits for whoever reads them.
+struct Log {
+    sender: SyncSender<(UnixTime, Event)>,
+    lost: Arc<AtomicU64>,
+    /// Hears when all is written.
+    written: Receiver<()>,
+    clock: WardClock,
+}
+
+impl Log {
+    fn start(form: LogForm, clock: WardClock) -> Self {
+        let (sender, lines) = std::sync::mpsc::sync_channel(WAITING);
+        let lost = Arc::new(AtomicU64::new(0));
+        let missing = lost.clone();
+        let (done, written) = std::sync::mpsc::channel();
+        std::thread::spawn(move || {
+            for (time, event) in lines {
+                let mut text = line(form, time, &event);
+                match missing.swap(0, Ordering::Relaxed) {
+                    0 => {}
+                    count => {
+                        let what =
+                            format!("{count} log lines came faster than they could be written, and were left out");
+                        text.push_str(&line(form, time, &Event::Trouble { what }));
+                    }
                 }
-                format!("{value}\n")
+                // A closed log does not stop the guard.
+                let _ = std::io::stderr().lock().write_all(text.as_bytes());
             }
-        };
-        // A closed log does not stop the guard.
-        let _ = std::io::stderr().lock().write_all(line.as_bytes());
-    })
+            // Nobody waits for it any more if this took too long.
+            let _ = done.send(());
+        });
+        Self { sender, lost, written, clock }
+    }
+
+    fn sink(&self) -> Sink {
+        let (sender, lost, clock) = (self.sender.clone(), self.lost.clone(), self.clock.clone());
+        Arc::new(move |event| {
+            if sender.try_send((clock.now(), event)).is_err() {
+                lost.fetch_add(1, Ordering::Relaxed);
+            }
+        })
+    }
+
+    /// Waits until all is written, but not for long: the reader may be stuck. Every sink must be gone by now.
+    fn finish(self) {
+        drop(self.sender);
+        let _ = self.written.recv_timeout(LAST_LINES);
+    }
+}
+
+fn line(form: LogForm, time: UnixTime, event: &Event) -> String {
+    if form == LogForm::Text {
+        return format!("{time} {event}\n");
+    }
+    let mut value = json!({ "time": time });
+    if let (Some(value), Ok(serde_json::Value::Object(fields))) = (value.as_object_mut(), serde_json::to_value(event)) {
+        value.extend(fields);
+    }
+    format!("{value}\n")
 }
 
 /// A guard of this ward that listens.

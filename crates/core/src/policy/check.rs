@@ -91,11 +91,8 @@ pub fn check(edition: &Edition, settings: &Settings, devices: impl Iterator<Item
             id: "not-sole",
             severity: Severity::Error,
             place: Some(sole.place.clone()),
-            problem: format!(
-                "`{other}` can publish {topic:?} too, which is claimed for `{subject}` alone: {}: {rule}",
-                rule.at
-            ),
-            mend: "narrow that rule, deny it there, or narrow the claim".to_owned(),
+            problem: format!("`{other}` can publish {topic:?} too, which is claimed for `{subject}` alone"),
+            mend: format!("narrow {}, which allows it, deny it there, or narrow the claim", rule.at),
         });
     }
     for expect in edition.policies.iter().flat_map(|policy| &policy.expects) {
