@@ -16,22 +16,40 @@ pub(crate) use run::{DemoArgs, GuardArgs, LogForm, TopicMatchArgs};
 
 use crate::console::Format;
 
-const AFTER_HELP: &str = "\
-Commands in the order of the work:
-  prepare      init, authority, settings
-  register     device
-  credentials  enroll, token
-  policy       policy
-  run          guard
-  keep true    revoke, crl
-  see          audit
-  try          demo
+/// The commands in the groups and the order of the work, which the generated list cannot show.
+const COMMANDS: &str = "\
+prepare
+  init       make a ward: settings, authorities, store, a place for policies
+  authority  see the ward's certificate authorities, and hand their certificates out
+  settings   check ward.toml
+register
+  device     list devices and keep what is known of them
+credentials
+  enroll     give a device its certificate: from its request (CSR), or with a key made here
+  token      make and read tokens that stand for a device
+policy
+  policy     check, adopt and question policies
+run
+  guard      stand between the devices and the MQTT broker and let pass what policy allows
+keep true
+  revoke     end a device's certificates and tokens, everywhere and at once
+  crl        sign and write an authority's current certificate revocation list
+see
+  audit      read the audit record and prove that it is whole
+try
+  demo       see a device's whole life in a made-up fleet, with nothing installed
 
 Exit codes: 0 done or yes, 1 failed, 2 usage, 3 refused or no, 4 not found, 5 done in part.";
 
+/// The heading of options that every command takes.
+const EVERYWHERE: &str = "For every command";
+
+const TEMPLATE: &str = "{about-with-newline}\n{usage-heading} {usage}{after-help}\n\nOptions:\n{options}";
+
 /// Credentials and policies for a fleet of devices: who each one is, what it may say, and that it is out when it is lost.
 #[derive(Debug, Parser)]
-#[command(name = "tidy-warden", version, after_help = AFTER_HELP, propagate_version = true)]
+#[command(name = "tidy-warden", version, after_help = COMMANDS, help_template = TEMPLATE)]
+#[command(disable_help_subcommand = true)]
 pub(crate) struct Cli {
     /// The ward's folder.
     #[arg(
@@ -40,17 +58,18 @@ pub(crate) struct Cli {
         env = "TIDY_WARDEN_WARD",
         default_value = ".",
         value_name = "DIR",
-        hide_env_values = true
+        hide_env_values = true,
+        help_heading = EVERYWHERE
     )]
     pub(crate) ward: PathBuf,
     /// The form of results on standard output.
-    #[arg(long, global = true, value_enum, default_value = "table")]
+    #[arg(long, global = true, value_enum, default_value = "table", help_heading = EVERYWHERE)]
     pub(crate) format: Format,
     /// Leave out notes on standard error.
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = EVERYWHERE)]
     pub(crate) quiet: bool,
     /// A file with the passphrase that opens the ward's keys; without it the terminal is asked.
-    #[arg(long, global = true, env = "TIDY_WARDEN_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true)]
+    #[arg(long, global = true, env = "TIDY_WARDEN_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true, help_heading = EVERYWHERE)]
     pub(crate) passphrase_file: Option<PathBuf>,
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -166,5 +185,23 @@ pub(crate) fn pair(text: &str) -> Result<(String, String), String> {
     match text.split_once('=') {
         Some((name, value)) if !name.is_empty() => Ok((name.to_owned(), value.to_owned())),
         _ => Err("expected NAME=VALUE".to_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_consistent_and_its_help_names_every_command() {
+        let command = Cli::command();
+        command.clone().debug_assert();
+        let shown: Vec<&str> =
+            COMMANDS.lines().filter_map(|line| line.strip_prefix("  ")?.split_whitespace().next()).collect();
+        let known: Vec<&str> =
+            command.get_subcommands().filter(|each| !each.is_hide_set()).map(clap::Command::get_name).collect();
+        assert_eq!(shown, known);
     }
 }
