@@ -1,7 +1,7 @@
 //! The guard: terminates device TLS, checks identity and policy, and passes MQTT on to a broker.
 //!
-//! One task serves one connection. What a connection may do is decided by [`gate`], a state machine without sockets;
-//! who it is by [`identity`]; the follower in [`server`] watches the store and makes sessions look again when something
+//! One task serves one connection. What a connection may do is decided by `gate`, a state machine without sockets;
+//! who it is by `identity`; the follower in `server` watches the store and makes sessions look again when something
 //! changed.
 
 mod event;

@@ -86,8 +86,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
                 self.written += len;
                 self.moved = Instant::now();
                 self.unflushed = true;
-                if self.written == self.output.len() {
-                    self.output.clear();
+                // What is written goes: all at once where nothing waits, else now and then, for under steady traffic
+                // something always waits.
+                if self.written == self.output.len() || self.written > HIGH_WATER {
+                    self.output.drain(..self.written);
                     self.written = 0;
                 }
             }
@@ -282,4 +284,37 @@ fn each_packet(
     };
     input.drain(..used);
     result
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn steady_traffic_does_not_fill_the_memory() {
+        let (near, _far) = tokio::io::duplex(64);
+        let mut side = Side::new(near);
+        side.queue(b"always something waiting");
+        for _ in 0..10_000 {
+            side.queue(&[0; 1000]);
+            side.note(Moved::Written(Ok(1000))).unwrap();
+            assert!(side.output.len() <= HIGH_WATER + 2 * 1000 && side.waiting() == 24, "{}", side.output.len());
+        }
+    }
+
+    #[tokio::test]
+    async fn a_packet_is_waited_for_and_an_oversized_one_refused_from_its_header() {
+        let (near, mut far) = tokio::io::duplex(64);
+        let mut side = Side::new(near);
+        far.write_all(&[0xc0]).await.unwrap();
+        let early = tokio::time::timeout(Duration::from_millis(20), side.packet(100)).await;
+        assert!(early.is_err(), "half a packet is none");
+        far.write_all(&[0, 0x30, 0xff, 0x7f]).await.unwrap();
+        assert!(matches!(side.packet(100).await, Ok(2)));
+        side.input.drain(..2);
+        assert!(matches!(side.packet(100).await, Err(Interrupted::Malformed(_))));
+        drop(far);
+        side.input.clear();
+        assert!(matches!(side.packet(100).await, Err(Interrupted::Lost(_))));
+    }
 }

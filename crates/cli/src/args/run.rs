@@ -14,10 +14,10 @@ pub(crate) enum LogForm {
 
 #[derive(Debug, Args)]
 pub(crate) struct GuardArgs {
-    /// The IP address and port that devices connect to; default: [guard] listen, else 127.0.0.1:8883.
+    /// The IP address and port that devices connect to; default: `listen` under `guard` in ward.toml, else 127.0.0.1:8883.
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) listen: Option<SocketAddr>,
-    /// The broker: HOST:PORT (plain MQTT), or `builtin` for a small one inside; default: [guard] broker.
+    /// The broker: HOST:PORT (plain MQTT), or `builtin` for a small one inside; default: `broker` under `guard` in ward.toml.
     #[arg(long, value_name = "HOST:PORT")]
     pub(crate) broker: Option<String>,
     /// The form of log lines on standard error; default: text on a terminal, else json.
