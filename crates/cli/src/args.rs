@@ -9,7 +9,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-pub(crate) use credential::{CrlArgs, EnrollArgs, RevokeArgs, TokenCommand};
+pub(crate) use credential::{CredentialCommand, CrlArgs, EnrollArgs, RevokeArgs, TokenCommand};
 pub(crate) use device::{AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs};
 pub(crate) use policy::{AdoptArgs, AskArgs, AskedAct, CheckArgs, PolicyCommand};
 pub(crate) use run::{DemoArgs, GuardArgs, LogForm, TopicMatchArgs};
@@ -26,6 +26,7 @@ register
   device     list devices and keep what is known of them
 credentials
   enroll     give a device its certificate: from its request (CSR), or with a key made here
+  credential see the certificates of the fleet, and whose one is
   token      make and read tokens that stand for a device
 policy
   policy     check, adopt and question policies
@@ -90,6 +91,9 @@ pub(crate) enum Command {
     Device(DeviceCommand),
     /// Give a device its certificate: from its request (CSR), or with a key made here.
     Enroll(EnrollArgs),
+    /// See the certificates of the fleet, and whose one is.
+    #[command(subcommand)]
+    Credential(CredentialCommand),
     /// Make and read tokens that stand for a device.
     #[command(subcommand)]
     Token(TokenCommand),
@@ -137,6 +141,11 @@ pub(crate) struct InitArgs {
 pub(crate) enum AuthorityCommand {
     /// All authorities.
     List,
+    /// What a person compares: subject, key, fingerprint, ends, and how many certificates it signed.
+    Show {
+        /// The authority, as `authority list` names it.
+        authority: String,
+    },
     /// Write root.pem and issuing.pem (all issuing certificates) into a folder.
     Export {
         /// The folder; made if it does not exist.

@@ -2,6 +2,7 @@
 
 pub(crate) mod audit;
 pub(crate) mod authority;
+pub(crate) mod credential;
 pub(crate) mod crl;
 pub(crate) mod device;
 pub(crate) mod enroll;
@@ -53,6 +54,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Settings(_) => settings::run(&context),
         Command::Device(command) => device::run(&context, command),
         Command::Enroll(args) => enroll::run(&context, &args),
+        Command::Credential(command) => credential::run(&context, command),
         Command::Token(command) => token::run(&context, command),
         Command::Policy(command) => policy::run(&context, &command),
         Command::Guard(args) => guard::run(&context, &args),

@@ -1,9 +1,10 @@
 //! The edge: names, kinds and facts as people write them, checked once and then passed on as what they are.
 
-use tidy_warden_core::condition::can_name_a_label;
+use tidy_warden_core::condition::{Condition, Use, can_name_a_label};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName};
 use tidy_warden_core::settings::Settings;
+use tidy_warden_core::text::Source;
 
 use crate::problem::Problem;
 
@@ -13,6 +14,12 @@ where
     T::Err: std::fmt::Display,
 {
     text.parse().map_err(|error: T::Err| Problem::refused(error.to_string()))
+}
+
+/// A condition given with `--where`.
+pub(crate) fn condition(text: &str) -> Result<Condition, Problem> {
+    Condition::parse(&Source::new("--where", text), Use::Picking)
+        .map_err(|error| Problem::text("the condition cannot be read", &[error]))
 }
 
 /// Checks a kind against the settings.

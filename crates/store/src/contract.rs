@@ -78,6 +78,17 @@ pub struct AuthorityRecord {
     pub crl_pending: bool,
 }
 
+/// How many certificates of devices an authority signed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Signed {
+    /// Ever.
+    pub all: u64,
+    /// Of them, those that may sign in now.
+    pub usable: u64,
+    /// The last end of those, if there are any.
+    pub last_end: Option<UnixTime>,
+}
+
 /// Everything that a new ward begins with.
 #[derive(Debug)]
 pub struct Founding<'a> {
@@ -299,6 +310,12 @@ pub trait Store: Send {
     /// The store cannot be read.
     fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError>;
 
+    /// How many certificates of devices an authority signed, and how many of them may sign in at `now`.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn signed_by(&self, authority: &AuthorityName, now: UnixTime) -> Result<Signed, StoreError>;
+
     /// The certificate of the guard or the desk.
     ///
     /// # Errors
@@ -325,6 +342,12 @@ pub trait Store: Send {
         &self,
         fingerprints: &[Fingerprint],
     ) -> Result<Vec<Option<(CredentialRecord, DeviceRecord)>>, StoreError>;
+
+    /// The certificates that have a serial number: one at the most for each authority.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn fingerprints_of(&self, serial: &SerialNumber) -> Result<Vec<Fingerprint>, StoreError>;
 
     /// An edition, or the current one; `None` if there is none.
     ///

@@ -9,7 +9,7 @@ pub mod sqlite;
 
 pub use contract::{
     AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView,
-    EditionRecord, Founding, IssueRefusal, NewCredential, Revocation, Store, WardRecord,
+    EditionRecord, Founding, IssueRefusal, NewCredential, Revocation, Signed, Store, WardRecord,
 };
 pub use error::StoreError;
 pub use sqlite::SqliteStore;

@@ -246,6 +246,9 @@ fn a_device_has_one_certificate_unless_another_is_asked_for() {
         issue(store, "wv-1", &second, true, 20).unwrap().unwrap();
         let view = |store: &dyn Store| store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();
         let credentials = view(store).credentials;
+        let signed = |at| store.signed_by(&"devices".parse().unwrap(), UnixTime(NOW + at)).unwrap();
+        assert_eq!((signed(30).all, signed(30).usable, signed(1021).usable), (2, 2, 1));
+        assert_eq!(signed(30).last_end, Some(second.not_after));
         assert_eq!(credentials[0].fingerprint, second.fingerprint, "newest first");
         assert_eq!(credentials[1].superseded_until, Some(UnixTime(NOW + 20 + 1000)));
         // The old one may be used until the new one is; using it again ends nothing.
@@ -290,6 +293,8 @@ fn revoking_a_device_ends_all_it_has_until_it_is_reopened() {
         let ended = store.revoke(all, &cause(2)).unwrap();
         assert_eq!(ended, [(certificate.fingerprint, certificate.serial.clone())]);
         assert_eq!(store.revoke(all, &cause(3)).unwrap(), [], "what is over is not ended twice");
+        assert_eq!(store.fingerprints_of(&certificate.serial).unwrap(), [certificate.fingerprint]);
+        assert_eq!(store.fingerprints_of(&SerialNumber::from_octets(&[9]).unwrap()).unwrap(), []);
         let (credential, device) = store.status_many(&[certificate.fingerprint]).unwrap().remove(0).unwrap();
         assert_eq!(credential.revoked, Some((UnixTime(NOW + 2), Reason::PrivilegeWithdrawn)));
         assert_eq!((device.out, device.tokens_from), (Some(UnixTime(NOW + 2)), UnixTime(NOW + 4)));

@@ -26,6 +26,28 @@ pub(crate) struct EnrollArgs {
 }
 
 #[derive(Debug, Subcommand)]
+pub(crate) enum CredentialCommand {
+    /// The certificates of the fleet, those that end first at the top.
+    List {
+        /// Only of devices for which this condition holds.
+        #[arg(long = "where", value_name = "CONDITION")]
+        condition: Option<String>,
+        /// Also those that may not sign in any more.
+        #[arg(long)]
+        all: bool,
+    },
+    /// Whose a certificate is, and its state: by serial number, SHA-256 fingerprint, or the certificate itself.
+    #[group(id = "which", required = true, multiple = false, args = ["name", "cert"])]
+    Show {
+        /// The serial number or fingerprint in hexadecimal; colons are passed over.
+        name: Option<String>,
+        /// A certificate in PEM or DER.
+        #[arg(long, value_name = "FILE")]
+        cert: Option<PathBuf>,
+    },
+}
+
+#[derive(Debug, Subcommand)]
 pub(crate) enum TokenCommand {
     /// Sign a token for a device and write it, alone, to standard output. It is not kept.
     Issue {

@@ -3,19 +3,18 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use tidy_warden_core::condition::{Candidate, Condition, Use};
+use tidy_warden_core::condition::Candidate;
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, missing};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
-use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{AddRefusal, DeviceEdit, DeviceView, Store};
 
-use super::{Context, import};
+use super::{Context, credential, import};
 use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
 use crate::console::{Listing, counted};
-use crate::edge::{device_id, fact, known_kind, label_name, parse};
+use crate::edge::{condition, device_id, fact, known_kind, label_name, parse};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
@@ -73,12 +72,7 @@ fn add(context: &Context<'_>, args: &AddArgs) -> Result<Exit, Problem> {
 
 fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
     let ward = context.ward()?;
-    let condition = args
-        .condition
-        .as_deref()
-        .map(|text| Condition::parse(&Source::new("--where", text), Use::Picking))
-        .transpose()
-        .map_err(|error| Problem::text("the condition cannot be read", &[error]))?;
+    let condition = args.condition.as_deref().map(condition).transpose()?;
     let now = ward.now();
     let mut found = Vec::new();
     ward.store.each_device(&mut |view| {
@@ -211,7 +205,7 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     let demands = Demands { facts: &kind.facts, token_login: kind.token_login };
     let gaps = missing(&view.device, &view.credentials, demands, policy.standing, now);
     let mut value = device_json(state, &view, now);
-    let credentials: Vec<Value> = view.credentials.iter().map(|credential| credential_json(credential, now)).collect();
+    let credentials: Vec<Value> = view.credentials.iter().map(|credential| credential::json(credential, now)).collect();
     value["credentials"] = json!(credentials);
     value["missing"] = json!(gaps);
     value["policies"] = json!(policy.policies);
@@ -220,17 +214,6 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     value["subscribe"] = json!(policy.subscribe);
     context.console.show("tidy-warden/device/1", value, &show_text(&view, state, &policy, &gaps, now))?;
     Ok(Exit::Done)
-}
-
-fn credential_json(credential: &CredentialRecord, now: UnixTime) -> Value {
-    json!({
-        "state": credential.state(now).as_str(), "serial": credential.serial.to_string(),
-        "fingerprint": credential.fingerprint.to_string(), "authority": credential.authority, "key": credential.key_type,
-        "begins": credential.not_before, "ends": credential.not_after, "issued": credential.issued,
-        "equipped": credential.equipped, "first_used": credential.first_used,
-        "superseded_until": credential.superseded_until, "revoked": credential.revoked.map(|(at, _)| at),
-        "reason": credential.revoked.map(|(_, reason)| reason.as_str()),
-    })
 }
 
 fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[String], now: UnixTime) -> String {
@@ -272,12 +255,7 @@ fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[S
 }
 
 fn credential_row(credential: &CredentialRecord, now: UnixTime) -> Vec<String> {
-    let note = match (credential.revoked, credential.superseded_until) {
-        (Some((at, reason)), _) => format!("revoked {at}, {reason}"),
-        (None, Some(until)) if until >= now => format!("may sign in until {until}, or until its successor is used"),
-        (None, Some(until)) => format!("could sign in until {until}"),
-        (None, None) => String::new(),
-    };
+    let note = credential::note(credential, now);
     vec![
         credential.serial.to_string(),
         credential.state(now).as_str().to_owned(),

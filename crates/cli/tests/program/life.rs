@@ -203,3 +203,53 @@ fn the_demo_tells_its_story_and_its_ward_can_be_used() {
     kept.run(&["enroll", "wv-0416", "--make-key", "--out", "kept/outfits"]).exits(0);
     kept.run(&["demo", "--keep", "kept"]).exits(3).says(&["exists already"]);
 }
+
+#[test]
+fn whose_a_certificate_is_can_be_asked_in_every_way() {
+    let world = World::equipped();
+    let list = world.run(&["credential", "list", "--format", "json"]).exits(0).json();
+    let all = list["credentials"].as_array().unwrap();
+    assert_eq!((all.len(), all[0]["state"].as_str()), (3, Some("equipped")));
+    let some = world.run(&["credential", "list", "--where", "kind = control-room", "--format", "json"]).exits(0).json();
+    assert_eq!(some["credentials"][0]["device"], "cr-ossel");
+    let wanted = all.iter().find(|credential| credential["device"] == "wv-1").unwrap();
+    let (serial, fingerprint) = (wanted["serial"].as_str().unwrap(), wanted["fingerprint"].as_str().unwrap());
+    world.other("openssl", &["x509", "-in", "outfits/wv-1/device.pem", "-outform", "DER", "-out", "wv-1.der"]).exits(0);
+    let colons: Vec<String> = fingerprint
+        .to_uppercase()
+        .as_bytes()
+        .chunks(2)
+        .map(|pair| String::from_utf8_lossy(pair).into_owned())
+        .collect();
+    let without_zero = serial.trim_start_matches('0');
+    for how in [
+        &[serial][..],
+        &[without_zero],
+        &[fingerprint],
+        &[&colons.join(":")],
+        &["--cert", "outfits/wv-1/device.pem"],
+        &["--cert", "wv-1.der"],
+    ] {
+        world
+            .run(&[&["credential", "show"][..], how].concat())
+            .exits(0)
+            .prints(&["device       wv-1 (windvane)", "may sign in  yes"]);
+    }
+    world.run(&["credential", "show", "--cert", "outfits/wv-1/root.pem"]).exits(4).says(&["did not record"]);
+    world.run(&["credential", "show", "--cert", "pass.txt"]).exits(3).says(&["not a well-formed X.509"]);
+    world.run(&["credential", "show", "xyz"]).exits(3).says(&["hexadecimal"]);
+    world.run(&["credential", "show", "00ff"]).exits(4);
+    world.run(&["credential", "show"]).exits(2);
+    world.run(&["revoke", "wv-1", "--reason", "keyCompromise", "--yes"]).exits(0);
+    world.run(&["credential", "show", serial]).exits(0).prints(&["may sign in  no: its certificate was revoked"]);
+    let authority = world.run(&["authority", "show", "devices", "--format", "json"]).exits(0).json();
+    assert_eq!(
+        (&authority["signed"], &authority["usable"], &authority["path_length"]),
+        (&3.into(), &2.into(), &0.into())
+    );
+    world.run(&["authority", "show", "devices"]).exits(0).prints(&["3 certificates for devices, 2 of them", "run crl"]);
+    world.run(&["authority", "show", "nobody"]).exits(4);
+    let left = world.run(&["credential", "list", "--format", "jsonl"]).exits(0).stdout.lines().count();
+    let every = world.run(&["credential", "list", "--all", "--format", "jsonl"]).exits(0).stdout.lines().count();
+    assert_eq!((left, every), (2, 3));
+}

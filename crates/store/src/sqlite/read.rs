@@ -17,7 +17,7 @@ use super::rows::{self, DEVICE_COLUMNS, damaged};
 use super::{SqliteStore, audit_end, meta, write};
 use crate::{
     AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView,
-    EditionRecord, IssueRefusal, NewCredential, Revocation, Store, StoreError, WardRecord,
+    EditionRecord, IssueRefusal, NewCredential, Revocation, Signed, Store, StoreError, WardRecord,
 };
 
 /// How many devices are read at a time when all are walked.
@@ -55,6 +55,20 @@ impl Store for SqliteStore {
             });
         }
         Ok(all)
+    }
+
+    fn signed_by(&self, authority: &AuthorityName, now: UnixTime) -> Result<Signed, StoreError> {
+        const USABLE: &str = "revoked IS NULL AND not_before <= ?2 AND not_after >= ?2
+                              AND (superseded_until IS NULL OR superseded_until >= ?2)";
+        let sql = format!(
+            "SELECT count(*), count(*) FILTER (WHERE {USABLE}), max(not_after) FILTER (WHERE {USABLE}) FROM credentials
+             WHERE authority = (SELECT pk FROM authorities WHERE name = ?1)"
+        );
+        let mut statement = self.connection.prepare_cached(&sql)?;
+        Ok(statement.query_row(params![authority.as_str(), now.0], |row| {
+            let count = |at| row.get::<_, i64>(at).map(i64::unsigned_abs);
+            Ok(Signed { all: count(0)?, usable: count(1)?, last_end: rows::time(row.get(2)?) })
+        })?)
     }
 
     fn server_certificate(&self, name: &str) -> Result<Certificate, StoreError> {
@@ -125,6 +139,19 @@ impl Store for SqliteStore {
                 let credential = view.credentials.into_iter().find(|each| each.fingerprint == *fingerprint)?;
                 Some((credential, view.device))
             }));
+        }
+        Ok(all)
+    }
+
+    fn fingerprints_of(&self, serial: &SerialNumber) -> Result<Vec<Fingerprint>, StoreError> {
+        // Naming the authorities lets the index on (authority, serial) serve.
+        let mut statement = self.connection.prepare_cached(
+            "SELECT fingerprint FROM credentials WHERE authority IN (SELECT pk FROM authorities) AND serial = ?1",
+        )?;
+        let mut found = statement.query([serial.octets()])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            all.push(Fingerprint(row.get(0)?));
         }
         Ok(all)
     }

@@ -1,0 +1,168 @@
+//! `credential`: the certificates of the fleet, and whose one is.
+
+use std::path::Path;
+
+use serde_json::{Value, json};
+use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::condition::{Candidate, Condition};
+use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::device::{DeviceRecord, DeviceState};
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::Store;
+
+use super::Context;
+use crate::args::CredentialCommand;
+use crate::console::{Listing, counted};
+use crate::edge::condition;
+use crate::files;
+use crate::problem::{Exit, Problem};
+use crate::ward::Ward;
+
+pub(crate) fn run(context: &Context<'_>, command: CredentialCommand) -> Result<Exit, Problem> {
+    match command {
+        CredentialCommand::List { condition: text, all } => {
+            list(context, text.as_deref().map(condition).transpose()?.as_ref(), all)
+        }
+        CredentialCommand::Show { name, cert } => show(context, name.as_deref(), cert.as_deref()),
+    }
+}
+
+/// All that is recorded of a certificate.
+pub(super) fn json(credential: &CredentialRecord, now: UnixTime) -> Value {
+    json!({
+        "state": credential.state(now).as_str(), "serial": credential.serial.to_string(),
+        "fingerprint": credential.fingerprint.to_string(), "authority": credential.authority, "key": credential.key_type,
+        "begins": credential.not_before, "ends": credential.not_after, "issued": credential.issued,
+        "equipped": credential.equipped, "first_used": credential.first_used,
+        "superseded_until": credential.superseded_until, "revoked": credential.revoked.map(|(at, _)| at),
+        "reason": credential.revoked.map(|(_, reason)| reason.as_str()),
+    })
+}
+
+/// What a person should know beside the state.
+pub(super) fn note(credential: &CredentialRecord, now: UnixTime) -> String {
+    match (credential.revoked, credential.superseded_until) {
+        (Some((at, reason)), _) => format!("revoked {at}, {reason}"),
+        (None, Some(until)) if until >= now => format!("may sign in until {until}, or until its successor is used"),
+        (None, Some(until)) => format!("could sign in until {until}"),
+        (None, None) => String::new(),
+    }
+}
+
+fn list(context: &Context<'_>, condition: Option<&Condition>, all: bool) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let now = ward.now();
+    let mut found: Vec<CredentialRecord> = Vec::new();
+    ward.store.each_device(&mut |view| {
+        let state = DeviceState::of(&view.device, &view.credentials, now);
+        let candidate = Candidate { device: &view.device, state: Some(state) };
+        if condition.is_none_or(|condition| condition.holds(&candidate)) {
+            found.extend(view.credentials.into_iter().filter(|each| all || each.may_sign_in(now).is_ok()));
+        }
+    })?;
+    found.sort_by(|a, b| a.usable_until().cmp(&b.usable_until()).then_with(|| a.serial.cmp(&b.serial)));
+    let item = |credential: &CredentialRecord| {
+        let mut value = json!({ "device": credential.device });
+        if let (Some(value), Value::Object(fields)) = (value.as_object_mut(), json(credential, now)) {
+            value.extend(fields);
+        }
+        value
+    };
+    let row = |credential: &CredentialRecord| {
+        vec![
+            credential.device.to_string(),
+            credential.serial.to_string(),
+            credential.state(now).as_str().to_owned(),
+            credential.authority.to_string(),
+            credential.key_type.clone(),
+            credential.not_after.date(),
+            note(credential, now),
+        ]
+    };
+    context.console.list(Listing {
+        schema: "tidy-warden/credentials/1",
+        key: "credentials",
+        items: found.iter().map(item).collect(),
+        columns: ["device", "certificate", "state", "authority", "key", "ends", "note"].map(str::to_owned).to_vec(),
+        rows: found.iter().map(row).collect(),
+        empty: "no certificates; issue one: enroll ID --make-key --out DIR",
+    })?;
+    if context.console.is_for_people() && !found.is_empty() {
+        context.console.note(counted(found.len(), "certificate"));
+    }
+    Ok(Exit::Done)
+}
+
+fn show(context: &Context<'_>, name: Option<&str>, file: Option<&Path>) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let (wanted, shown) = match (name, file) {
+        (_, Some(path)) => (vec![read_certificate(path)?.fingerprint], path.display().to_string()),
+        (name, None) => {
+            let name = name.unwrap_or_default();
+            (named(&ward, name)?, name.to_owned())
+        }
+    };
+    let found: Vec<(CredentialRecord, DeviceRecord)> = ward.store.status_many(&wanted)?.into_iter().flatten().collect();
+    let Some((credential, device)) = found.first() else {
+        return Err(Problem::not_found(format!("this ward did not record the certificate {shown}"))
+            .because("no device of it has a certificate with this fingerprint or serial number")
+            .next("credential list --all shows those that it did record"));
+    };
+    let now = ward.now();
+    let mut value = json(credential, now);
+    value["device"] = json!(device.id);
+    value["kind"] = json!(device.kind);
+    let verdict = match (credential.may_sign_in(now), device.out.or(device.retired)) {
+        (Err(why), _) => format!("no: {why}"),
+        (Ok(()), Some(since)) => format!("no: the device is out since {since}"),
+        (Ok(()), None) => "yes".to_owned(),
+    };
+    let text = format!(
+        "device       {} ({})\nstate        {}\nmay sign in  {verdict}\nserial       {}\nSHA-256      {}\nauthority    {}\n\
+         key          {}\nvalid        {} to {}\nfirst used   {}\n",
+        device.id,
+        device.kind,
+        credential.state(now).as_str(),
+        credential.serial,
+        credential.fingerprint,
+        credential.authority,
+        credential.key_type,
+        credential.not_before,
+        credential.not_after,
+        credential.first_used.map_or_else(|| "never".to_owned(), |at| at.to_string()),
+    );
+    context.console.show("tidy-warden/credential/1", value, &text)?;
+    Ok(Exit::Done)
+}
+
+/// Reads one certificate in PEM or DER.
+fn read_certificate(path: &Path) -> Result<Certificate, Problem> {
+    let bytes = files::read(path, 64 * 1024)?;
+    let read = match std::str::from_utf8(&bytes) {
+        Ok(text) => Certificate::from_pem(text.trim_end()),
+        Err(_) => Certificate::from_der(&bytes),
+    };
+    read.map_err(|error| {
+        Problem::refused(format!("cannot read {}", path.display()))
+            .because(error)
+            .next("give one certificate in PEM or DER")
+    })
+}
+
+/// The certificates that a serial number or a fingerprint names.
+fn named(ward: &Ward, text: &str) -> Result<Vec<Fingerprint>, Problem> {
+    let digits: String = text.chars().filter(|c| *c != ':').collect::<String>().to_ascii_lowercase();
+    let even = if digits.len().is_multiple_of(2) { digits } else { format!("0{digits}") };
+    let octets = data_encoding::HEXLOWER.decode(even.as_bytes()).map_err(|_| {
+        Problem::refused(format!("`{text}` is neither a serial number nor a fingerprint"))
+            .because("both are hexadecimal digits")
+            .next("to ask about a file: credential show --cert FILE")
+    })?;
+    if let Ok(fingerprint) = <[u8; 32]>::try_from(octets.as_slice()) {
+        return Ok(vec![Fingerprint(fingerprint)]);
+    }
+    match SerialNumber::from_octets(&octets) {
+        Some(serial) => Ok(ward.store.fingerprints_of(&serial)?),
+        None => Ok(Vec::new()),
+    }
+}
