@@ -195,3 +195,36 @@ pub(crate) fn counted(count: usize, noun: &str) -> String {
         (_, None) => format!("{count} {noun}s"),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tables_are_aligned_and_have_no_blanks_at_line_ends() {
+        let columns = ["id", "number", "note"].map(str::to_owned);
+        let rows = [["wv-1", "7", ""], ["st-ossel-top", "12", "x"]].map(|row| row.map(str::to_owned).to_vec());
+        let text = table(&columns, &rows);
+        assert_eq!(text, "ID            NUMBER  NOTE\nwv-1               7\nst-ossel-top      12  x\n");
+    }
+
+    #[test]
+    fn csv_quotes_what_needs_it() {
+        let listing = Listing {
+            schema: "s/1",
+            key: "k",
+            items: Vec::new(),
+            columns: vec!["a".into(), "b".into()],
+            rows: vec![vec!["1,2".into(), "\"q\"".into()]],
+            empty: "",
+        };
+        assert_eq!(csv(&listing).unwrap(), "a,b\n\"1,2\",\"\"\"q\"\"\"\n");
+    }
+
+    #[test]
+    fn counts_have_their_plural() {
+        let told: Vec<String> = [0, 1, 2].map(|count| counted(count, "entry")).into();
+        assert_eq!(told, ["0 entries", "1 entry", "2 entries"]);
+        assert_eq!((counted(1, "row"), counted(7, "row")), ("1 row".to_owned(), "7 rows".to_owned()));
+    }
+}

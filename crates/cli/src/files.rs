@@ -134,3 +134,80 @@ impl Drop for PendingFolder {
 pub(crate) fn is_readable_by_others(path: &Path) -> bool {
     fs::metadata(path).is_ok_and(|metadata| metadata.permissions().mode() & 0o077 != 0)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn names(folder: &Path) -> Vec<String> {
+        let mut names: Vec<String> = fs::read_dir(folder)
+            .unwrap()
+            .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
+            .collect();
+        names.sort();
+        names
+    }
+
+    #[test]
+    fn a_pending_folder_appears_whole_or_not_at_all() {
+        let dir = tempfile::tempdir().unwrap();
+        let place = dir.path().join("wv-1");
+        let pending = PendingFolder::begin(&place).unwrap();
+        pending.add("device.key", b"secret", Access::Secret).unwrap();
+        assert!(!place.exists());
+        drop(pending);
+        assert!(names(dir.path()).is_empty(), "what was not published leaves nothing");
+
+        let mut pending = PendingFolder::begin(&place).unwrap();
+        pending.add("device.key", b"secret", Access::Secret).unwrap();
+        assert!(pending.add("device.key", b"other", Access::Secret).is_err(), "no file is written twice");
+        pending.publish().unwrap();
+        assert_eq!(names(dir.path()), ["wv-1"]);
+        let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
+        assert_eq!((mode(&place), mode(&place.join("device.key"))), (0o700, 0o600));
+        assert!(PendingFolder::begin(&place).is_err(), "what exists is not touched");
+        pending.withdraw();
+        assert!(names(dir.path()).is_empty());
+    }
+
+    #[test]
+    fn a_place_that_was_taken_meanwhile_is_not_overwritten() {
+        let dir = tempfile::tempdir().unwrap();
+        let place = dir.path().join("wv-1");
+        let mut pending = PendingFolder::begin(&place).unwrap();
+        std::os::unix::fs::symlink("/nowhere", &place).unwrap();
+        assert_eq!(pending.publish().unwrap_err().kind(), io::ErrorKind::AlreadyExists);
+        drop(pending);
+        assert_eq!(names(dir.path()), ["wv-1"]);
+        assert!(place.symlink_metadata().unwrap().is_symlink());
+    }
+
+    #[test]
+    fn replacing_puts_the_new_text_in_place_at_once() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("devices.crl");
+        replace(&path, b"one").unwrap();
+        replace(&path, b"two").unwrap();
+        assert_eq!((fs::read(&path).unwrap(), names(dir.path())), (b"two".to_vec(), vec!["devices.crl".to_owned()]));
+        assert!(replace(&dir.path().join("no/such/folder"), b"x").is_err());
+        let target = dir.path().join("target");
+        fs::write(&target, "kept").unwrap();
+        let link = dir.path().join("link");
+        std::os::unix::fs::symlink(&target, &link).unwrap();
+        replace(&link, b"new").unwrap();
+        assert_eq!(fs::read(&target).unwrap(), b"kept", "a link is replaced, not followed");
+    }
+
+    #[test]
+    fn files_are_read_up_to_their_limit() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("f");
+        fs::write(&path, "12345").unwrap();
+        assert_eq!(read(&path, 5).unwrap(), b"12345");
+        assert!(read(&path, 4).is_err());
+        assert!(read(dir.path(), 4).is_err(), "a folder is no file");
+        fs::write(&path, b"one\ntw\xffo\n").unwrap();
+        let error = read_text(&path, 100).unwrap_err().one_line();
+        assert!(error.contains("line 2 holds octets that are not UTF-8"), "{error}");
+    }
+}

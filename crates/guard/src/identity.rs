@@ -207,3 +207,71 @@ pub(crate) fn same_device(
         None => Ok(()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
+    use tidy_warden_core::random::Randomness;
+    use tidy_warden_core::time::Span;
+
+    use super::*;
+
+    const NOW: UnixTime = UnixTime(1_795_417_333);
+
+    struct Sevens;
+
+    impl Randomness for Sevens {
+        fn fill(&mut self, bytes: &mut [u8]) {
+            bytes.fill(7);
+        }
+    }
+
+    fn parties() -> Parties {
+        Parties { issuer: "urn:uuid:1".to_owned(), audience: "mqtts://localhost:8883".to_owned() }
+    }
+
+    fn token(key: &SoftwareKey, device: &str) -> String {
+        let life = Span::from_seconds(60);
+        let device = device.parse().unwrap();
+        tidy_warden_core::token::issue(&parties(), &device, NOW, life, key, &mut Sevens).unwrap().0
+    }
+
+    #[test]
+    fn a_certificate_comes_first_and_is_never_passed_over() {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let good = token(&key, "wv-1");
+        let fingerprint = Fingerprint([1; 32]);
+        let decide = |certificate, user_name, password: Option<&str>| {
+            let shown = Shown { certificate, user_name, password: password.map(str::as_bytes) };
+            credential(&shown, key.public_key(), &parties(), NOW)
+        };
+        let (chosen, beside) = decide(Some(fingerprint), Some("wv-1"), Some(&good)).unwrap();
+        assert_eq!(chosen, Credential::Certificate(fingerprint));
+        assert_eq!(beside.map(|token| token.device.to_string()).as_deref(), Some("wv-1"));
+        assert!(matches!(decide(Some(fingerprint), None, Some("bad")), Err(NotAdmitted::Token(_))));
+        assert!(decide(Some(fingerprint), None, None).is_ok());
+        assert!(matches!(decide(None, Some("wv-1"), Some(&good)), Ok((Credential::Token(_), None))));
+        assert!(matches!(decide(None, None, Some(&good)), Err(NotAdmitted::Nothing)), "a token needs its user name");
+        assert!(matches!(decide(None, Some("wv-1"), None), Err(NotAdmitted::Nothing)));
+        assert!(matches!(decide(None, None, None), Err(NotAdmitted::Nothing)));
+        let shown = Shown { certificate: None, user_name: Some("wv-1"), password: Some(&[0xff, 0xfe]) };
+        assert!(credential(&shown, key.public_key(), &parties(), NOW).is_err(), "not text");
+    }
+
+    #[test]
+    fn everything_that_is_shown_must_name_one_device() {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let beside =
+            |of: &str| tidy_warden_core::token::verify(&token(&key, of), key.public_key(), &parties(), NOW).unwrap();
+        let device: DeviceId = "wv-1".parse().unwrap();
+        let agree = |user_name, beside: Option<&VerifiedToken>| {
+            same_device(&Shown { certificate: None, user_name, password: None }, beside, &device)
+        };
+        assert!(agree(None, None).is_ok());
+        assert!(agree(Some("wv-1"), Some(&beside("wv-1"))).is_ok());
+        assert!(agree(Some("wv-2"), None).is_err());
+        assert!(agree(Some("wv-1"), Some(&beside("wv-2"))).is_err());
+        let error = agree(Some("wv-2\u{7}"), None).unwrap_err().to_string();
+        assert!(error.contains("\\u{7}"), "control characters do not reach a log as they are: {error}");
+    }
+}

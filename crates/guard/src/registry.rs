@@ -88,3 +88,46 @@ impl Registry {
         self.lock().len()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn sessions_are_told_of_what_concerns_them_and_leave_when_they_end() {
+        let registry = Arc::new(Registry::default());
+        let (first, second): (DeviceId, DeviceId) = ("wv-1".parse().unwrap(), "wv-2".parse().unwrap());
+        let mut one = registry.register(&first);
+        let mut two = registry.register(&second);
+        let again = registry.register(&first);
+        assert_eq!(registry.len(), 3);
+        drop(again);
+        assert_eq!(registry.len(), 2);
+
+        registry.recheck(UnixTime(100), |device| *device == first);
+        assert!(one.control.has_changed().unwrap() && !two.control.has_changed().unwrap());
+        one.control.mark_unchanged();
+
+        two.ends(UnixTime(99));
+        one.ends(UnixTime(100));
+        registry.recheck(UnixTime(100), |_| false);
+        assert!(!one.control.has_changed().unwrap(), "its last second has not passed");
+        assert!(two.control.has_changed().unwrap());
+        two.control.mark_unchanged();
+
+        registry.stop();
+        assert!(one.control.borrow_and_update().stop && two.control.borrow_and_update().stop);
+    }
+
+    #[tokio::test]
+    async fn a_change_between_registering_and_the_check_is_not_lost() {
+        let registry = Arc::new(Registry::default());
+        let device: DeviceId = "wv-1".parse().unwrap();
+        let mut session = registry.register(&device);
+        session.control.mark_unchanged();
+        registry.recheck(UnixTime(0), |_| true);
+        // The session looks only now, and still finds out at once.
+        let told = tokio::time::timeout(std::time::Duration::from_secs(5), session.control.changed()).await;
+        assert!(told.is_ok());
+    }
+}

@@ -336,3 +336,143 @@ fn send_retained(subscribe: &Subscribe<'_>, state: &Mutex<State>, client_id: &st
         messages.iter().for_each(|message| client.send(message, 1));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use tidy_warden_core::mqtt::{SubAck, Subscription, Will};
+
+    use super::*;
+
+    struct Peer(TcpStream, Vec<u8>);
+
+    impl Peer {
+        async fn connect(broker: &Broker, version: Version, id: &str, will: Option<&str>) -> Self {
+            let mut peer = Self(TcpStream::connect(broker.address()).await.unwrap(), Vec::new());
+            let will = will.map(|topic| Will {
+                topic,
+                payload: b"gone",
+                qos: 0,
+                retain: false,
+                properties: Properties::default(),
+            });
+            let connect = Connect {
+                version,
+                clean_start: true,
+                keep_alive: 0,
+                client_id: id,
+                will,
+                user_name: None,
+                password: None,
+                properties: Properties::default(),
+            };
+            peer.send(&connect.to_bytes()).await;
+            let answer = peer.packet().await.unwrap();
+            assert_eq!(answer[0], 0x20);
+            peer
+        }
+
+        async fn send(&mut self, bytes: &[u8]) {
+            self.0.write_all(bytes).await.unwrap();
+        }
+
+        /// The next packet; `None` at the end of the connection.
+        async fn packet(&mut self) -> Option<Vec<u8>> {
+            loop {
+                if let Some(len) = split(&self.1, MAX_PACKET).unwrap().map(|frame| frame.whole.len()) {
+                    return Some(self.1.drain(..len).collect());
+                }
+                let read = tokio::time::timeout(Duration::from_secs(10), self.0.read_buf(&mut self.1));
+                if read.await.unwrap().unwrap_or(0) == 0 {
+                    return None;
+                }
+            }
+        }
+
+        async fn subscribe(&mut self, filter: &str) -> u8 {
+            let subscriptions = vec![Subscription { filter, options: 1 }];
+            let subscribe = Subscribe { packet_id: 1, properties: Properties::default(), subscriptions };
+            self.send(&subscribe.to_bytes(Version::V311)).await;
+            let packet = self.packet().await.unwrap();
+            SubAck::parse(&split(&packet, MAX_PACKET).unwrap().unwrap(), Version::V311).unwrap().codes[0]
+        }
+
+        async fn publish(&mut self, topic: &str, payload: &[u8], qos: u8, retain: bool) {
+            let packet_id = (qos > 0).then_some(9);
+            let properties = Properties::default();
+            let publish = Publish { dup: false, qos, retain, topic, packet_id, properties, payload };
+            self.send(&publish.to_bytes(Version::V311)).await;
+        }
+
+        async fn message(&mut self) -> (String, Vec<u8>, u8, bool) {
+            let packet = self.packet().await.unwrap();
+            let frame = split(&packet, MAX_PACKET).unwrap().unwrap();
+            let publish = Publish::parse(&frame, Version::V311).unwrap();
+            (publish.topic.to_owned(), publish.payload.to_vec(), publish.qos, publish.retain)
+        }
+    }
+
+    #[tokio::test]
+    async fn messages_of_every_qos_reach_those_who_asked() {
+        let broker = Broker::start().await.unwrap();
+        let mut hearer = Peer::connect(&broker, Version::V311, "h", None).await;
+        assert_eq!(hearer.subscribe("rope/+/wind").await, 1);
+        let mut sender = Peer::connect(&broker, Version::V311, "s", None).await;
+        sender.publish("rope/wv-1/gust", b"not asked for", 0, false).await;
+        for qos in 0..=2u8 {
+            sender.publish("rope/wv-1/wind", &[qos], qos, false).await;
+            if qos == 1 {
+                assert_eq!(sender.packet().await.unwrap(), [0x40, 2, 0, 9]);
+            }
+            if qos == 2 {
+                assert_eq!(sender.packet().await.unwrap(), [0x50, 2, 0, 9]);
+                sender.send(&[0x62, 2, 0, 9]).await;
+                assert_eq!(sender.packet().await.unwrap(), [0x70, 2, 0, 9]);
+            }
+            assert_eq!(hearer.message().await, ("rope/wv-1/wind".into(), vec![qos], qos.min(1), false));
+        }
+    }
+
+    #[tokio::test]
+    async fn retained_messages_wait_for_those_who_come_later() {
+        let broker = Broker::start().await.unwrap();
+        let mut sender = Peer::connect(&broker, Version::V311, "s", None).await;
+        sender.publish("a", b"kept", 1, true).await;
+        sender.packet().await.unwrap();
+        let mut hearer = Peer::connect(&broker, Version::V311, "h", None).await;
+        hearer.subscribe("#").await;
+        assert_eq!(hearer.message().await, ("a".into(), b"kept".to_vec(), 1, true));
+        sender.publish("a", b"", 1, true).await;
+        sender.packet().await.unwrap();
+        assert_eq!(hearer.message().await.1, b"", "live subscribers hear of the end");
+        let mut late = Peer::connect(&broker, Version::V311, "l", None).await;
+        late.subscribe("#").await;
+        sender.publish("b", b"new", 0, false).await;
+        assert_eq!(late.message().await.0, "b", "nothing is retained any more");
+    }
+
+    #[tokio::test]
+    async fn wills_are_published_at_a_loss_and_not_at_a_goodbye() {
+        let broker = Broker::start().await.unwrap();
+        let mut hearer = Peer::connect(&broker, Version::V311, "h", None).await;
+        hearer.subscribe("will/#").await;
+        let mut polite = Peer::connect(&broker, Version::V311, "p", Some("will/p")).await;
+        polite.send(&disconnect(Version::V311, reason::SUCCESS, None)).await;
+        assert_eq!(polite.packet().await, None);
+        drop(Peer::connect(&broker, Version::V311, "l", Some("will/l")).await);
+        assert_eq!(hearer.message().await.0, "will/l");
+    }
+
+    #[tokio::test]
+    async fn a_second_client_of_one_name_takes_the_session_over() {
+        let broker = Broker::start().await.unwrap();
+        let mut first = Peer::connect(&broker, Version::V5, "same", None).await;
+        let mut second = Peer::connect(&broker, Version::V311, "same", None).await;
+        assert_eq!(first.packet().await.unwrap(), disconnect(Version::V5, reason::TAKEN_OVER, None));
+        assert_eq!(first.packet().await, None);
+        second.subscribe("a").await;
+        second.publish("a", b"x", 0, false).await;
+        assert_eq!(second.message().await.0, "a");
+    }
+}
