@@ -269,7 +269,11 @@ fn credential_row(credential: &CredentialRecord, now: UnixTime) -> Vec<String> {
 fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
     let id: DeviceId = parse(&args.device)?;
-    ward.device(&id)?;
+    if let Some(since) = ward.device(&id)?.device.retired {
+        return Err(
+            Problem::refused(format!("`{id}` cannot be changed")).because(format!("it is retired since {since}"))
+        );
+    }
     let mut edit = DeviceEdit::default();
     for (name, value) in &args.label {
         let value = if value.is_empty() { None } else { Some(parse(value)?) };

@@ -159,6 +159,7 @@ fn a_device_is_shown_with_what_is_missing() {
     world.run(&["enroll", "wv-1", "--make-key", "--out", "more"]).exits(0);
     world.run(&["device", "retire", "wv-1", "--yes"]).exits(0);
     assert_eq!(missing(&world).0, "retired");
+    world.run(&["device", "edit", "wv-1", "--label", "site=ossel"]).exits(3).says(&["it is retired since"]);
     world.run(&["device", "add", "wv-1", "--kind", "windvane"]).exits(3).says(&["never used again"]);
     world.run(&["audit", "verify"]).exits(0);
 }

@@ -90,22 +90,38 @@ fn holder(tx: &Transaction<'_>, fact: &Fact) -> Result<Option<DeviceId>, StoreEr
     id.map(|id| id.parse().map_err(|_| damaged("id"))).transpose()
 }
 
-/// Checks the gateway of device number `index` of a batch whose ids and gateways are `batch`.
+/// Who stands behind whom in a batch that is to be listed.
+#[derive(Default)]
+struct Family<'a> {
+    gateway_of: HashMap<&'a DeviceId, Option<&'a DeviceId>>,
+    gateways: HashSet<&'a DeviceId>,
+}
+
+impl<'a> Family<'a> {
+    fn of(devices: &'a [DeviceRecord]) -> Self {
+        Self {
+            gateway_of: devices.iter().map(|device| (&device.id, device.gateway.as_ref())).collect(),
+            gateways: devices.iter().filter_map(|device| device.gateway.as_ref()).collect(),
+        }
+    }
+}
+
+/// Checks the gateway of device number `index` of a batch.
 fn check_gateway(
     tx: &Transaction<'_>,
     index: usize,
     id: &DeviceId,
     gateway: &DeviceId,
-    batch: &HashMap<&DeviceId, Option<&DeviceId>>,
+    family: &Family<'_>,
 ) -> Result<Option<AddRefusal>, StoreError> {
-    let behind: Option<bool> = match batch.get(gateway) {
+    let behind: Option<bool> = match family.gateway_of.get(gateway) {
         Some(its) => Some(its.is_some()),
         None => tx
             .prepare_cached("SELECT gateway IS NOT NULL FROM devices WHERE id = ?1 AND retired IS NULL")?
             .query_row([gateway.as_str()], |row| row.get(0))
             .optional()?,
     };
-    let has_children = batch.values().any(|its| *its == Some(id))
+    let has_children = family.gateways.contains(id)
         || tx.prepare_cached("SELECT 1 FROM devices WHERE gateway = ?1")?.exists([id.as_str()])?;
     let gateway = gateway.clone();
     Ok(match behind {
@@ -160,8 +176,7 @@ pub(super) fn add_devices(tx: &Transaction<'_>, devices: &[DeviceRecord], cause:
 }
 
 pub(super) fn refusals(tx: &Transaction<'_>, devices: &[DeviceRecord]) -> Result<Vec<AddRefusal>, StoreError> {
-    let batch: HashMap<&DeviceId, Option<&DeviceId>> =
-        devices.iter().map(|device| (&device.id, device.gateway.as_ref())).collect();
+    let family = Family::of(devices);
     let mut ids = HashSet::new();
     let mut facts: HashMap<&Fact, &DeviceId> = HashMap::new();
     let mut refusals = Vec::new();
@@ -185,7 +200,7 @@ pub(super) fn refusals(tx: &Transaction<'_>, devices: &[DeviceRecord]) -> Result
             refusals.extend(owner.map(|owner| AddRefusal::FactTaken { index, fact: fact.clone(), owner }));
         }
         if let Some(gateway) = &device.gateway {
-            refusals.extend(check_gateway(tx, index, &device.id, gateway, &batch)?);
+            refusals.extend(check_gateway(tx, index, &device.id, gateway, &family)?);
         }
     }
     Ok(refusals)
@@ -222,7 +237,7 @@ pub(super) fn edit_device(
         }
     }
     if let Some(Some(gateway)) = &edit.gateway {
-        refusals.extend(check_gateway(tx, 0, id, gateway, &HashMap::new())?);
+        refusals.extend(check_gateway(tx, 0, id, gateway, &Family::default())?);
     }
     if !refusals.is_empty() {
         return Ok(Err(refusals));
