@@ -257,7 +257,9 @@ impl Running {
 
     /// Ends it as an operator would, and gives its exit code.
     pub(crate) fn terminate(mut self) -> Option<i32> {
-        let status = Command::new("kill").arg(self.child.id().to_string()).status().unwrap();
+        // The shell has `kill` built in; the program of that name is not on every machine.
+        let kill = format!("kill {}", self.child.id());
+        let status = Command::new("sh").args(["-c", &kill]).status().unwrap();
         assert!(status.success());
         let ended = eventually(|| self.child.try_wait().unwrap());
         ended.and_then(|status| status.code())
