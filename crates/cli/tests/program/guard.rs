@@ -200,6 +200,7 @@ fn tokens_open_sessions_only_for_their_own_device() {
         assert_eq!(code(with_certificate("wv-1", &first)).await, 0, "both name the same device");
         assert_eq!(code(with_certificate("wv-2", &second)).await, 0x87, "certificate and token of two devices");
         assert_eq!(code(with_certificate("wv-1", "nonsense")).await, 0x87, "a bad token is not passed over");
+        assert_eq!(code(with_certificate("a-private-name", &first)).await, 0x87);
         let mut nobody = login("wv-1", "wv-1", &first);
         nobody.token = None;
         assert_eq!(code(nobody).await, 0x87);
@@ -211,6 +212,7 @@ fn tokens_open_sessions_only_for_their_own_device() {
     });
     let log = guard.running.lines().join("\n");
     assert!(!log.contains(&first) && !log.contains(&second), "no token in the log");
+    assert!(!log.contains("a-private-name"), "no user name in the log");
 }
 
 #[test]
