@@ -319,6 +319,27 @@ fn without_places(mut policy: Policy) -> Policy {
 }
 
 proptest! {
+    #[test]
+    fn what_is_written_reads_back(policy in any_policy()) {
+        let text = policy.to_string();
+        let read = read_file(&Source::new("p", &text)).map_err(|error| TestCaseError::fail(format!("{text}\n{error}")))?;
+        prop_assert_eq!(read.len(), 1);
+        let again = without_places(read[0].clone());
+        prop_assert_eq!(again.to_string(), text);
+        prop_assert_eq!(again, policy);
+    }
+
+    #[test]
+    fn no_text_makes_the_parser_fail_badly(text in "(policy|for|allow|publish|\"a/#\"|[{}()=<,#\"\\\\\n ]|[a-z]){0,40}") {
+        if let Err(error) = read_file(&Source::new("p", &text)) {
+            prop_assert!(!error.to_string().is_empty());
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(100))]
+
     /// The tree finds what looking at every pair of devices and every topic finds.
     #[test]
     fn sole_claims_agree_with_brute_force(
@@ -358,22 +379,5 @@ proptest! {
         }
         let found = check(&edition, &settings(), fleet.into_iter());
         prop_assert_eq!(found.iter().any(|finding| finding.id == "not-sole"), brute, "{}\n{:?}", text, found);
-    }
-
-    #[test]
-    fn what_is_written_reads_back(policy in any_policy()) {
-        let text = policy.to_string();
-        let read = read_file(&Source::new("p", &text)).map_err(|error| TestCaseError::fail(format!("{text}\n{error}")))?;
-        prop_assert_eq!(read.len(), 1);
-        let again = without_places(read[0].clone());
-        prop_assert_eq!(again.to_string(), text);
-        prop_assert_eq!(again, policy);
-    }
-
-    #[test]
-    fn no_text_makes_the_parser_fail_badly(text in "(policy|for|allow|publish|\"a/#\"|[{}()=<,#\"\\\\\n ]|[a-z]){0,40}") {
-        if let Err(error) = read_file(&Source::new("p", &text)) {
-            prop_assert!(!error.to_string().is_empty());
-        }
     }
 }
