@@ -1,6 +1,8 @@
 //! The edge: names, kinds and facts as people write them, checked once and then passed on as what they are.
 
+use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::condition::{Condition, Use, can_name_a_label};
+use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName};
 use tidy_warden_core::settings::Settings;
@@ -14,6 +16,41 @@ where
     T::Err: std::fmt::Display,
 {
     text.parse().map_err(|error: T::Err| Problem::refused(error.to_string()))
+}
+
+/// How people name a certificate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum CertificateName {
+    /// SHA-256 of its DER.
+    Fingerprint(Fingerprint),
+    /// Its serial number.
+    Serial(SerialNumber),
+}
+
+impl CertificateName {
+    /// Reads a fingerprint or a serial number in hexadecimal; colons, upper case and leading zeros are taken too.
+    pub(crate) fn parse(text: &str) -> Result<Self, Problem> {
+        let bad = || {
+            Problem::refused(format!("`{text}` is neither a serial number nor a fingerprint"))
+                .because("a serial number has up to 40 hexadecimal digits, a fingerprint 64")
+                .next("to ask about a file: credential show --cert FILE")
+        };
+        let digits: String = text.chars().filter(|c| *c != ':').collect::<String>().to_ascii_lowercase();
+        let even = if digits.len().is_multiple_of(2) { digits } else { format!("0{digits}") };
+        let octets = data_encoding::HEXLOWER.decode(even.as_bytes()).map_err(|_| bad())?;
+        match <[u8; 32]>::try_from(octets.as_slice()) {
+            Ok(digest) => Ok(Self::Fingerprint(Fingerprint(digest))),
+            Err(_) => SerialNumber::from_octets(&octets).map(Self::Serial).ok_or_else(bad),
+        }
+    }
+
+    /// Whether it names this one.
+    pub(crate) fn names(&self, credential: &CredentialRecord) -> bool {
+        match self {
+            Self::Fingerprint(fingerprint) => credential.fingerprint == *fingerprint,
+            Self::Serial(serial) => credential.serial == *serial,
+        }
+    }
 }
 
 /// A condition given with `--where`.

@@ -26,21 +26,36 @@ pub(crate) fn read(path: &Path, limit: u64) -> Result<Vec<u8>, Problem> {
     if file.metadata().map_err(failed)?.is_dir() {
         return Err(Problem::file("read", path, &io::ErrorKind::IsADirectory.into()));
     }
+    read_all(file, path, limit)
+}
+
+/// All of a stream that errors call `name`, if it has at most `limit` octets.
+fn read_all(stream: impl Read, name: &Path, limit: u64) -> Result<Vec<u8>, Problem> {
     let mut bytes = Vec::new();
-    file.take(limit + 1).read_to_end(&mut bytes).map_err(failed)?;
+    stream.take(limit + 1).read_to_end(&mut bytes).map_err(|error| Problem::file("read", name, &error))?;
     if u64::try_from(bytes.len()).unwrap_or(u64::MAX) > limit {
-        return Err(Problem::refused(format!("cannot read {}", path.display()))
+        return Err(Problem::refused(format!("cannot read {}", name.display()))
             .because(format!("it has more than {limit} octets, the most that such a file may have")));
     }
     Ok(bytes)
 }
 
+/// All of standard input as text.
+pub(crate) fn read_input(limit: u64) -> Result<String, Problem> {
+    let name = Path::new("standard input");
+    into_text(read_all(io::stdin().lock(), name, limit)?, name)
+}
+
 /// The whole of a text file.
 pub(crate) fn read_text(path: &Path, limit: u64) -> Result<String, Problem> {
-    String::from_utf8(read(path, limit)?).map_err(|error| {
+    into_text(read(path, limit)?, path)
+}
+
+fn into_text(bytes: Vec<u8>, name: &Path) -> Result<String, Problem> {
+    String::from_utf8(bytes).map_err(|error| {
         let at = error.utf8_error().valid_up_to();
         let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
-        Problem::refused(format!("cannot read {}", path.display()))
+        Problem::refused(format!("cannot read {}", name.display()))
             .because(format!("line {line} holds octets that are not UTF-8"))
             .next("save the file as UTF-8")
     })

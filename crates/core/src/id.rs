@@ -71,6 +71,15 @@ pub fn check(what: &'static str, text: &str) -> Result<(), BadName> {
     Ok(())
 }
 
+/// A UUID of a version (RFC 9562 section 4) made from 16 octets, as a URN; variant and version overwrite six bits.
+#[must_use]
+pub fn uuid_urn(mut octets: [u8; 16], version: u8) -> String {
+    octets[6] = (octets[6] & 0x0f) | version << 4;
+    octets[8] = (octets[8] & 0x3f) | 0x80;
+    let hex = data_encoding::HEXLOWER.encode(&octets);
+    format!("urn:uuid:{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+}
+
 macro_rules! name_types {
     ($($(#[$doc:meta])* $name:ident = $what:literal;)*) => {$(
         $(#[$doc])*

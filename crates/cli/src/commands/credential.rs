@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::{Value, json};
-use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::condition::{Candidate, Condition};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::{DeviceRecord, DeviceState};
@@ -13,7 +13,7 @@ use tidy_warden_store::Store;
 use super::Context;
 use crate::args::CredentialCommand;
 use crate::console::{Listing, counted};
-use crate::edge::condition;
+use crate::edge::{CertificateName, condition};
 use crate::files;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
@@ -151,18 +151,8 @@ fn read_certificate(path: &Path) -> Result<Certificate, Problem> {
 
 /// The certificates that a serial number or a fingerprint names.
 fn named(ward: &Ward, text: &str) -> Result<Vec<Fingerprint>, Problem> {
-    let digits: String = text.chars().filter(|c| *c != ':').collect::<String>().to_ascii_lowercase();
-    let even = if digits.len().is_multiple_of(2) { digits } else { format!("0{digits}") };
-    let octets = data_encoding::HEXLOWER.decode(even.as_bytes()).map_err(|_| {
-        Problem::refused(format!("`{text}` is neither a serial number nor a fingerprint"))
-            .because("both are hexadecimal digits")
-            .next("to ask about a file: credential show --cert FILE")
-    })?;
-    if let Ok(fingerprint) = <[u8; 32]>::try_from(octets.as_slice()) {
-        return Ok(vec![Fingerprint(fingerprint)]);
-    }
-    match SerialNumber::from_octets(&octets) {
-        Some(serial) => Ok(ward.store.fingerprints_of(&serial)?),
-        None => Ok(Vec::new()),
+    match CertificateName::parse(text)? {
+        CertificateName::Fingerprint(fingerprint) => Ok(vec![fingerprint]),
+        CertificateName::Serial(serial) => Ok(ward.store.fingerprints_of(&serial)?),
     }
 }

@@ -8,7 +8,7 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{ProvenKey, SoftwareKey};
 use tidy_warden_core::outfit::{Connect, SCHEMA};
 use tidy_warden_core::request::{self, Request};
-use tidy_warden_core::settings::Role;
+use tidy_warden_core::settings::{Kind, Role};
 use tidy_warden_store::{AuthorityRole, DeviceView, IssueRefusal, NewCredential, Store};
 use zeroize::Zeroizing;
 
@@ -94,8 +94,8 @@ fn read_request(path: &Path) -> Result<(ProvenKey, Vec<String>), Problem> {
     Ok((request.verify_possession().map_err(refused)?, ignored))
 }
 
-/// Refuses before anything is signed what the store would refuse afterwards.
-fn ready(ward: &Ward, view: &DeviceView, again: bool) -> Result<(), Problem> {
+/// Refuses before anything is signed what the store would refuse afterwards; gives the device's kind.
+fn ready(ward: &Ward, view: &DeviceView, again: bool) -> Result<Kind, Problem> {
     let device = &view.device;
     let now = ward.now();
     if let Some(since) = device.retired {
@@ -117,7 +117,7 @@ fn ready(ward: &Ward, view: &DeviceView, again: bool) -> Result<(), Problem> {
         Some(fact) => Err(Problem::refused(format!("`{}` was not enrolled", device.id))
             .because(format!("its kind `{}` wants the fact `{fact}`, which is not known", device.kind))
             .next(format!("device edit {} --fact {fact}=VALUE", device.id))),
-        None => Ok(()),
+        None => Ok(kind.clone()),
     }
 }
 
@@ -150,10 +150,9 @@ pub(crate) fn enroll(
     because: Option<&str>,
 ) -> Result<Enrolled, Problem> {
     let view = ward.device(id)?;
-    ready(ward, &view, again)?;
+    let kind = ready(ward, &view, again)?;
     let authority = ward.authority(AuthorityRole::Devices)?;
     let signer = ward.key(authority.name.as_str(), passphrase)?;
-    let kind = ward.settings.kind(&view.device.kind).map_err(|unknown| Problem::refused(unknown.to_string()))?.clone();
     let (proven, made) = match source {
         KeySource::Proven(key) => (key, None),
         KeySource::MakeHere => {

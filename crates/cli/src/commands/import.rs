@@ -1,7 +1,6 @@
 //! `device import`: a CSV file, all of it or none, with every bad row told.
 
 use std::collections::{BTreeMap, HashSet};
-use std::io::Read;
 use std::path::Path;
 
 use tidy_warden_core::device::DeviceRecord;
@@ -53,7 +52,11 @@ pub(crate) struct List {
 pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
     let shown = args.file.display().to_string();
-    let text = if args.file == Path::new("-") { read_input()? } else { files::read_text(&args.file, MAX_LIST)? };
+    let text = if args.file == Path::new("-") {
+        files::read_input(MAX_LIST)?
+    } else {
+        files::read_text(&args.file, MAX_LIST)?
+    };
     if let Some(rejects) = args.rejects.as_deref().filter(|path| path.exists()) {
         return Err(
             Problem::refused(format!("{} exists already", rejects.display())).next("name another --rejects file")
@@ -81,16 +84,6 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
     ));
     context.console.note(format!("mend the refused rows in {} and import that file", rejects.display()));
     Ok(Exit::Partly)
-}
-
-fn read_input() -> Result<String, Problem> {
-    let mut text = String::new();
-    std::io::stdin()
-        .lock()
-        .take(MAX_LIST)
-        .read_to_string(&mut text)
-        .map_err(|error| Problem::file("read", Path::new("standard input"), &error))?;
-    Ok(text)
 }
 
 impl List {

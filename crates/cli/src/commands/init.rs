@@ -6,9 +6,9 @@ use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
 
 use tidy_warden_core::certificate::{Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed};
-use tidy_warden_core::id::AuthorityName;
+use tidy_warden_core::id::{AuthorityName, uuid_urn};
 use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
-use tidy_warden_core::random::hex;
+use tidy_warden_core::random::{bytes, hex};
 use tidy_warden_core::settings::{self, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, Span, UnixTime};
@@ -260,22 +260,13 @@ fn authorities(settings: &Settings, plan: &Plan<'_>, now: UnixTime) -> Result<Ma
     let guard = mint.server("guard", &settings.endpoints.mqtt.host, &service)?;
     let desk = mint.server("desk", &settings.endpoints.desk.host, &service)?;
     let tokens = SoftwareKey::generate(NewKey::P256).map_err(signing)?;
-    Ok(Made { urn: new_urn(), root, devices, service, guard, desk, tokens })
+    Ok(Made { urn: uuid_urn(bytes(&mut SystemRandom), 4), root, devices, service, guard, desk, tokens })
 }
 
 /// The names that a server on `host` is reached by; for this machine itself also its loopback addresses.
 fn server_names(host: &str) -> Vec<String> {
     let loopback = host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
     if loopback { ["localhost", "127.0.0.1", "::1"].map(str::to_owned).to_vec() } else { vec![host.to_owned()] }
-}
-
-/// A random UUID (RFC 9562 section 5.4) as a URN.
-fn new_urn() -> String {
-    let mut octets: [u8; 16] = tidy_warden_core::random::bytes(&mut SystemRandom);
-    octets[6] = (octets[6] & 0x0f) | 0x40;
-    octets[8] = (octets[8] & 0x3f) | 0x80;
-    let hex = data_encoding::HEXLOWER.encode(&octets);
-    format!("urn:uuid:{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
 }
 
 fn found_store(path: &Path, plan: &Plan<'_>, made: &Made, settings: &str, now: UnixTime) -> Result<(), Problem> {

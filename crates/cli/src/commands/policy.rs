@@ -118,39 +118,35 @@ pub(crate) fn adopt_folder(ward: &mut Ward, because: &str) -> Result<u32, Proble
 }
 
 /// An act that is asked about, checked.
-pub(crate) enum Asked {
-    Connect(String),
-    Publish(String, u8, bool, usize),
+enum Asked<'a> {
+    Connect(&'a str),
+    Publish(Publish<'a>),
     Subscribe(TopicFilter, u8),
 }
 
 /// Decides what is asked, using nothing up.
-pub(crate) fn decide(rights: &Rights, asked: &Asked) -> Result<Granted, Denial> {
+fn decide(rights: &Rights, asked: &Asked<'_>) -> Result<Granted, Denial> {
     match asked {
         Asked::Connect(client_id) => rights.connect(client_id),
-        Asked::Publish(topic, qos, retain, size) => match TopicName::parse(topic) {
-            Ok(topic) => {
-                let act = Publish { topic, qos: *qos, retain: *retain, size: *size };
-                rights.publish(act, &mut NoMeter).map(|rule| Granted { rule: rule.clone(), qos: *qos })
-            }
-            Err(_) => Err(Denial::NoEdition),
-        },
+        Asked::Publish(act) => {
+            rights.publish(*act, &mut NoMeter).map(|rule| Granted { rule: rule.clone(), qos: act.qos })
+        }
         Asked::Subscribe(filter, qos) => rights.subscribe(filter, *qos),
     }
 }
 
-fn asked(args: &AskArgs) -> Result<Asked, Problem> {
+fn asked(args: &AskArgs) -> Result<Asked<'_>, Problem> {
     let subject = |what: &str| {
-        args.subject.clone().ok_or_else(|| Problem::usage(format!("{what} is missing")).next("see policy ask --help"))
+        let given = args.subject.as_deref();
+        given.ok_or_else(|| Problem::usage(format!("{what} is missing")).next("see policy ask --help"))
     };
     Ok(match args.act {
-        AskedAct::Connect => Asked::Connect(args.subject.clone().unwrap_or_else(|| args.device.clone())),
+        AskedAct::Connect => Asked::Connect(args.subject.as_ref().unwrap_or(&args.device)),
         AskedAct::Publish => {
-            let topic = subject("the topic")?;
-            TopicName::parse(&topic).map_err(|error| Problem::refused(error.to_string()))?;
-            Asked::Publish(topic, args.qos, args.retain, args.size)
+            let topic = TopicName::parse(subject("the topic")?).map_err(|error| Problem::refused(error.to_string()))?;
+            Asked::Publish(Publish { topic, qos: args.qos, retain: args.retain, size: args.size })
         }
-        AskedAct::Subscribe => Asked::Subscribe(parse(&subject("the topic filter")?)?, args.qos),
+        AskedAct::Subscribe => Asked::Subscribe(parse(subject("the topic filter")?)?, args.qos),
     })
 }
 

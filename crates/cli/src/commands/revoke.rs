@@ -8,7 +8,7 @@ use tidy_warden_store::{DeviceView, Revocation, Store};
 
 use super::Context;
 use crate::args::RevokeArgs;
-use crate::edge::parse;
+use crate::edge::{CertificateName, parse};
 use crate::problem::{Exit, Problem};
 
 pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Problem> {
@@ -47,14 +47,10 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
     Ok(Exit::Done)
 }
 
-/// The certificate of a device that a serial number or fingerprint names; colons and upper case are taken too.
+/// The certificate of a device that a serial number or fingerprint names.
 fn named(view: &DeviceView, text: &str) -> Result<Fingerprint, Problem> {
-    let wanted: String = text.chars().filter(|c| *c != ':').collect::<String>().to_ascii_lowercase();
-    let found = view.credentials.iter().find(|credential| {
-        credential.fingerprint.to_string() == wanted
-            || credential.serial.to_string() == wanted.trim_start_matches('0')
-            || credential.serial.to_string() == wanted
-    });
+    let name = CertificateName::parse(text)?;
+    let found = view.credentials.iter().find(|credential| name.names(credential));
     found.map(|credential| credential.fingerprint).ok_or_else(|| {
         Problem::not_found(format!("`{}` has no certificate {text}", view.device.id))
             .next(format!("device show {} lists its certificates", view.device.id))

@@ -1,7 +1,5 @@
 //! `token`: makes and reads tokens that stand for a device.
 
-use std::io::Read;
-
 use serde_json::json;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::{Span, UnixTime};
@@ -12,6 +10,7 @@ use super::Context;
 use crate::args::TokenCommand;
 use crate::clock::SystemRandom;
 use crate::edge::parse;
+use crate::files;
 use crate::passphrase::Passphrase;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
@@ -81,16 +80,8 @@ pub(crate) fn issue(
 fn read(context: &Context<'_>, token: Option<String>) -> Result<Exit, Problem> {
     let text = match token {
         Some(text) => text,
-        None => {
-            let mut text = String::new();
-            let limit = u64::try_from(token::MAX_LEN).unwrap_or(u64::MAX) + 2;
-            std::io::stdin()
-                .lock()
-                .take(limit)
-                .read_to_string(&mut text)
-                .map_err(|error| Problem::file("read", std::path::Path::new("standard input"), &error))?;
-            text
-        }
+        // Two octets more: a line end is not part of the token.
+        None => files::read_input(u64::try_from(token::MAX_LEN).unwrap_or(u64::MAX) + 2)?,
     };
     let text = text.trim();
     let ward = context.ward()?;

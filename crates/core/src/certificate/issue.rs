@@ -12,7 +12,7 @@ use const_oid::db::rfc5280::{
 use super::{Certificate, SerialNumber};
 use crate::asn1;
 use crate::fact::{Fact, FactName};
-use crate::id::DeviceId;
+use crate::id::{DeviceId, uuid_urn};
 use crate::key::{ProvenKey, PublicKey, SignError, Signer, sha256};
 use crate::time::{Span, UnixTime};
 
@@ -88,11 +88,7 @@ pub fn device_names(ward: &str, enterprise_number: Option<u32>, device: &DeviceI
     }
     let mut octets = [0u8; 16];
     octets.copy_from_slice(&sha256(format!("{ward}\0{device}").as_bytes())[..16]);
-    octets[6] = (octets[6] & 0x0f) | 0x80;
-    octets[8] = (octets[8] & 0x3f) | 0x80;
-    let hex = data_encoding::HEXLOWER.encode(&octets);
-    let urn = format!("urn:uuid:{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]);
-    DeviceName { urn, made_up: true }
+    DeviceName { urn: uuid_urn(octets, 8), made_up: true }
 }
 
 /// All that a certificate is to say, except what its issuer adds.
