@@ -9,7 +9,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-pub(crate) use credential::{CredentialCommand, CrlArgs, EnrollArgs, RevokeArgs, TokenCommand};
+pub(crate) use credential::{CredentialCommand, CrlArgs, EnrollArgs, PinArgs, RevokeArgs, TokenCommand};
 pub(crate) use device::{AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs};
 pub(crate) use policy::{AdoptArgs, AskArgs, AskedAct, CheckArgs, PolicyCommand};
 pub(crate) use run::{DemoArgs, GuardArgs, LogForm, TopicMatchArgs};
@@ -20,13 +20,13 @@ use crate::console::Format;
 const COMMANDS: &str = "\
 prepare
   init       make a ward: settings, authorities, store, a place for policies
-  authority  see the ward's certificate authorities, and hand their certificates out
+  authority  add and see certificate authorities, hand their certificates out, judge chains
   settings   check ward.toml
 register
   device     list devices and keep what is known of them
 credentials
   enroll     give a device its certificate: from its request (CSR), or with a key made here
-  credential see the certificates of the fleet, and whose one is
+  credential see the certificates of the fleet and whose one is, and bind others to devices
   token      make and read tokens that stand for a device
 policy
   policy     check, adopt and question policies
@@ -72,6 +72,9 @@ pub(crate) struct Cli {
     /// A file with the passphrase that opens the ward's keys; without it the terminal is asked.
     #[arg(long, global = true, env = "TIDY_WARDEN_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true, help_heading = EVERYWHERE)]
     pub(crate) passphrase_file: Option<PathBuf>,
+    /// A file with the PIN of the PKCS#11 token that holds an authority's key; without it the terminal is asked.
+    #[arg(long, global = true, env = "TIDY_WARDEN_PIN_FILE", value_name = "FILE", hide_env_values = true, help_heading = EVERYWHERE)]
+    pub(crate) pin_file: Option<PathBuf>,
     #[command(subcommand)]
     pub(crate) command: Command,
 }
@@ -80,7 +83,7 @@ pub(crate) struct Cli {
 pub(crate) enum Command {
     /// Make a ward: settings, authorities, store, a place for policies.
     Init(InitArgs),
-    /// See the ward's certificate authorities, and hand their certificates out.
+    /// Add and see certificate authorities, hand their certificates out, judge chains.
     #[command(subcommand)]
     Authority(AuthorityCommand),
     /// Check ward.toml.
@@ -90,8 +93,8 @@ pub(crate) enum Command {
     #[command(subcommand)]
     Device(DeviceCommand),
     /// Give a device its certificate: from its request (CSR), or with a key made here.
-    Enroll(EnrollArgs),
-    /// See the certificates of the fleet, and whose one is.
+    Enroll(Box<EnrollArgs>),
+    /// See the certificates of the fleet and whose one is, and bind others to devices.
     #[command(subcommand)]
     Credential(CredentialCommand),
     /// Make and read tokens that stand for a device.
@@ -129,6 +132,9 @@ pub(crate) struct InitArgs {
     /// A passphrase file for the root's key alone.
     #[arg(long, value_name = "FILE")]
     pub(crate) root_passphrase_file: Option<PathBuf>,
+    /// Write the root's key into this folder and not into the ward, to be kept away from it.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) root_offline: Option<PathBuf>,
     /// A passphrase file for the guard's and the desk's own TLS keys alone.
     #[arg(long, value_name = "FILE")]
     pub(crate) guard_passphrase_file: Option<PathBuf>,
@@ -141,6 +147,23 @@ pub(crate) struct InitArgs {
 pub(crate) enum AuthorityCommand {
     /// All authorities.
     List,
+    /// Add an authority: one that signs devices, a new root, or a foreign one whose certificates are taken.
+    Add(Box<AddAuthorityArgs>),
+    /// End the belief in an authority; the guard takes nothing any more that leads only to it.
+    Retire {
+        /// The authority.
+        authority: String,
+        /// Although devices depend on it.
+        #[arg(long)]
+        anyway: bool,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+        #[command(flatten)]
+        because: Because,
+    },
+    /// Say whether a certificate leads to a root, by the rules of RFC 5280, and if not, why: exit 0 or 3.
+    Judge(JudgeArgs),
     /// What a person compares: subject, key, fingerprint, ends, and how many certificates it signed.
     Show {
         /// The authority, as `authority list` names it.
@@ -152,6 +175,99 @@ pub(crate) enum AuthorityCommand {
         #[arg(long, value_name = "DIR")]
         out: PathBuf,
     },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AddAuthorityArgs {
+    /// Its name in the ward.
+    pub(crate) authority: String,
+    /// The type of its key: p256, p384, ed25519, rsa3072 or ml-dsa-65.
+    #[arg(long, value_name = "TYPE", default_value = "p256")]
+    pub(crate) key: String,
+    /// How long its certificate lasts; by default 10 years, a root 20.
+    #[arg(long, value_name = "LENGTH")]
+    pub(crate) life: Option<String>,
+    /// How many authorities may stand below it.
+    #[arg(long, value_name = "N", default_value = "0")]
+    pub(crate) path_length: u8,
+    /// Names that its certificates may have: dns:NAME, uri:HOST, email:HOST, ip:ADDRESS/BITS. May stand several times.
+    #[arg(long, value_name = "NAMES")]
+    pub(crate) permit: Vec<String>,
+    /// Names that they may not have.
+    #[arg(long, value_name = "NAMES")]
+    pub(crate) exclude: Vec<String>,
+    /// Keep its key on the PKCS#11 token with this label, under the authority's name.
+    #[arg(long, value_name = "LABEL")]
+    pub(crate) token: Option<String>,
+    /// The root that signs it; by default the newest.
+    #[arg(long, value_name = "NAME")]
+    pub(crate) root: Option<String>,
+    /// The file of the root's key, if that is kept away from the ward.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) root_key: Option<PathBuf>,
+    /// From now on it signs in the place of this one, whose certificates stay good.
+    #[arg(long, value_name = "NAME")]
+    pub(crate) replaces: Option<String>,
+    /// It is a new root; the ward's root and it sign each other.
+    #[arg(long, conflicts_with_all = ["replaces", "permit", "exclude", "root", "request", "answer", "cert", "trust"])]
+    pub(crate) new_root: bool,
+    /// Make its key and write a request for an outside root into this file.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["answer", "cert", "trust"])]
+    pub(crate) request: Option<PathBuf>,
+    /// Take the outside root's answer to the request: the certificate, and those up to the root.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["cert", "trust"])]
+    pub(crate) answer: Option<PathBuf>,
+    /// Bring in an authority that exists: its certificate, and those up to its root.
+    #[arg(long, value_name = "FILE", requires = "locked_key", conflicts_with = "trust")]
+    pub(crate) cert: Option<PathBuf>,
+    /// The locked key of the authority that is brought in (PKCS#8 with a passphrase).
+    #[arg(long, value_name = "FILE", requires = "cert")]
+    pub(crate) locked_key: Option<PathBuf>,
+    /// The passphrase file of that key, if it is not that of the ward.
+    #[arg(long, value_name = "FILE", requires = "locked_key")]
+    pub(crate) locked_key_passphrase_file: Option<PathBuf>,
+    /// Take the certificates of a foreign authority, such as a manufacturer's: its certificate, and those below it.
+    #[arg(long, value_name = "FILE", requires = "kinds", requires = "fact")]
+    pub(crate) trust: Option<PathBuf>,
+    /// The kinds whose devices may show its certificates, separated by commas.
+    #[arg(long, value_name = "KINDS", value_delimiter = ',', requires = "trust")]
+    pub(crate) kinds: Vec<String>,
+    /// The fact that tells which device it is: what the certificate says must be what the ward knows.
+    #[arg(long, value_name = "FACT", requires = "trust")]
+    pub(crate) fact: Option<String>,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct JudgeArgs {
+    /// The certificate to be judged, in PEM or DER.
+    pub(crate) leaf: PathBuf,
+    /// The roots that are believed.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) root: PathBuf,
+    /// Certificates that may stand between.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) chain: Option<PathBuf>,
+    /// Revocation lists; then the certificate must be covered by one that is good.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) crl: Option<PathBuf>,
+    /// The moment to be judged, in RFC 3339; without it, now.
+    #[arg(long, value_name = "TIME")]
+    pub(crate) at: Option<String>,
+    /// What the certificate is shown for.
+    #[arg(long, value_enum, default_value = "client")]
+    pub(crate) purpose: PurposeArg,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum PurposeArg {
+    /// To connect.
+    Client,
+    /// To be connected to.
+    Server,
+    /// Whatever it says itself.
+    Any,
 }
 
 #[derive(Debug, Subcommand)]

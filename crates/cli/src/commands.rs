@@ -6,6 +6,7 @@ pub(crate) mod credential;
 pub(crate) mod crl;
 pub(crate) mod device;
 pub(crate) mod enroll;
+mod finding;
 pub(crate) mod guard;
 pub(crate) mod import;
 pub(crate) mod init;
@@ -19,6 +20,7 @@ use std::path::{Path, PathBuf};
 
 use crate::args::{Cli, Command};
 use crate::console::Console;
+use crate::keys::Secrets;
 use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
@@ -28,6 +30,7 @@ pub(crate) struct Context<'a> {
     pub(crate) console: &'a Console,
     pub(crate) dir: PathBuf,
     pub(crate) passphrase_file: Option<PathBuf>,
+    pub(crate) pin_file: Option<PathBuf>,
 }
 
 impl Context<'_> {
@@ -40,6 +43,11 @@ impl Context<'_> {
         passphrase::get(self.passphrase_file.as_deref(), what, Typed::Once, self.console)
     }
 
+    /// What opens the authorities' keys, asked for when it is needed.
+    pub(crate) fn secrets(&self) -> Secrets<'_> {
+        Secrets::new(self.console, self.passphrase_file.as_deref(), self.pin_file.as_deref())
+    }
+
     pub(crate) fn passphrase_path(&self) -> Option<&Path> {
         self.passphrase_file.as_deref()
     }
@@ -47,7 +55,7 @@ impl Context<'_> {
 
 /// Runs what the command line asks for.
 pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
-    let context = Context { console, dir: cli.ward, passphrase_file: cli.passphrase_file };
+    let context = Context { console, dir: cli.ward, passphrase_file: cli.passphrase_file, pin_file: cli.pin_file };
     match cli.command {
         Command::Init(args) => init::run(&context, &args),
         Command::Authority(command) => authority::run(&context, &command),

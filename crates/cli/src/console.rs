@@ -53,6 +53,10 @@ impl Console {
         self.format == Format::Table
     }
 
+    pub(crate) fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
     /// A note for people, on standard error; `--quiet` leaves it out.
     pub(crate) fn note(&self, text: impl AsRef<str>) {
         if !self.quiet {

@@ -48,7 +48,7 @@ impl CertificateName {
     pub(crate) fn names(&self, credential: &CredentialRecord) -> bool {
         match self {
             Self::Fingerprint(fingerprint) => credential.fingerprint == *fingerprint,
-            Self::Serial(serial) => credential.serial == *serial,
+            Self::Serial(serial) => credential.serial.as_ref() == Some(serial),
         }
     }
 }

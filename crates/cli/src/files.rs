@@ -40,10 +40,14 @@ fn read_all(stream: impl Read, name: &Path, limit: u64) -> Result<Vec<u8>, Probl
     Ok(bytes)
 }
 
+/// All of standard input.
+pub(crate) fn read_input_octets(limit: u64) -> Result<Vec<u8>, Problem> {
+    read_all(io::stdin().lock(), Path::new("standard input"), limit)
+}
+
 /// All of standard input as text.
 pub(crate) fn read_input(limit: u64) -> Result<String, Problem> {
-    let name = Path::new("standard input");
-    into_text(read_all(io::stdin().lock(), name, limit)?, name)
+    into_text(read_input_octets(limit)?, Path::new("standard input"))
 }
 
 /// The whole of a text file.
@@ -63,10 +67,19 @@ fn into_text(bytes: Vec<u8>, name: &Path) -> Result<String, Problem> {
 
 /// Writes a new file and makes sure that it is on the disk. Never follows a link, never overwrites.
 pub(crate) fn create(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
-    let mode = if access == Access::Secret { 0o600 } else { 0o644 };
-    let mut file = OpenOptions::new().write(true).create_new(true).mode(mode).open(path)?;
+    let mut file = new_file(path, access)?;
     file.write_all(bytes)?;
     file.sync_all()
+}
+
+/// Writes a new file that the caller makes sure of with many others at once.
+pub(crate) fn create_unsynced(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+    new_file(path, access)?.write_all(bytes)
+}
+
+fn new_file(path: &Path, access: Access) -> io::Result<File> {
+    let mode = if access == Access::Secret { 0o600 } else { 0o644 };
+    OpenOptions::new().write(true).create_new(true).mode(mode).open(path)
 }
 
 /// Puts a file in place of one that may exist: written beside it, synced, renamed.
@@ -87,7 +100,7 @@ fn beside(path: &Path) -> PathBuf {
 }
 
 /// Makes sure that a folder's entries are on the disk.
-fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
+pub(crate) fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
     let folder = folder.filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     File::open(folder)?.sync_all()
 }

@@ -7,11 +7,18 @@ mod console;
 mod demo;
 mod edge;
 mod files;
+mod keys;
+mod list;
 mod passphrase;
 mod problem;
+mod progress;
 mod ward;
 
 use std::process::ExitCode;
+
+/// Bulk work makes and drops many small pieces on several threads, which the system's allocator is slow at.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 use clap::Parser;
 

@@ -34,6 +34,22 @@ pub(crate) fn from_file(path: &Path, console: &Console) -> Result<Passphrase, Pr
     Ok(bytes)
 }
 
+/// The PIN of a token: from `file`, else from the terminal; never from the command line.
+pub(crate) fn get_pin(file: Option<&Path>, token: &str, console: &Console) -> Result<Passphrase, Problem> {
+    if let Some(path) = file {
+        return from_file(path, console);
+    }
+    if !std::io::stdin().is_terminal() {
+        return Err(Problem::usage(format!(
+            "the PIN of the token `{token}` is needed, and there is no terminal to ask on"
+        ))
+        .next("give --pin-file FILE, or set TIDY_WARDEN_PIN_FILE"));
+    }
+    rpassword::prompt_password(format!("PIN of the token {token}: "))
+        .map(|text| Zeroizing::new(text.into_bytes()))
+        .map_err(|error| Problem::failed("cannot ask for the PIN").because(error))
+}
+
 /// Whether a passphrase that is asked for is new, so that it must be typed twice.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Typed {

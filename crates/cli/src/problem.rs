@@ -38,7 +38,7 @@ impl From<Exit> for ExitCode {
 }
 
 /// An error, told once, at the end.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Problem {
     exit: Exit,
     what: String,
@@ -81,6 +81,15 @@ impl Problem {
     pub(crate) fn next(mut self, next: impl Into<String>) -> Self {
         self.next = Some(next.into());
         self
+    }
+
+    /// Adds the next step to those that are given already.
+    pub(crate) fn or_next(self, next: &str) -> Self {
+        let next = match &self.next {
+            Some(first) => format!("{first}; {next}"),
+            None => next.to_owned(),
+        };
+        Self { next: Some(next), ..self }
     }
 
     /// What failed and because of what, for a list of many.

@@ -4,10 +4,10 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::{OpenError, SoftwareKey};
+use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::key::SoftwareKey;
 use tidy_warden_core::policy::{Edition, PolicyFile};
-use tidy_warden_core::settings::Settings;
+use tidy_warden_core::settings::{Kind, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
@@ -47,17 +47,22 @@ pub(crate) fn actor() -> String {
     named.chars().take(64).collect()
 }
 
-/// Reads `ward.toml`.
-pub(crate) fn read_settings(dir: &Path) -> Result<(Settings, String), Problem> {
+/// Reads the text of `ward.toml`.
+pub(crate) fn read_settings_text(dir: &Path) -> Result<String, Problem> {
     let path = dir.join(SETTINGS);
     if !path.exists() {
         return Err(Problem::not_found(format!("there is no ward in {}", dir.display()))
             .because(format!("{} does not exist", path.display()))
             .next("name the ward's folder with --ward or TIDY_WARDEN_WARD, or make one: init"));
     }
-    let text = files::read_text(&path, MAX_TEXT)?;
+    files::read_text(&path, MAX_TEXT)
+}
+
+/// Reads `ward.toml`.
+pub(crate) fn read_settings(dir: &Path) -> Result<(Settings, String), Problem> {
+    let text = read_settings_text(dir)?;
     let settings = Settings::parse(&Source::new(SETTINGS, &text))
-        .map_err(|errors| Problem::text(format!("{} has mistakes", path.display()), &errors))?;
+        .map_err(|errors| Problem::text(format!("{} has mistakes", dir.join(SETTINGS).display()), &errors))?;
     Ok((settings, text))
 }
 
@@ -101,28 +106,65 @@ impl Ward {
         })
     }
 
-    /// The authority of a role; the first, while there is one of each.
+    /// The authorities of a role that are believed, the first one first.
+    pub(crate) fn authorities(&self, role: AuthorityRole) -> Result<Vec<AuthorityRecord>, Problem> {
+        let all = self.store.authorities()?;
+        Ok(all.into_iter().filter(|authority| authority.role == role && authority.retired.is_none()).collect())
+    }
+
+    /// An authority by its name.
+    pub(crate) fn named_authority(&self, name: &AuthorityName) -> Result<AuthorityRecord, Problem> {
+        let found = self.store.authorities()?.into_iter().find(|each| each.name == *name);
+        found.ok_or_else(|| Problem::not_found(format!("there is no authority `{name}`")).next("authority list"))
+    }
+
+    /// The first authority of a role.
     pub(crate) fn authority(&self, role: AuthorityRole) -> Result<AuthorityRecord, Problem> {
-        let found = self.store.authorities()?.into_iter().find(|authority| authority.role == role);
+        let found = self.authorities(role)?.into_iter().next();
         found.ok_or_else(|| Problem::not_found(format!("the ward has no authority for {}", role.as_str())))
     }
 
-    /// The root's certificate.
+    /// Who signs for a kind: the authority that its settings name, or the first for devices; or whoever took its place.
+    pub(crate) fn issuing_for(&self, kind: &Kind) -> Result<AuthorityRecord, Problem> {
+        let all: Vec<_> =
+            self.store.authorities()?.into_iter().filter(|each| each.role == AuthorityRole::Devices).collect();
+        let named = match &kind.authority {
+            Some(name) => all.iter().find(|each| each.name == *name).ok_or_else(|| {
+                Problem::not_found(format!("there is no authority `{name}` for devices"))
+                    .next(format!("authority list, or: authority add {name}"))
+            })?,
+            None => all.first().ok_or_else(|| Problem::not_found("the ward has no authority for devices"))?,
+        };
+        let mut current = named;
+        // Each step goes to one that was added later, so there are no circles.
+        while let Some(next) = all.iter().find(|each| each.replaces.as_ref() == Some(&current.name)) {
+            current = next;
+        }
+        match current.retired {
+            Some(since) => Err(Problem::refused(format!("the authority `{}` is retired since {since}", current.name))
+                .next("authority add NAME, and authority = \"NAME\" in ward.toml")),
+            None => Ok(current.clone()),
+        }
+    }
+
+    /// Where an authority's CRL is published.
+    pub(crate) fn crl_url(&self, authority: &AuthorityName) -> String {
+        format!("{}{authority}.crl", self.settings.endpoints.crl)
+    }
+
+    /// The roots that are believed.
+    pub(crate) fn roots(&self) -> Result<Vec<AuthorityRecord>, Problem> {
+        self.authorities(AuthorityRole::Root)
+    }
+
+    /// The first root's certificate.
     pub(crate) fn root(&self) -> Result<Certificate, Problem> {
         Ok(self.authority(AuthorityRole::Root)?.certificate)
     }
 
-    /// Opens a locked key.
+    /// Opens a locked key of the ward that is no authority's.
     pub(crate) fn key(&self, name: &str, passphrase: &Passphrase) -> Result<SoftwareKey, Problem> {
-        let path = self.dir.join(KEYS).join(format!("{name}.key"));
-        let pem = files::read_text(&path, 64 * 1024)?;
-        SoftwareKey::open(&pem, passphrase).map_err(|error| {
-            let problem = Problem::failed(format!("cannot open the key {}", path.display())).because(&error);
-            match error {
-                OpenError::Passphrase => problem.next("check the passphrase file, or type it again"),
-                _ => problem.next("put the file back from a copy of the ward"),
-            }
-        })
+        crate::keys::open(&self.dir.join(KEYS).join(format!("{name}.key")), passphrase)
     }
 
     /// Who signs tokens, and for whom.

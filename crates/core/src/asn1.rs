@@ -15,6 +15,7 @@ const BIT_STRING: u8 = 0x03;
 const OCTET_STRING: u8 = 0x04;
 const ENUMERATED: u8 = 0x0a;
 const UTF8_STRING: u8 = 0x0c;
+const PRINTABLE_STRING: u8 = 0x13;
 const UTC_TIME: u8 = 0x17;
 const GENERALIZED_TIME: u8 = 0x18;
 const SEQUENCE: u8 = 0x30;
@@ -68,6 +69,12 @@ pub fn unsigned(big_endian: &[u8]) -> Vec<u8> {
     element(INTEGER, digits)
 }
 
+/// NULL.
+#[must_use]
+pub fn null() -> Vec<u8> {
+    element(0x05, &[])
+}
+
 /// BOOLEAN TRUE; DER leaves FALSE out wherever it is the default.
 #[must_use]
 pub fn boolean_true() -> Vec<u8> {
@@ -112,6 +119,12 @@ pub fn octet_string(octets: &[u8]) -> Vec<u8> {
 #[must_use]
 pub fn utf8(text: &str) -> Vec<u8> {
     element(UTF8_STRING, text.as_bytes())
+}
+
+/// PrintableString; the caller has checked the characters.
+#[must_use]
+pub fn printable(text: &str) -> Vec<u8> {
+    element(PRINTABLE_STRING, text.as_bytes())
 }
 
 /// `[number] EXPLICIT` or another constructed context-specific element.
@@ -174,6 +187,44 @@ impl<'a> Signed<'a> {
         outer.finish()?;
         Ok(signed)
     }
+}
+
+/// The content of an element, which must have this tag.
+///
+/// # Errors
+/// Another tag, or not one element.
+pub fn content(element: &[u8], tag: der::Tag) -> Result<&[u8], der::Error> {
+    let header = der::Header::peek(&SliceReader::new(element)?)?;
+    header.tag().assert_eq(tag)?;
+    let length = usize::try_from(header.length())?;
+    element.get(element.len().wrapping_sub(length)..).ok_or_else(|| tag.length_error().into())
+}
+
+/// Reads UTCTime or GeneralizedTime in the forms that RFC 5280 section 4.1.2.5 allows.
+///
+/// # Errors
+/// Another element or form.
+pub fn read_time(reader: &mut SliceReader<'_>) -> Result<UnixTime, der::Error> {
+    let time = x509_cert::time::Time::decode(reader)?;
+    let seconds = i64::try_from(time.to_unix_duration().as_secs()).map_err(|_| der::Tag::UtcTime.value_error())?;
+    Ok(UnixTime(seconds))
+}
+
+/// The PEM blocks (RFC 7468) of a text, with their labels; text around them is passed over. `None` if a block is damaged.
+#[must_use]
+pub fn pem_blocks(octets: &[u8]) -> Option<Vec<(String, Vec<u8>)>> {
+    const BEGIN: &str = "-----BEGIN ";
+    let text = std::str::from_utf8(octets).ok()?;
+    let mut blocks = Vec::new();
+    for rest in text.split(BEGIN).skip(1) {
+        let label = rest.split("-----").next()?;
+        let end = format!("-----END {label}-----");
+        let stop = rest.find(&end)? + end.len();
+        let block = format!("{BEGIN}{}", &rest[..stop]);
+        let (label, der_bytes) = der::pem::decode_vec(block.as_bytes()).ok()?;
+        blocks.push((label.to_owned(), der_bytes));
+    }
+    Some(blocks)
 }
 
 /// DER of a value whose type can always be encoded (names, key infos that were decoded before).

@@ -1,12 +1,18 @@
 //! X.509 certificates (RFC 5280): issuing, reading, and judging chains.
 
 mod chain;
+mod constraint;
 mod issue;
+mod name;
+mod profile;
 mod read;
 mod serial;
 
 pub use chain::{ChainError, Purpose, judge};
-pub use issue::{DeviceName, IssueError, Issued, Issuer, Subject, Template, Usage, device_names, self_signed};
+pub use constraint::{BadBase, Base, Constraints, NameRefused};
+pub use issue::{Form, Fresh, IssueError, Issued, Issuer, Template, Usage, self_signed};
+pub use name::{AltName, Attribute, DeviceName, Subject, device_name};
+pub use profile::{BadTemplate, Filled, InWard, NameTemplate, Profile, ProfileError, TextTemplate};
 pub use read::{BadCertificate, Certificate, Fingerprint};
 pub use serial::SerialNumber;
 

@@ -5,15 +5,46 @@ use crate::id::{AuthorityName, DeviceId};
 use crate::revocation::Reason;
 use crate::time::UnixTime;
 
-/// What is recorded of one certificate. States are derived from it, never stored.
+/// Where a credential comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Origin {
+    /// An authority of the ward signed it.
+    Issued,
+    /// A certificate of other make, bound to its device by its fingerprint.
+    Pinned,
+    /// A bare public key, bound to its device: any certificate that carries it stands for it.
+    Key,
+    /// A certificate of a foreign authority that the ward trusts for the device's kind.
+    Foreign,
+}
+
+impl Origin {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::Issued, Self::Pinned, Self::Key, Self::Foreign];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Issued => "issued",
+            Self::Pinned => "pinned",
+            Self::Key => "key",
+            Self::Foreign => "foreign",
+        }
+    }
+}
+
+/// What is recorded of one credential. States are derived from it, never stored.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CredentialRecord {
-    /// Its name: SHA-256 of the DER.
+    /// Its name: SHA-256 of the certificate's DER; of a bare key, SHA-256 of its SubjectPublicKeyInfo.
     pub fingerprint: Fingerprint,
-    /// Its serial number under its authority.
-    pub serial: SerialNumber,
-    /// Who signed it.
-    pub authority: AuthorityName,
+    /// Its serial number under its authority; a bare key has none.
+    pub serial: Option<SerialNumber>,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// Which of the ward's authorities signed it, or which trusted foreign one.
+    pub authority: Option<AuthorityName>,
     /// Whose it is.
     pub device: DeviceId,
     /// The type of its key, such as `p256`.
@@ -67,6 +98,15 @@ impl CredentialState {
 }
 
 impl CredentialRecord {
+    /// What people call it: its serial number, or the fingerprint of a bare key.
+    #[must_use]
+    pub fn name(&self) -> String {
+        match &self.serial {
+            Some(serial) => serial.to_string(),
+            None => self.fingerprint.to_string(),
+        }
+    }
+
     /// The state at `now`.
     #[must_use]
     pub fn state(&self, now: UnixTime) -> CredentialState {
@@ -154,8 +194,9 @@ pub(crate) mod tests {
     pub(crate) fn record() -> CredentialRecord {
         CredentialRecord {
             fingerprint: Fingerprint([1; 32]),
-            serial: SerialNumber::from_octets(&[1]).unwrap(),
-            authority: "devices".parse().unwrap(),
+            serial: SerialNumber::from_octets(&[1]),
+            origin: Origin::Issued,
+            authority: "devices".parse().ok(),
             device: "wv-1".parse().unwrap(),
             key_type: "p256".into(),
             not_before: UnixTime(100),

@@ -2,13 +2,15 @@
 
 use std::fmt;
 
-use aws_lc_rs::digest::{SHA256, digest};
+use aws_lc_rs::digest::{SHA256, SHA384, digest};
+use aws_lc_rs::encoding::{AsBigEndian, AsDer, EcPrivateKeyBin, Pkcs8V1Der};
 use aws_lc_rs::rand::SystemRandom;
+use aws_lc_rs::rsa::{self, KeySize};
 use aws_lc_rs::signature::{
     ECDSA_P256_SHA256_ASN1, ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P256_SHA384_ASN1, ECDSA_P256_SHA512_ASN1,
-    ECDSA_P384_SHA256_ASN1, ECDSA_P384_SHA384_ASN1, ECDSA_P384_SHA512_ASN1, ED25519, EcdsaKeyPair, Ed25519KeyPair,
-    KeyPair, RSA_PKCS1_2048_8192_SHA256, RSA_PKCS1_2048_8192_SHA384, RSA_PKCS1_2048_8192_SHA512, UnparsedPublicKey,
-    VerificationAlgorithm,
+    ECDSA_P384_SHA256_ASN1, ECDSA_P384_SHA384_ASN1, ECDSA_P384_SHA384_ASN1_SIGNING, ECDSA_P384_SHA512_ASN1, ED25519,
+    EcdsaKeyPair, Ed25519KeyPair, KeyPair, ML_DSA_65, ML_DSA_65_SIGNING, PqdsaKeyPair, RSA_PKCS1_2048_8192_SHA256,
+    RSA_PKCS1_2048_8192_SHA384, RSA_PKCS1_2048_8192_SHA512, RSA_PKCS1_SHA256, UnparsedPublicKey, VerificationAlgorithm,
 };
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5912::{
@@ -25,6 +27,9 @@ use zeroize::Zeroizing;
 
 use crate::asn1;
 use crate::random::{self, Randomness};
+
+/// ML-DSA-65 (RFC 9881 section 2): key and signature have the same identifier, without parameters.
+const ID_ML_DSA_65: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.101.3.4.3.18");
 
 const ECDSA_WITH_SHA_1: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.10045.4.1");
 const MD5_WITH_RSA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.4");
@@ -49,6 +54,16 @@ pub enum KeyType {
     Ed25519,
     /// RSA with a modulus of so many bits.
     Rsa(u16),
+    /// ML-DSA-65 (FIPS 204), which a quantum computer does not break.
+    MlDsa65,
+}
+
+impl KeyType {
+    /// Whether receivers made before 2025 can be expected to verify its signatures.
+    #[must_use]
+    pub fn is_classical(self) -> bool {
+        self != Self::MlDsa65
+    }
 }
 
 impl fmt::Display for KeyType {
@@ -58,6 +73,7 @@ impl fmt::Display for KeyType {
             Self::P384 => f.write_str("p384"),
             Self::Ed25519 => f.write_str("ed25519"),
             Self::Rsa(bits) => write!(f, "rsa{bits}"),
+            Self::MlDsa65 => f.write_str("ml-dsa-65"),
         }
     }
 }
@@ -70,7 +86,9 @@ pub enum BadKey {
     #[error("the public key is not a well-formed SubjectPublicKeyInfo")]
     Malformed,
     /// An algorithm that is not taken.
-    #[error("the key algorithm {oid} is not accepted; use P-256, P-384, Ed25519, or RSA with at least 2048 bits")]
+    #[error(
+        "the key algorithm {oid} is not accepted; use P-256, P-384, Ed25519, RSA with at least 2048 bits, or ML-DSA-65"
+    )]
     Algorithm {
         /// Its object identifier.
         oid: ObjectIdentifier,
@@ -81,6 +99,9 @@ pub enum BadKey {
         /// Its object identifier.
         oid: ObjectIdentifier,
     },
+    /// A private key where a public one is wanted.
+    #[error("it holds a private key, which must stay where it was made; treat it as compromised if it travelled")]
+    Private,
     /// An RSA modulus that is too short or too long.
     #[error("the RSA key has {bits} bits; {MIN_RSA_BITS} to {MAX_RSA_BITS} are accepted")]
     RsaSize {
@@ -159,6 +180,8 @@ impl PublicKey {
             ID_ED_25519 if no_parameters && bits.len() == 32 => KeyType::Ed25519,
             ID_ED_25519 => return Err(BadKey::Malformed),
             RSA_ENCRYPTION => KeyType::Rsa(rsa_bits(bits)?),
+            ID_ML_DSA_65 if no_parameters && bits.len() == 1952 => KeyType::MlDsa65,
+            ID_ML_DSA_65 => return Err(BadKey::Malformed),
             oid => return Err(BadKey::Algorithm { oid }),
         };
         Ok(Self { spki: spki.to_vec(), bits: bits.to_vec(), key_type })
@@ -208,10 +231,11 @@ impl PublicKey {
             (KeyType::Rsa(_), SHA_256_WITH_RSA_ENCRYPTION) => &RSA_PKCS1_2048_8192_SHA256,
             (KeyType::Rsa(_), SHA_384_WITH_RSA_ENCRYPTION) => &RSA_PKCS1_2048_8192_SHA384,
             (KeyType::Rsa(_), SHA_512_WITH_RSA_ENCRYPTION) => &RSA_PKCS1_2048_8192_SHA512,
+            (KeyType::MlDsa65, ID_ML_DSA_65) => &ML_DSA_65,
             (key, oid) => return Err(BadSignature::Algorithm { oid, key }),
         };
         let parameters_fit = match (self.key_type, identifier.parameters) {
-            // RFC 5758 section 3.2 and RFC 8410 section 3: absent. RFC 4055 section 5: NULL; absent is also seen.
+            // RFC 5758 section 3.2, RFC 8410 section 3 and RFC 9881 section 2: absent. RFC 4055 section 5: NULL; absent is also seen.
             (KeyType::Rsa(_), Some(parameters)) => parameters.is_null(),
             (_, parameters) => parameters.is_none(),
         };
@@ -220,6 +244,74 @@ impl PublicKey {
         }
         UnparsedPublicKey::new(verifier, &self.bits).verify(message, signature).map_err(|_| BadSignature::Wrong)
     }
+}
+
+impl PublicKey {
+    /// The key with a point on P-256 or P-384, uncompressed (SEC 1 section 2.3.3).
+    ///
+    /// # Errors
+    /// A point of another length or form.
+    pub fn from_ec_point(point: &[u8]) -> Result<Self, BadKey> {
+        let curve = if point.len() == 97 { P384 } else { P256 };
+        let algorithm = asn1::sequence(&[&asn1::oid(ID_EC_PUBLIC_KEY), &asn1::oid(curve.oid)]);
+        Self::from_spki(&asn1::sequence(&[&algorithm, &asn1::bit_string(point)]))
+    }
+
+    /// The RSA key with this modulus and public exponent, both big-endian.
+    ///
+    /// # Errors
+    /// A modulus of a length that is not accepted.
+    pub fn from_rsa(modulus: &[u8], exponent: &[u8]) -> Result<Self, BadKey> {
+        let key = asn1::sequence(&[&asn1::unsigned(modulus), &asn1::unsigned(exponent)]);
+        let algorithm = asn1::sequence(&[&asn1::oid(RSA_ENCRYPTION), &asn1::null()]);
+        Self::from_spki(&asn1::sequence(&[&algorithm, &asn1::bit_string(&key)]))
+    }
+
+    /// Reads a public JWK (RFC 7517; EC and RSA keys as in RFC 7518 section 6, Ed25519 as in RFC 8037).
+    ///
+    /// # Errors
+    /// Another structure or key; one that holds a private key.
+    pub fn from_jwk(text: &str) -> Result<Self, BadKey> {
+        let value: serde_json::Value = serde_json::from_str(text).map_err(|_| BadKey::Malformed)?;
+        if value.get("d").is_some() || value.get("k").is_some() {
+            return Err(BadKey::Private);
+        }
+        let field = |name: &str| value.get(name).and_then(serde_json::Value::as_str);
+        let octets = |name: &str| {
+            let text = field(name).ok_or(BadKey::Malformed)?;
+            data_encoding::BASE64URL_NOPAD.decode(text.as_bytes()).map_err(|_| BadKey::Malformed)
+        };
+        match (field("kty"), field("crv")) {
+            (Some("EC"), Some("P-256" | "P-384")) => {
+                Self::from_ec_point(&[vec![4], octets("x")?, octets("y")?].concat())
+            }
+            (Some("OKP"), Some("Ed25519")) => {
+                let algorithm = asn1::sequence(&[&asn1::oid(ID_ED_25519)]);
+                Self::from_spki(&asn1::sequence(&[&algorithm, &asn1::bit_string(&octets("x")?)]))
+            }
+            (Some("RSA"), _) => Self::from_rsa(&octets("n")?, &octets("e")?),
+            _ => Err(BadKey::Malformed),
+        }
+    }
+
+    /// DER of the AlgorithmIdentifier with which a key of this type signs here.
+    #[must_use]
+    pub fn signature_algorithm(&self) -> Vec<u8> {
+        match self.key_type {
+            KeyType::P256 => asn1::sequence(&[&asn1::oid(ECDSA_WITH_SHA_256)]),
+            KeyType::P384 => asn1::sequence(&[&asn1::oid(ECDSA_WITH_SHA_384)]),
+            KeyType::Ed25519 => asn1::sequence(&[&asn1::oid(ID_ED_25519)]),
+            KeyType::Rsa(_) => asn1::sequence(&[&asn1::oid(SHA_256_WITH_RSA_ENCRYPTION), &asn1::null()]),
+            KeyType::MlDsa65 => asn1::sequence(&[&asn1::oid(ID_ML_DSA_65)]),
+        }
+    }
+}
+
+/// Ecdsa-Sig-Value in DER (RFC 3279 section 2.2.3) from r and s side by side, each half of `raw`.
+#[must_use]
+pub fn ecdsa_signature(raw: &[u8]) -> Vec<u8> {
+    let (r, s) = raw.split_at(raw.len() / 2);
+    asn1::sequence(&[&asn1::unsigned(r), &asn1::unsigned(s)])
 }
 
 /// Bits of the modulus of an RSAPublicKey (RFC 8017 appendix A.1.1).
@@ -254,6 +346,19 @@ impl ProvenKey {
         Self(key)
     }
 
+    /// The key of a signer that is at hand, which shows it by signing something.
+    ///
+    /// # Errors
+    /// It cannot sign, or its signature is not that of its public half.
+    pub fn of_signer(signer: &dyn Signer) -> Result<Self, SignError> {
+        let message = b"tidy-warden: the private half is here";
+        let signature = signer.sign(message)?;
+        let key = signer.public_key();
+        key.verify(&signer.algorithm(), message, &signature)
+            .map_err(|_| SignError::Holder("its signature does not verify with its public key".to_owned()))?;
+        Ok(Self(key.clone()))
+    }
+
     /// The key.
     #[must_use]
     pub fn public_key(&self) -> &PublicKey {
@@ -261,10 +366,17 @@ impl ProvenKey {
     }
 }
 
-/// The library or token could not sign.
+/// A key could not be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("the key could not be used to sign")]
-pub struct SignError;
+#[non_exhaustive]
+pub enum SignError {
+    /// The crypto library could not.
+    #[error("the key could not be used to sign")]
+    Library,
+    /// The token or service that holds the key could not.
+    #[error("whatever holds the key could not sign: {0}")]
+    Holder(String),
+}
 
 /// A private key that signs, wherever it is kept: a locked file, a hardware token, a remote service.
 pub trait Signer: Send + Sync {
@@ -286,25 +398,65 @@ pub trait Signer: Send + Sync {
 pub enum NewKey {
     /// ECDSA on NIST P-256.
     P256,
+    /// ECDSA on NIST P-384.
+    P384,
     /// Ed25519.
     Ed25519,
+    /// RSA with 3072 bits: for authorities whose receivers know nothing newer.
+    Rsa3072,
+    /// ML-DSA-65: for authorities whose fleets must outlive today's curves.
+    MlDsa65,
 }
 
 impl NewKey {
-    /// The word that settings use.
+    /// All of them.
+    pub const ALL: [Self; 5] = [Self::P256, Self::P384, Self::Ed25519, Self::Rsa3072, Self::MlDsa65];
+
+    /// Those that devices may have: what TLS clients sign their handshake with.
+    pub const FOR_DEVICES: [Self; 3] = [Self::P256, Self::P384, Self::Ed25519];
+
+    /// The word that settings and options use.
     #[must_use]
     pub fn as_str(self) -> &'static str {
         match self {
             Self::P256 => "p256",
+            Self::P384 => "p384",
             Self::Ed25519 => "ed25519",
+            Self::Rsa3072 => "rsa3072",
+            Self::MlDsa65 => "ml-dsa-65",
         }
     }
 }
 
-enum Pair {
-    P256(Box<EcdsaKeyPair>),
-    Ed25519(Box<Ed25519KeyPair>),
+impl std::str::FromStr for NewKey {
+    type Err = UnknownKeyType;
+
+    fn from_str(word: &str) -> Result<Self, UnknownKeyType> {
+        Self::ALL.into_iter().find(|key| key.as_str() == word).ok_or_else(|| UnknownKeyType(word.to_owned()))
+    }
 }
+
+/// A word that names no type of key.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is not a type of key; expected p256, p384, ed25519, rsa3072 or ml-dsa-65")]
+pub struct UnknownKeyType(pub String);
+
+enum Pair {
+    Ec(Box<EcdsaKeyPair>, EcCurve),
+    Ed25519(Box<Ed25519KeyPair>),
+    Rsa(Box<rsa::KeyPair>),
+    MlDsa65(Box<PqdsaKeyPair>),
+}
+
+/// A curve, and the hash that belongs to its size.
+#[derive(Clone, Copy)]
+struct EcCurve {
+    oid: ObjectIdentifier,
+    signing: &'static aws_lc_rs::signature::EcdsaSigningAlgorithm,
+}
+
+const P256: EcCurve = EcCurve { oid: SECP_256_R_1, signing: &ECDSA_P256_SHA256_ASN1_SIGNING };
+const P384: EcCurve = EcCurve { oid: SECP_384_R_1, signing: &ECDSA_P384_SHA384_ASN1_SIGNING };
 
 /// A private key in memory.
 pub struct SoftwareKey {
@@ -339,13 +491,15 @@ impl SoftwareKey {
     /// # Errors
     /// The library could not make one.
     pub fn generate(new: NewKey) -> Result<Self, SignError> {
+        let ec = |curve: EcCurve| EcdsaKeyPair::generate(curve.signing).map(|pair| Pair::Ec(Box::new(pair), curve));
         let pair = match new {
-            NewKey::P256 => {
-                Pair::P256(Box::new(EcdsaKeyPair::generate(&ECDSA_P256_SHA256_ASN1_SIGNING).map_err(|_| SignError)?))
-            }
-            NewKey::Ed25519 => Pair::Ed25519(Box::new(Ed25519KeyPair::generate().map_err(|_| SignError)?)),
+            NewKey::P256 => ec(P256),
+            NewKey::P384 => ec(P384),
+            NewKey::Ed25519 => Ed25519KeyPair::generate().map(|pair| Pair::Ed25519(Box::new(pair))),
+            NewKey::Rsa3072 => rsa::KeyPair::generate(KeySize::Rsa3072).map(|pair| Pair::Rsa(Box::new(pair))),
+            NewKey::MlDsa65 => PqdsaKeyPair::generate(&ML_DSA_65_SIGNING).map(|pair| Pair::MlDsa65(Box::new(pair))),
         };
-        Self::from_pair(pair).ok_or(SignError)
+        pair.ok().and_then(Self::from_pair).ok_or(SignError::Library)
     }
 
     /// Reads an unencrypted PKCS#8 key in DER.
@@ -355,25 +509,34 @@ impl SoftwareKey {
     pub fn from_pkcs8(pkcs8_der: &[u8]) -> Result<Self, OpenError> {
         let info = PrivateKeyInfoRef::try_from(pkcs8_der).map_err(|_| OpenError::Malformed)?;
         let pair = match info.algorithm.oid {
-            ID_EC_PUBLIC_KEY => EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, pkcs8_der)
-                .map(|pair| Pair::P256(Box::new(pair))),
+            ID_EC_PUBLIC_KEY => {
+                let curve = match info.algorithm.parameters_oid() {
+                    Ok(SECP_256_R_1) => P256,
+                    Ok(SECP_384_R_1) => P384,
+                    _ => return Err(OpenError::Unsupported),
+                };
+                EcdsaKeyPair::from_pkcs8(curve.signing, pkcs8_der).map(|pair| Pair::Ec(Box::new(pair), curve))
+            }
             ID_ED_25519 => Ed25519KeyPair::from_pkcs8(pkcs8_der).map(|pair| Pair::Ed25519(Box::new(pair))),
+            RSA_ENCRYPTION => rsa::KeyPair::from_pkcs8(pkcs8_der).map(|pair| Pair::Rsa(Box::new(pair))),
+            ID_ML_DSA_65 => {
+                PqdsaKeyPair::from_pkcs8(&ML_DSA_65_SIGNING, pkcs8_der).map(|pair| Pair::MlDsa65(Box::new(pair)))
+            }
             _ => return Err(OpenError::Unsupported),
         };
         pair.ok().and_then(Self::from_pair).ok_or(OpenError::Unsupported)
     }
 
     fn from_pair(pair: Pair) -> Option<Self> {
-        let spki = match &pair {
-            Pair::P256(pair) => asn1::sequence(&[
-                &asn1::sequence(&[&asn1::oid(ID_EC_PUBLIC_KEY), &asn1::oid(SECP_256_R_1)]),
-                &asn1::bit_string(pair.public_key().as_ref()),
-            ]),
-            Pair::Ed25519(pair) => asn1::sequence(&[
-                &asn1::sequence(&[&asn1::oid(ID_ED_25519)]),
-                &asn1::bit_string(pair.public_key().as_ref()),
-            ]),
+        let (algorithm, bits): (Vec<u8>, &[u8]) = match &pair {
+            Pair::Ec(pair, curve) => {
+                ([asn1::oid(ID_EC_PUBLIC_KEY), asn1::oid(curve.oid)].concat(), pair.public_key().as_ref())
+            }
+            Pair::Ed25519(pair) => (asn1::oid(ID_ED_25519), pair.public_key().as_ref()),
+            Pair::Rsa(pair) => ([asn1::oid(RSA_ENCRYPTION), asn1::null()].concat(), pair.public_key().as_ref()),
+            Pair::MlDsa65(pair) => (asn1::oid(ID_ML_DSA_65), pair.public_key().as_ref()),
         };
+        let spki = asn1::sequence(&[&asn1::sequence(&[&algorithm]), &asn1::bit_string(bits)]);
         let public = PublicKey::from_spki(&spki).ok()?;
         Some(Self { pair, public })
     }
@@ -389,11 +552,27 @@ impl SoftwareKey {
     /// # Errors
     /// The library could not write it.
     pub fn to_pkcs8(&self) -> Result<Zeroizing<Vec<u8>>, SignError> {
-        let document = match &self.pair {
-            Pair::P256(pair) => pair.to_pkcs8v1(),
-            Pair::Ed25519(pair) => pair.to_pkcs8v1(),
-        };
-        document.map(|document| Zeroizing::new(document.as_ref().to_vec())).map_err(|_| SignError)
+        let secret = |octets: &[u8]| Zeroizing::new(octets.to_vec());
+        match &self.pair {
+            Pair::Ec(pair, curve) => {
+                // The library would compute the public point's affine form once more, which takes as long as half a
+                // signature; here it is known. ECPrivateKey as in RFC 5915 section 3, PKCS#8 as in RFC 5958.
+                AsBigEndian::<EcPrivateKeyBin<'_>>::as_be_bytes(&pair.private_key()).map(|scalar| {
+                    let private = Zeroizing::new(asn1::sequence(&[
+                        &asn1::unsigned(&[1]),
+                        &Zeroizing::new(asn1::octet_string(scalar.as_ref())),
+                        &asn1::context_constructed(1, &asn1::bit_string(pair.public_key().as_ref())),
+                    ]));
+                    let algorithm = asn1::sequence(&[&asn1::oid(ID_EC_PUBLIC_KEY), &asn1::oid(curve.oid)]);
+                    let wrapped = Zeroizing::new(asn1::octet_string(&private));
+                    Zeroizing::new(asn1::sequence(&[&asn1::unsigned(&[0]), &algorithm, &wrapped]))
+                })
+            }
+            Pair::Ed25519(pair) => pair.to_pkcs8v1().map(|document| secret(document.as_ref())),
+            Pair::Rsa(pair) => AsDer::<Pkcs8V1Der<'_>>::as_der(&**pair).map(|document| secret(document.as_ref())),
+            Pair::MlDsa65(pair) => pair.to_pkcs8v1().map(|document| secret(document.as_ref())),
+        }
+        .map_err(|_| SignError::Library)
     }
 
     /// The key as unencrypted PKCS#8 in PEM, for the device that it belongs to.
@@ -412,13 +591,14 @@ impl SoftwareKey {
     /// # Errors
     /// The library could not write it.
     pub fn lock(&self, passphrase: &[u8], random: &mut dyn Randomness) -> Result<String, SignError> {
-        let cost = scrypt::Params::new(14, 8, 5).map_err(|_| SignError)?;
+        let cost = scrypt::Params::new(14, 8, 5).map_err(|_| SignError::Library)?;
         let salt: [u8; 16] = random::bytes(random);
         let iv: [u8; 16] = random::bytes(random);
-        let parameters = pbes2::Parameters::generate_scrypt_aes256cbc(cost, &salt, iv).map_err(|_| SignError)?;
+        let parameters =
+            pbes2::Parameters::generate_scrypt_aes256cbc(cost, &salt, iv).map_err(|_| SignError::Library)?;
         let plain = self.to_pkcs8()?;
-        let info = PrivateKeyInfoRef::try_from(plain.as_slice()).map_err(|_| SignError)?;
-        let locked = info.encrypt_with_params(parameters, passphrase).map_err(|_| SignError)?;
+        let info = PrivateKeyInfoRef::try_from(plain.as_slice()).map_err(|_| SignError::Library)?;
+        let locked = info.encrypt_with_params(parameters, passphrase).map_err(|_| SignError::Library)?;
         Ok(asn1::pem("ENCRYPTED PRIVATE KEY", locked.as_bytes()))
     }
 
@@ -443,21 +623,66 @@ impl Signer for SoftwareKey {
     }
 
     fn algorithm(&self) -> Vec<u8> {
-        asn1::sequence(&[&asn1::oid(match self.pair {
-            Pair::P256(_) => ECDSA_WITH_SHA_256,
-            Pair::Ed25519(_) => ID_ED_25519,
-        })])
+        self.public.signature_algorithm()
     }
 
     fn sign(&self, message: &[u8]) -> Result<Vec<u8>, SignError> {
         match &self.pair {
-            Pair::P256(pair) => pair
-                .sign(&SystemRandom::new(), message)
-                .map(|signature| signature.as_ref().to_vec())
-                .map_err(|_| SignError),
+            Pair::Ec(pair, _) => pair.sign(&SystemRandom::new(), message).map(|signature| signature.as_ref().to_vec()),
             Pair::Ed25519(pair) => Ok(pair.sign(message).as_ref().to_vec()),
+            Pair::Rsa(pair) => {
+                let mut signature = vec![0; pair.public_modulus_len()];
+                pair.sign(&RSA_PKCS1_SHA256, &SystemRandom::new(), message, &mut signature).map(|()| signature)
+            }
+            Pair::MlDsa65(pair) => {
+                let mut signature = vec![0; ML_DSA_65_SIGNING.signature_len()];
+                pair.sign(message, &mut signature).map(|len| {
+                    signature.truncate(len);
+                    signature
+                })
+            }
         }
+        .map_err(|_| SignError::Library)
     }
+}
+
+/// SHA-256 of what comes piece by piece.
+#[derive(Clone)]
+pub struct Sha256(aws_lc_rs::digest::Context);
+
+impl Default for Sha256 {
+    fn default() -> Self {
+        Self(aws_lc_rs::digest::Context::new(&SHA256))
+    }
+}
+
+impl fmt::Debug for Sha256 {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Sha256")
+    }
+}
+
+impl Sha256 {
+    /// Takes the next piece.
+    pub fn update(&mut self, bytes: &[u8]) {
+        self.0.update(bytes);
+    }
+
+    /// The digest of all pieces.
+    #[must_use]
+    pub fn finish(self) -> [u8; 32] {
+        let mut out = [0; 32];
+        out.copy_from_slice(self.0.finish().as_ref());
+        out
+    }
+}
+
+/// SHA-384 of `bytes`.
+#[must_use]
+pub fn sha384(bytes: &[u8]) -> [u8; 48] {
+    let mut out = [0; 48];
+    out.copy_from_slice(digest(&SHA384, bytes).as_ref());
+    out
 }
 
 /// SHA-256 of `bytes`.
@@ -475,8 +700,11 @@ mod tests {
 
     #[test]
     fn keys_sign_and_verify_and_survive_the_lock() {
-        for new in [NewKey::P256, NewKey::Ed25519] {
+        for new in NewKey::ALL {
             let key = SoftwareKey::generate(new).unwrap();
+            assert_eq!(key.public_key().key_type().to_string(), new.as_str());
+            let plain = key.to_pkcs8().unwrap();
+            assert_eq!(SoftwareKey::from_pkcs8(&plain).unwrap().public_key(), key.public_key());
             let signature = key.sign(b"rope").unwrap();
             assert_eq!(key.public_key().verify(&key.algorithm(), b"rope", &signature), Ok(()));
             assert_eq!(
@@ -513,6 +741,20 @@ mod tests {
         assert_eq!(PublicKey::from_spki(&rsa(256, 0x80)).map(|key| key.key_type()), Ok(KeyType::Rsa(2048)));
         assert_eq!(PublicKey::from_spki(&rsa(256, 0x7f)).unwrap_err(), BadKey::RsaSize { bits: 2047 });
         assert_eq!(PublicKey::from_spki(&rsa(128, 0x80)).unwrap_err(), BadKey::RsaSize { bits: 1024 });
+    }
+
+    #[test]
+    fn public_jwks_are_read_and_private_ones_refused() {
+        // The public key of RFC 7517 appendix A.1, and that of RFC 8037 appendix A.2.
+        let ec = r#"{"kty":"EC","crv":"P-256","x":"MKBCTNIcKUSDii11ySs3526iDZ8AiTo7Tu6KPAqv7D4","y":"4Etl6SRW2YiLUrN5vfvVHuhp7x8PxltmWWlbbM4IFyM","use":"enc","kid":"1"}"#;
+        assert_eq!(PublicKey::from_jwk(ec).unwrap().key_type(), KeyType::P256);
+        let okp = r#"{"kty":"OKP","crv":"Ed25519","x":"11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"}"#;
+        assert_eq!(PublicKey::from_jwk(okp).unwrap().key_type(), KeyType::Ed25519);
+        let private = okp.replace('}', ",\"d\":\"nWGxne_9WmC6hEr0kuwsxERJxWl7MmkZcDusAxyuf2A\"}");
+        assert_eq!(PublicKey::from_jwk(&private), Err(BadKey::Private));
+        for bad in ["{}", "[]", "x", r#"{"kty":"EC","crv":"P-521","x":"AA","y":"AA"}"#] {
+            assert_eq!(PublicKey::from_jwk(bad), Err(BadKey::Malformed), "{bad}");
+        }
     }
 
     #[test]

@@ -5,6 +5,7 @@
 //! new keys and of ECDSA signatures itself and cannot be handed any.) Each module uses only modules listed above it.
 
 pub mod asn1;
+pub mod finding;
 pub mod id;
 pub mod random;
 pub mod text;

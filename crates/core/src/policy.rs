@@ -12,7 +12,7 @@ mod rule;
 mod sole;
 mod write;
 
-pub use check::{Finding, Severity, check};
+pub use check::check;
 pub use decide::{BoundRule, Decision, Delivery, Denial, Granted, Meter, NoMeter, Publish, Rights};
 pub use edition::{Edition, PolicyFile, digest};
 pub use pattern::{Missing, Pattern, PatternLevel, Variable};

@@ -3,8 +3,9 @@
 use const_oid::db::rfc5912::ID_EXTENSION_REQ;
 use der::{Decode, Encode};
 
-use crate::asn1::Signed;
-use crate::key::{BadKey, BadSignature, ProvenKey, PublicKey};
+use crate::asn1::{self, Signed};
+use crate::certificate::Subject;
+use crate::key::{BadKey, BadSignature, ProvenKey, PublicKey, SignError, Signer};
 
 /// The largest request read, in octets; one with an RSA key of 8192 bits has about 2,200.
 pub const MAX_LEN: usize = 64 * 1024;
@@ -113,6 +114,21 @@ impl Request {
         Ok(Self { der: input.to_vec(), key: PublicKey::from_spki(&spki)?, ignored })
     }
 
+    /// Makes a request for an authority's certificate: its subject, its key, nothing else asked for.
+    ///
+    /// # Errors
+    /// The signer fails.
+    pub fn sign(subject: &Subject, signer: &dyn Signer) -> Result<Vec<u8>, SignError> {
+        let info = asn1::sequence(&[
+            &asn1::unsigned(&[]),
+            subject.der(),
+            signer.public_key().spki(),
+            &asn1::context_constructed(0, &[]),
+        ]);
+        let signature = signer.sign(&info)?;
+        Ok(asn1::sequence(&[&info, &signer.algorithm(), &asn1::bit_string(&signature)]))
+    }
+
     /// Verifies the self-signature, which shows that whoever made the request has the private key (RFC 2986 section 4.2).
     ///
     /// # Errors
@@ -129,19 +145,10 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::asn1;
-    use crate::certificate::Subject;
-    use crate::key::{NewKey, Signer, SoftwareKey};
+    use crate::key::{NewKey, SoftwareKey};
 
     fn request(key: &SoftwareKey) -> Vec<u8> {
-        let info = asn1::sequence(&[
-            &asn1::unsigned(&[]),
-            &Subject { organization: "x", common_name: "somebody else" }.to_der(),
-            key.public_key().spki(),
-            &asn1::context_constructed(0, &[]),
-        ]);
-        let signature = key.sign(&info).unwrap();
-        asn1::sequence(&[&info, &key.algorithm(), &asn1::bit_string(&signature)])
+        Request::sign(&Subject::of("x", "somebody else"), key).unwrap()
     }
 
     #[test]

@@ -1,5 +1,7 @@
 //! Certificate revocation lists (RFC 5280 section 5).
 
+mod read;
+
 use std::fmt;
 
 use const_oid::db::rfc5280::{ID_CE_AUTHORITY_KEY_IDENTIFIER, ID_CE_CRL_NUMBER, ID_CE_CRL_REASONS};
@@ -8,6 +10,8 @@ use crate::asn1;
 use crate::certificate::{Issuer, SerialNumber};
 use crate::key::SignError;
 use crate::time::UnixTime;
+
+pub use read::{BadCrl, Crl, Listed};
 
 /// Why a certificate was revoked (RFC 5280 section 5.3.1). Only reasons that fit a device's certificate.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -193,6 +197,38 @@ mod tests {
         assert!(matches!(reason(&[0, 0x80, 1]), Some(Some(RevocationReason::KeyCompromise))));
         assert!(matches!(reason(&[3]), Some(None)), "unspecified is left out");
         assert!(reason(&[4]).is_none());
+    }
+
+    #[test]
+    fn a_list_is_read_back_and_judged() {
+        let ward = tests_support_ward();
+        let issuer = Issuer { certificate: &ward.issuing, signer: &ward.key };
+        let later = NOW.plus(Span::from_days(7));
+        let heading = Heading { number: 300, this_update: NOW, next_update: later };
+        let serial = |text: &[u8]| SerialNumber::from_octets(text).unwrap();
+        let entries = vec![
+            Revoked { serial: serial(&[0x80, 1]), at: NOW, reason: Reason::KeyCompromise },
+            Revoked { serial: serial(&[3]), at: NOW, reason: Reason::Unspecified },
+        ];
+        let der = sign_crl(issuer, heading, entries).unwrap();
+        let crl = Crl::from_der(&der).unwrap();
+        assert_eq!((crl.number, crl.len(), crl.is_empty()), (Some(300), 2, false));
+        let listed = Listed { at: NOW, reason: Some(Reason::KeyCompromise) };
+        assert_eq!(crl.find(&serial(&[0x80, 1])), Some(listed));
+        assert_eq!(crl.find(&serial(&[3])), Some(Listed { at: NOW, reason: None }));
+        assert_eq!(crl.find(&serial(&[4])), None);
+        assert_eq!(crl.judge(&ward.issuing, NOW), Ok(()));
+        assert_eq!(crl.judge(&ward.issuing, later), Ok(()));
+        let late = later.plus(Span::from_seconds(1));
+        assert!(matches!(crl.judge(&ward.issuing, late), Err(BadCrl::Stale { .. })));
+        assert_eq!(crl.judge(&ward.root, NOW), Err(BadCrl::Signature));
+        for cut in 0..der.len() {
+            assert!(Crl::from_der(&der[..cut]).is_err(), "cut at {cut}");
+        }
+        let pem = asn1::pem("X509 CRL", &der);
+        assert_eq!(Crl::read_all(format!("{pem}\n{pem}").as_bytes()).unwrap().len(), 2);
+        assert_eq!(Crl::read_all(ward.root.to_pem().as_bytes()), Err(BadCrl::Malformed));
+        assert_eq!(Crl::from_der(&signed(Vec::new())).unwrap().len(), 0);
     }
 
     #[test]

@@ -6,11 +6,13 @@ use std::net::SocketAddr;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
+use crate::certificate::{Attribute, NameTemplate, Profile, TextTemplate};
 use crate::fact::FactName;
-use crate::id::{DeviceId, KindName};
-use crate::key::NewKey;
-use crate::text::{Source, TextError, nearest};
-use crate::time::Span;
+use crate::finding::{Finding, Severity};
+use crate::id::{AuthorityName, DeviceId, KindName};
+use crate::key::{KeyType, NewKey};
+use crate::text::{Place, Source, TextError, nearest};
+use crate::time::{Span, UnixTime};
 
 /// The settings of a ward.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,6 +27,8 @@ pub struct Settings {
     pub kinds: BTreeMap<KindName, Kind>,
     /// How the guard works.
     pub guard: GuardSettings,
+    /// `[hsm] module`: the PKCS#11 library of the tokens that hold authorities' keys.
+    pub hsm_module: Option<String>,
 }
 
 /// Addresses that devices are given.
@@ -73,8 +77,18 @@ pub struct Kind {
     pub role: Role,
     /// `key`: the type of keys made here, default `p256`.
     pub key: NewKey,
+    /// `accept`: the types of keys that devices may bring themselves, default all.
+    pub accept: Vec<KeyFamily>,
     /// `life`: how long a certificate lasts, default 398 days.
     pub life: Span,
+    /// `least_life`: a certificate that would be clipped below this is not issued, default one day.
+    pub least_life: Span,
+    /// `subject`, `names` and `hardware_type`: what the certificates say.
+    pub profile: Profile,
+    /// `usage`: whether the devices are also connected to, default no.
+    pub server: bool,
+    /// `authority`: who signs for this kind, if it is not the ward's first authority for devices.
+    pub authority: Option<AuthorityName>,
     /// `overlap`: how long a credential that was replaced may still sign in, unless its successor is used before.
     pub overlap: Span,
     /// `token_login`: whether a token as MQTT password opens a session, default no.
@@ -90,12 +104,64 @@ impl Default for Kind {
         Self {
             role: Role::Device,
             key: NewKey::P256,
+            accept: KeyFamily::ALL.to_vec(),
             life: Span::from_days(398),
+            least_life: Span::from_days(1),
+            profile: Profile::default(),
+            server: false,
+            authority: None,
             overlap: Span::from_days(7),
             token_login: false,
             token_life: Span::from_days(1),
             facts: Vec::new(),
         }
+    }
+}
+
+/// Types of keys that devices may bring.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeyFamily {
+    /// ECDSA on P-256.
+    P256,
+    /// ECDSA on P-384.
+    P384,
+    /// Ed25519.
+    Ed25519,
+    /// RSA with at least 2048 bits.
+    Rsa,
+}
+
+impl KeyFamily {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::P256, Self::P384, Self::Ed25519, Self::Rsa];
+
+    /// The word that settings use.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::P256 => "p256",
+            Self::P384 => "p384",
+            Self::Ed25519 => "ed25519",
+            Self::Rsa => "rsa",
+        }
+    }
+
+    fn holds(self, key: KeyType) -> bool {
+        matches!(
+            (self, key),
+            (Self::P256, KeyType::P256)
+                | (Self::P384, KeyType::P384)
+                | (Self::Ed25519, KeyType::Ed25519)
+                | (Self::Rsa, KeyType::Rsa(_))
+        )
+    }
+}
+
+impl Kind {
+    /// Whether devices of this kind may bring a key of this type.
+    #[must_use]
+    pub fn accepts(&self, key: KeyType) -> bool {
+        self.accept.iter().any(|family| family.holds(key))
     }
 }
 
@@ -172,9 +238,16 @@ impl Settings {
     /// Whether `id` could be taken for the name of an endpoint (design decision: a device never may).
     #[must_use]
     pub fn is_endpoint_name(&self, id: &DeviceId) -> bool {
+        self.is_endpoint_host(id.as_str())
+    }
+
+    /// Whether a DNS name is that of an endpoint: no device may have it in its certificate.
+    #[must_use]
+    pub fn is_endpoint_host(&self, name: &str) -> bool {
         let host_of_crl = self.endpoints.crl.split(['/', ':']).nth(3).unwrap_or_default();
         [self.endpoints.mqtt.host.as_str(), self.endpoints.desk.host.as_str(), host_of_crl, "localhost"]
-            .contains(&id.as_str())
+            .iter()
+            .any(|host| host.eq_ignore_ascii_case(name))
     }
 }
 
@@ -273,7 +346,7 @@ impl Reader<'_> {
     }
 
     fn settings(&mut self, root: &Table<'_>) -> Option<Settings> {
-        self.only(root, "ward.toml", &["ward", "endpoints", "kinds", "guard", "desk", "store"]);
+        self.only(root, "ward.toml", &["ward", "endpoints", "kinds", "guard", "desk", "store", "hsm"]);
         let ward = match self.table(root, "ward") {
             Some(ward) => ward,
             None => {
@@ -291,13 +364,22 @@ impl Reader<'_> {
         let enterprise_number = self.number(ward, "enterprise_number", 1..=u32::MAX);
         let endpoints = self.endpoints(root);
         let kinds = self.kinds(root);
+        if enterprise_number.is_none() {
+            self.need_enterprise_number(root, &kinds);
+        }
         let guard = self.guard(root);
         for section in ["desk", "store"] {
             if let Some(table) = self.table(root, section) {
                 self.only(table, &format!("[{section}]"), &[]);
             }
         }
-        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard })
+        let hsm_module = self.table(root, "hsm").and_then(|table| {
+            self.only(table, "[hsm]", &["module"]);
+            self.text(table, "module", "expected the path of a PKCS#11 library", |text| {
+                text.starts_with('/').then(|| text.to_owned())
+            })
+        });
+        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard, hsm_module })
     }
 
     fn endpoints(&mut self, root: &Table<'_>) -> Endpoints {
@@ -343,8 +425,35 @@ impl Reader<'_> {
         kinds
     }
 
+    /// Complains of names that cannot be made without the ward's enterprise number.
+    fn need_enterprise_number(&mut self, root: &Table<'_>, kinds: &BTreeMap<KindName, Kind>) {
+        for (name, kind) in kinds {
+            if kind.profile.names.iter().any(NameTemplate::needs_enterprise_number)
+                && let Some(range) = span_of(root, &["kinds", name.as_str(), "names"])
+            {
+                let problem = "these names need the ward's enterprise_number".to_owned();
+                self.complain(range, problem, "expected enterprise_number = ... in [ward]");
+            }
+        }
+    }
+
     fn kind(&mut self, table: &Table<'_>, word: &str) -> Kind {
-        const KNOWN: &[&str] = &["role", "key", "life", "overlap", "token_login", "token_life", "facts"];
+        const KNOWN: &[&str] = &[
+            "role",
+            "key",
+            "accept",
+            "life",
+            "least_life",
+            "subject",
+            "names",
+            "hardware_type",
+            "usage",
+            "authority",
+            "overlap",
+            "token_login",
+            "token_life",
+            "facts",
+        ];
         self.only(table, &format!("[kinds.{word}]"), KNOWN);
         let default = Kind::default();
         let length = "expected a length of time, such as \"90d\" or \"12h\"";
@@ -358,11 +467,26 @@ impl Reader<'_> {
                 })
                 .unwrap_or(default.role),
             key: self
-                .text(table, "key", "expected \"p256\" or \"ed25519\"", |text| {
-                    [NewKey::P256, NewKey::Ed25519].into_iter().find(|key| key.as_str() == text)
+                .text(table, "key", "expected \"p256\", \"p384\" or \"ed25519\"", |text| {
+                    NewKey::FOR_DEVICES.into_iter().find(|key| key.as_str() == text)
                 })
                 .unwrap_or(default.key),
+            accept: self
+                .list(table, "accept", "expected a list out of \"p256\", \"p384\", \"ed25519\", \"rsa\"", |text| {
+                    KeyFamily::ALL.into_iter().find(|family| family.as_str() == text).ok_or_else(String::new)
+                })
+                .unwrap_or(default.accept),
             life: self.text(table, "life", length, least(60)).unwrap_or(default.life),
+            least_life: self.text(table, "least_life", length, least(0)).unwrap_or(default.least_life),
+            profile: self.profile(table, default.profile),
+            server: self
+                .text(table, "usage", "expected \"client\" or \"client+server\"", |text| match text {
+                    "client" => Some(false),
+                    "client+server" => Some(true),
+                    _ => None,
+                })
+                .unwrap_or(default.server),
+            authority: self.text(table, "authority", "expected the name of an authority", |text| text.parse().ok()),
             overlap: self.text(table, "overlap", length, least(0)).unwrap_or(default.overlap),
             token_login: self.flag(table, "token_login").unwrap_or(default.token_login),
             token_life: self.text(table, "token_life", length, least(1)).unwrap_or(default.token_life),
@@ -370,22 +494,76 @@ impl Reader<'_> {
         }
     }
 
-    fn facts(&mut self, table: &Table<'_>) -> Option<Vec<FactName>> {
-        let value = table.get("facts")?;
-        let names: Option<Vec<FactName>> = match value.get_ref() {
-            DeValue::Array(items) => items
-                .iter()
-                .map(|item| match item.get_ref() {
-                    DeValue::String(text) => FactName::parse(text).ok(),
-                    _ => None,
-                })
-                .collect(),
-            _ => None,
+    /// A list of texts, each of which `parse` takes or complains of; `None` if the key is absent.
+    fn list<T>(
+        &mut self,
+        table: &Table<'_>,
+        key: &str,
+        expected: &str,
+        parse: impl Fn(&str) -> Result<T, String>,
+    ) -> Option<Vec<T>> {
+        let value = table.get(key)?;
+        let DeValue::Array(items) = value.get_ref() else {
+            self.wrong(value, key, expected);
+            return None;
         };
-        if names.is_none() {
-            self.wrong(value, "facts", "expected a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\"");
+        let mut found = Vec::new();
+        for item in items {
+            let parsed = match item.get_ref() {
+                DeValue::String(text) => parse(text),
+                _ => Err(String::new()),
+            };
+            match parsed {
+                Ok(parsed) => found.push(parsed),
+                Err(why) if why.is_empty() => self.wrong(item, key, expected),
+                Err(why) => self.complain(item.span(), why, expected),
+            }
         }
-        names
+        Some(found)
+    }
+
+    fn facts(&mut self, table: &Table<'_>) -> Option<Vec<FactName>> {
+        let expected = "expected a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\"";
+        self.list(table, "facts", expected, |text| FactName::parse(text).map_err(|_| String::new()))
+    }
+
+    fn profile(&mut self, table: &Table<'_>, default: Profile) -> Profile {
+        let subject = self.list(
+            table,
+            "subject",
+            "expected texts such as \"CN={device}\" with CN, O, OU, L, ST, C or serialNumber",
+            |text| {
+                let (word, value) = text.split_once('=').ok_or_else(String::new)?;
+                let attribute = Attribute::parse(word).ok_or_else(|| format!("`{word}` is not an attribute"))?;
+                let template = TextTemplate::parse(value).map_err(|bad| bad.to_string())?;
+                match template.fixed() {
+                    Some(fixed) if !attribute.takes(fixed) => Err(format!("{fixed:?} cannot be a subject's {word}")),
+                    _ => Ok((attribute, template)),
+                }
+            },
+        );
+        let names = self.list(
+            table,
+            "names",
+            "expected \"urn:dev:org\", \"urn:dev:os\", \"urn:dev:ops\", \"urn:dev:mac\", \"urn:dev:eui64\", \"dns:NAME\" or \"hardware-module\"",
+            |text| NameTemplate::parse(text).map_err(|bad| bad.to_string()),
+        );
+        let hardware_type = self.text(
+            table,
+            "hardware_type",
+            "expected an object identifier, such as \"1.3.6.1.4.1.32473.1\"",
+            |text| const_oid::ObjectIdentifier::new(text).ok(),
+        );
+        let wants_type = names.as_ref().is_some_and(|names| names.contains(&NameTemplate::HardwareModule));
+        if let Some(value) = table.get("names").filter(|_| wants_type && !table.contains_key("hardware_type")) {
+            let problem = "\"hardware-module\" needs hardware_type".to_owned();
+            self.complain(value.span(), problem, "expected hardware_type = \"1.3.6.1.4.1...\" beside it");
+        }
+        Profile {
+            subject: subject.filter(|subject| !subject.is_empty()).unwrap_or(default.subject),
+            names: names.unwrap_or_default(),
+            hardware_type,
+        }
     }
 
     fn guard(&mut self, root: &Table<'_>) -> GuardSettings {
@@ -410,6 +588,149 @@ impl Reader<'_> {
                 .unwrap_or(default.on_denied_publish),
         }
     }
+}
+
+/// Where the value of a key stands in a table of tables.
+fn span_of(root: &Table<'_>, path: &[&str]) -> Option<std::ops::Range<usize>> {
+    let (first, rest) = path.split_first()?;
+    let value = root.get(*first)?;
+    match (value.get_ref(), rest) {
+        (_, []) => Some(value.span()),
+        (DeValue::Table(table), rest) => span_of(table, rest),
+        _ => None,
+    }
+}
+
+/// The place of a setting's value, such as that of `["kinds", "windvane", "life"]`; of the nearest table around it that
+/// is there, or of the text's beginning.
+#[must_use]
+pub fn place_of(source: &Source, path: &[&str]) -> Place {
+    let root = DeTable::parse(&source.text);
+    let mut longest = path.len();
+    while let (Ok(root), true) = (&root, longest > 0) {
+        if let Some(range) = span_of(root.get_ref(), &path[..longest]) {
+            return source.place(range);
+        }
+        longest -= 1;
+    }
+    source.place(0..0)
+}
+
+/// What settings are checked against: one of the ward's authorities for devices.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Signing {
+    /// Its name.
+    pub name: AuthorityName,
+    /// The last second of its certificate.
+    pub ends: UnixTime,
+    /// The type of its key.
+    pub key: KeyType,
+    /// Whether it is no longer believed.
+    pub retired: bool,
+}
+
+/// What settings that read well still get wrong in a ward. `signing_for` gives the authority that signs for a kind at last,
+/// if there is one.
+pub fn check(
+    settings: &Settings,
+    source: &Source,
+    signing_for: &dyn Fn(&Kind) -> Option<Signing>,
+    now: UnixTime,
+) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (name, kind) in &settings.kinds {
+        let mut complain = |id, severity, key: &str, problem: String, mend: String| {
+            let place = Some(place_of(source, &["kinds", name.as_str(), key]));
+            findings.push(Finding { id, severity, place, problem, mend });
+        };
+        for template in &kind.profile.names {
+            if let NameTemplate::Dns(text) = template
+                && let Some(fixed) = text.fixed()
+            {
+                let (id, problem) = match settings.is_endpoint_host(fixed) {
+                    true => {
+                        ("endpoint-name", format!("`{fixed}` is the name of an endpoint, which no device may have"))
+                    }
+                    false => ("shared-name", format!("every device of `{name}` would have the same name `{fixed}`")),
+                };
+                complain(id, Severity::Error, "names", problem, "name the device in it: dns:{device}....".to_owned());
+            }
+        }
+        if kind.profile.names.is_empty()
+            && settings.enterprise_number.is_none()
+            && !kind.facts.contains(&FactName::Mac)
+            && kind.role == Role::Device
+        {
+            complain(
+                "made-up-names",
+                Severity::Warning,
+                "facts",
+                format!("devices of `{name}` without a known mac get made-up names"),
+                "set enterprise_number in [ward], or facts = [\"mac\"] here".to_owned(),
+            );
+        }
+        let Some(signing) = signing_for(kind) else {
+            let named = kind.authority.as_ref().map(ToString::to_string).unwrap_or_default();
+            complain(
+                "unknown-authority",
+                Severity::Error,
+                "authority",
+                format!("the ward has no authority `{named}` for devices"),
+                format!("authority add {named}, or name one that authority list shows"),
+            );
+            continue;
+        };
+        if signing.retired {
+            complain(
+                "retired-authority",
+                Severity::Error,
+                "authority",
+                format!("the authority `{}` is retired", signing.name),
+                "name another, or add one that replaces it".to_owned(),
+            );
+            continue;
+        }
+        let left = signing.ends.since(now);
+        if kind.life.seconds() > left {
+            complain(
+                "life-beyond-authority",
+                Severity::Warning,
+                "life",
+                format!("`{}` ends on {}, sooner than this life", signing.name, signing.ends.date()),
+                "certificates end with it; shorten life, or add an authority that replaces it".to_owned(),
+            );
+        }
+        if kind.least_life.seconds() > left.max(0) {
+            complain(
+                "nothing-issued",
+                Severity::Error,
+                "least_life",
+                format!("`{}` ends on {}, so that nothing is issued for `{name}`", signing.name, signing.ends.date()),
+                "add an authority that replaces it".to_owned(),
+            );
+        } else if kind.least_life > kind.life && kind.least_life != Kind::default().least_life {
+            complain(
+                "least-life-above-life",
+                Severity::Error,
+                "least_life",
+                "least_life is longer than life".to_owned(),
+                "make it shorter".to_owned(),
+            );
+        }
+        if !signing.key.is_classical() {
+            complain(
+                "post-quantum-issuer",
+                Severity::Warning,
+                "authority",
+                format!(
+                    "`{}` signs with {}: only what knows that can check certificates of `{name}`",
+                    signing.name, signing.key
+                ),
+                "this guard can; whoever else devices show their certificates to must be able to, as well".to_owned(),
+            );
+        }
+    }
+    findings
 }
 
 impl Endpoints {
@@ -480,12 +801,23 @@ crl = "{crl}"    # revocation lists are published under this address
 #
 # [kinds.windvane]
 # role = "device"         # or "service": an application on the other end, without hardware facts
-# key = "p256"            # keys made here: "p256" or "ed25519"
+# key = "p256"            # keys made here: "p256", "p384" or "ed25519"
+# accept = ["p256", "p384", "ed25519", "rsa"]    # keys that devices may bring
 # life = "398d"           # how long a certificate lasts
+# least_life = "1d"       # one that would end sooner, because its authority ends, is not issued
+# subject = ["O={{ward}}", "CN={{device}}"]    # also {{kind}}, {{owner}}, {{gateway}}, names of labels and facts
+# names = []              # alternative names: "urn:dev:org", "urn:dev:os", "urn:dev:ops", "urn:dev:mac", "urn:dev:eui64",
+#                         # "dns:{{device}}.example.org", "hardware-module" (with hardware_type = "1.3.6.1.4.1...");
+#                         # without any, "urn:dev:org", or "urn:dev:mac" if the ward has no enterprise_number
+# usage = "client"        # or "client+server"
+# authority = "devices"   # who signs
 # overlap = "7d"          # how long a replaced certificate may still sign in
 # token_login = false     # whether a token as MQTT password opens a session
 # token_life = "1d"       # the longest life of a token
 # facts = []              # facts that must be known before a certificate is issued, such as ["serial"]
+#
+# [hsm]
+# module = "/usr/lib/softhsm/libsofthsm2.so"    # the PKCS#11 library of the tokens that hold authorities' keys
 #
 # [guard]
 # listen = "127.0.0.1:8883"
@@ -537,6 +869,80 @@ mod tests {
         ] {
             assert!(all.contains(want), "missing {want:?} in:\n{all}");
         }
+    }
+
+    #[test]
+    fn profiles_are_read_and_their_mistakes_shown() {
+        let settings = parse(
+            "[ward]\nname = \"n\"\nenterprise_number = 32473\n[kinds.windvane]\nkey = \"p384\"\n\
+             accept = [\"p256\", \"rsa\"]\nsubject = [\"OU={site}\", \"CN={device}\"]\n\
+             names = [\"urn:dev:os\", \"hardware-module\"]\nhardware_type = \"1.3.6.1.4.1.32473.1\"\n\
+             usage = \"client+server\"\nauthority = \"vanes\"\nleast_life = \"30d\"\n",
+        )
+        .unwrap();
+        let kind = settings.kind(&"windvane".parse().unwrap()).unwrap();
+        assert!(kind.accepts(KeyType::Rsa(2048)) && !kind.accepts(KeyType::Ed25519) && kind.server);
+        assert_eq!((kind.profile.subject.len(), kind.profile.names.len()), (2, 2));
+        let errors = parse(
+            "[ward]\nname = \"n\"\n[kinds.windvane]\nkey = \"rsa3072\"\naccept = [\"p256\", \"dsa\"]\n\
+             subject = [\"CN={Device}\", \"XY=a\", \"C=Austria\"]\n\
+             names = [\"urn:dev:org\", \"urn:dev:none\", \"hardware-module\"]\nusage = \"both\"\n[hsm]\nmodule = \"x\"\n",
+        )
+        .unwrap_err()
+        .join("\n");
+        for want in [
+            "4:7: this is not a value for `key`",
+            "5:19: this is not a value for `accept`",
+            "6:12: `{Device}` names nothing",
+            "`XY` is not an attribute",
+            "\"Austria\" cannot be a subject's C",
+            "\"urn:dev:none\" is not a form of name",
+            "\"hardware-module\" needs hardware_type",
+            "these names need the ward's enterprise_number",
+            "8:9: this is not a value for `usage`",
+            "10:10: this is not a value for `module`",
+        ] {
+            assert!(errors.contains(want), "missing {want:?} in:\n{errors}");
+        }
+    }
+
+    #[test]
+    fn settings_are_held_against_the_authorities() {
+        let text = "[ward]\nname = \"n\"\n[kinds.windvane]\nlife = \"398d\"\n[kinds.cabin]\nauthority = \"cabins\"\n\
+                    [kinds.tension]\nauthority = \"old\"\n[kinds.station]\nauthority = \"pq\"\nleast_life = \"400d\"\n\
+                    names = [\"dns:localhost\", \"dns:a.example\"]\n[kinds.turnstile]\nleast_life = \"300d\"\n";
+        let source = Source::new("ward.toml", text);
+        let settings = Settings::parse(&source).unwrap();
+        let signing_for = |kind: &Kind| {
+            let name = kind.authority.clone().unwrap_or("devices".parse().unwrap());
+            let (key, days, retired) = match name.as_str() {
+                "devices" => (KeyType::P256, 200, false),
+                "pq" => (KeyType::MlDsa65, 4000, false),
+                "old" => (KeyType::P256, 4000, true),
+                _ => return None,
+            };
+            Some(Signing { name, ends: UnixTime(0).plus(Span::from_days(days)), key, retired })
+        };
+        let found = check(&settings, &source, &signing_for, UnixTime(0));
+        let told: Vec<String> = found
+            .iter()
+            .filter(|finding| finding.id != "made-up-names")
+            .map(|finding| format!("{} {}", finding.place.as_ref().map_or(0, |place| place.line), finding.id))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "6 unknown-authority",
+                "12 endpoint-name",
+                "12 shared-name",
+                "11 least-life-above-life",
+                "10 post-quantum-issuer",
+                "8 retired-authority",
+                "13 life-beyond-authority",
+                "14 nothing-issued",
+                "4 life-beyond-authority",
+            ]
+        );
     }
 
     #[test]

@@ -174,12 +174,13 @@ pub fn issue(
         exp: now.plus(life).0,
         jti: random::hex::<16>(random),
     };
-    let kid = Some(key_name(signer.public_key()).ok_or(SignError)?);
+    let kid = Some(key_name(signer.public_key()).ok_or(SignError::Library)?);
     let header = Header { alg: "ES256".to_owned(), typ: Some("JWT".to_owned()), kid, crit: None };
-    let part =
-        |json: serde_json::Result<Vec<u8>>| json.map(|json| BASE64URL_NOPAD.encode(&json)).map_err(|_| SignError);
+    let part = |json: serde_json::Result<Vec<u8>>| {
+        json.map(|json| BASE64URL_NOPAD.encode(&json)).map_err(|_| SignError::Library)
+    };
     let signed = format!("{}.{}", part(serde_json::to_vec(&header))?, part(serde_json::to_vec(&claims))?);
-    let signature = to_fixed(&signer.sign(signed.as_bytes())?).ok_or(SignError)?;
+    let signature = to_fixed(&signer.sign(signed.as_bytes())?).ok_or(SignError::Library)?;
     Ok((format!("{signed}.{}", BASE64URL_NOPAD.encode(&signature)), claims))
 }
 

@@ -117,7 +117,7 @@ impl Knowledge {
                 let (record, device) = found.into_iter().next().flatten().ok_or(NotAdmitted::UnknownCertificate)?;
                 record.may_sign_in(now)?;
                 let ends = record.usable_until().unwrap_or(now);
-                Admitted { device, ends, shown: format!("certificate {}", record.serial) }
+                Admitted { device, ends, shown: format!("certificate {}", record.name()) }
             }
             Credential::Token(token) => {
                 let id = token.device.clone();
@@ -145,6 +145,18 @@ impl Knowledge {
             Some(since) => Err(NotAdmitted::Out(since)),
             None => Ok(admitted),
         }
+    }
+
+    /// The recorded credential that a certificate in DER stands for.
+    pub(crate) async fn resolve(&self, der: Vec<u8>) -> Result<Fingerprint, StoreError> {
+        let fingerprint = Fingerprint::of(&der);
+        let known = self.read(move |store| store.status_many(&[fingerprint])).await?;
+        if known.iter().any(Option::is_some) {
+            return Ok(fingerprint);
+        }
+        let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because: "first shown".to_owned() };
+        let mut store = self.writer.clone().lock_owned().await;
+        finished(tokio::task::spawn_blocking(move || crate::outside::resolve(&mut **store, &der, &cause)).await)
     }
 
     /// Records that a credential opened a session.

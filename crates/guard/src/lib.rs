@@ -8,6 +8,7 @@ mod event;
 mod gate;
 mod identity;
 mod meter;
+mod outside;
 mod registry;
 mod relay;
 mod server;

@@ -67,9 +67,14 @@ impl Guard {
     ///
     /// # Errors
     /// Address, certificate, store or edition cannot be used.
-    pub async fn bind(config: Config, reader: Box<dyn Store>, writer: Box<dyn Store>) -> Result<Self, GuardError> {
+    pub async fn bind(
+        config: Config,
+        reader: Box<dyn Store>,
+        writer: Box<dyn Store>,
+        verifier: Box<dyn Store>,
+    ) -> Result<Self, GuardError> {
         let knowledge = Knowledge::new(reader, writer, config.clock.clone());
-        let tls: Arc<ServerConfig> = server_config(config.tls, config.clock)?;
+        let tls: Arc<ServerConfig> = server_config(config.tls, config.clock, verifier)?;
         let shared = Arc::new(Shared {
             knowledge,
             registry: Arc::new(Registry::default()),

@@ -4,7 +4,6 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::mqtt::{
@@ -87,7 +86,7 @@ pub(crate) async fn serve(
     opened_by: tokio::time::Instant,
 ) {
     let (_, tls) = stream.get_ref();
-    let certificate = tls.peer_certificates().and_then(|chain| chain.first()).map(|leaf| Fingerprint::of(leaf));
+    let leaf = tls.peer_certificates().and_then(|chain| chain.first()).map(|leaf| leaf.to_vec());
     let resumed = tls.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
     let mut client = Side::new(stream);
     let first = tokio::time::timeout_at(opened_by, client.packet(MAX_CONNECT)).await;
@@ -118,7 +117,7 @@ pub(crate) async fn serve(
             return shared.emit(refused("", why));
         }
     };
-    match open(&shared, &connect, certificate, peer).await {
+    match open(&shared, &connect, leaf, peer).await {
         Ok(opening) => run(&shared, client, &connect, opening, peer, resumed).await,
         Err(refusal) => {
             let code = if connect.version == Version::V5 { refusal.v5 } else { refusal.v311 };
@@ -152,7 +151,7 @@ fn parse_connect<'a>(frame: &Frame<'a>) -> Result<Connect<'a>, (Vec<u8>, String)
 async fn open(
     shared: &Arc<Shared>,
     connect: &Connect<'_>,
-    certificate: Option<Fingerprint>,
+    leaf: Option<Vec<u8>>,
     peer: SocketAddr,
 ) -> Result<Opening, Refusal> {
     if connect.properties.text(PropertyId::AuthenticationMethod).is_some() {
@@ -162,6 +161,10 @@ async fn open(
             "enhanced authentication is not offered",
         ));
     }
+    let certificate = match leaf {
+        Some(der) => Some(shared.knowledge.resolve(der).await.map_err(NotAdmitted::from)?),
+        None => None,
+    };
     let shown = Shown { certificate, user_name: connect.user_name, password: connect.password };
     let now = shared.knowledge.now();
     let (credential, beside) = credential(&shown, &shared.token_key, &shared.parties, now)?;

@@ -1,6 +1,6 @@
 //! TLS towards devices: the chain and the key are proved in the handshake; everything else is checked at CONNECT.
 
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use rustls::client::danger::HandshakeSignatureValid;
 use rustls::crypto::{WebPkiSupportedAlgorithms, verify_tls12_signature, verify_tls13_signature};
@@ -9,6 +9,9 @@ use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::{CertificateError, DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
 use tidy_warden_core::certificate::{Certificate, ChainError, Purpose, judge};
 use tidy_warden_core::time::Clock;
+use tidy_warden_store::Store;
+
+use crate::outside::standing;
 
 /// What the guard shows of itself and whom it believes.
 pub struct TlsSettings {
@@ -31,13 +34,18 @@ pub struct TlsError(#[from] rustls::Error);
 
 /// TLS 1.2 and 1.3, no early data. Sessions can be resumed (stateful, in memory): the certificate's chain is not judged
 /// again then, but who the device is and what it may do is looked up at every CONNECT.
-pub(crate) fn server_config(settings: TlsSettings, clock: Arc<dyn Clock>) -> Result<Arc<ServerConfig>, TlsError> {
+///
+/// `outside` is asked about certificates that no authority of the ward signed.
+pub(crate) fn server_config(
+    settings: TlsSettings,
+    clock: Arc<dyn Clock>,
+    outside: Box<dyn Store>,
+) -> Result<Arc<ServerConfig>, TlsError> {
     let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-    let hints = settings.issuing.iter().map(|authority| DistinguishedName::from(authority.subject.clone())).collect();
     let verifier = DeviceVerifier {
         issuing: settings.issuing,
         roots: settings.roots,
-        hints,
+        outside: Mutex::new(outside),
         mandatory: !settings.allow_anonymous,
         algorithms: provider.signature_verification_algorithms,
         clock,
@@ -56,7 +64,7 @@ pub(crate) fn server_config(settings: TlsSettings, clock: Arc<dyn Clock>) -> Res
 struct DeviceVerifier {
     issuing: Vec<Certificate>,
     roots: Vec<Certificate>,
-    hints: Vec<DistinguishedName>,
+    outside: Mutex<Box<dyn Store>>,
     mandatory: bool,
     algorithms: WebPkiSupportedAlgorithms,
     clock: Arc<dyn Clock>,
@@ -83,7 +91,9 @@ fn alert(error: &ChainError) -> CertificateError {
 
 impl ClientCertVerifier for DeviceVerifier {
     fn root_hint_subjects(&self) -> &[DistinguishedName] {
-        &self.hints
+        // No names of authorities: a pinned certificate has none of them as its issuer, and a client that goes by the
+        // names would not show it.
+        &[]
     }
 
     fn client_auth_mandatory(&self) -> bool {
@@ -99,9 +109,17 @@ impl ClientCertVerifier for DeviceVerifier {
         // Intermediates that the client sends are not needed: the ward knows its authorities. The ward's clock counts.
         let leaf = Certificate::from_der(end_entity)
             .map_err(|_| rustls::Error::InvalidCertificate(CertificateError::BadEncoding))?;
-        judge(&leaf, &self.issuing, &self.roots, Purpose::Client, self.clock.now())
-            .map_err(|error| rustls::Error::InvalidCertificate(alert(&error)))?;
-        Ok(ClientCertVerified::assertion())
+        let now = self.clock.now();
+        let Err(error) = judge(&leaf, &self.issuing, &self.roots, Purpose::Client, now) else {
+            return Ok(ClientCertVerified::assertion());
+        };
+        // A look-up of microseconds, and only for certificates that are not the ward's own.
+        let store = self.outside.lock().unwrap_or_else(PoisonError::into_inner);
+        match standing(&**store, &leaf, now) {
+            Ok(Some(_)) => Ok(ClientCertVerified::assertion()),
+            // Doubt denies.
+            Ok(None) | Err(_) => Err(rustls::Error::InvalidCertificate(alert(&error))),
+        }
     }
 
     fn verify_tls12_signature(

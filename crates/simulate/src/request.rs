@@ -1,20 +1,13 @@
-//! A simulated device's certification request (PKCS#10, RFC 2986).
+//! What a device makes before it is enrolled.
 
-use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::Subject;
-use tidy_warden_core::key::{SignError, Signer, SoftwareKey};
+use tidy_warden_core::key::{SignError, SoftwareKey};
+use tidy_warden_core::request::Request;
 
-/// A request for `key` in DER, signed with it. It names `common_name`, which an authority is free to ignore.
+/// A PKCS#10 request (RFC 2986) in DER, as a device with `key` would make it.
 ///
 /// # Errors
 /// The key cannot sign.
 pub fn certification_request(key: &SoftwareKey, common_name: &str) -> Result<Vec<u8>, SignError> {
-    let info = asn1::sequence(&[
-        &asn1::unsigned(&[]), // version 1 is written as 0
-        &Subject { organization: "Quillfeather", common_name }.to_der(),
-        key.public_key().spki(),
-        &asn1::context_constructed(0, &[]),
-    ]);
-    let signature = key.sign(&info)?;
-    Ok(asn1::sequence(&[&info, &key.algorithm(), &asn1::bit_string(&signature)]))
+    Request::sign(&Subject::of("Quillfeather", common_name), key)
 }

@@ -2,11 +2,11 @@
 
 use tidy_warden_core::audit::{Entry, Hash};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
-use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{AuthorityName, DeviceId, LabelName, LabelValue};
-use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::id::{AuthorityName, DeviceId, KindName, LabelName, LabelValue};
+use tidy_warden_core::key::{PublicKey, sha256};
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::{Reason, Revoked};
 use tidy_warden_core::time::{Span, UnixTime};
@@ -44,11 +44,13 @@ pub enum AuthorityRole {
     Devices,
     /// The guard and the desk.
     Service,
+    /// Devices, but not for this ward: a manufacturer, say, whose certificates the ward takes for some kinds.
+    Foreign,
 }
 
 impl AuthorityRole {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Root, Self::Devices, Self::Service];
+    pub const ALL: [Self; 4] = [Self::Root, Self::Devices, Self::Service, Self::Foreign];
 
     /// The word for it.
     #[must_use]
@@ -57,8 +59,36 @@ impl AuthorityRole {
             Self::Root => "root",
             Self::Devices => "devices",
             Self::Service => "service",
+            Self::Foreign => "foreign",
         }
     }
+}
+
+/// Where an authority's private key is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum KeyPlace {
+    /// Locked, in the ward's `keys` folder.
+    Ward,
+    /// Locked, outside the ward; whoever needs it names the file.
+    Away,
+    /// On a PKCS#11 token, found by its label.
+    Token {
+        /// The token's label.
+        token: String,
+        /// The key's label on it.
+        label: String,
+    },
+    /// With somebody else: a foreign authority, or an outside root.
+    Nowhere,
+}
+
+/// What a foreign authority is trusted for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Trust {
+    /// The kinds whose devices may show its certificates.
+    pub kinds: Vec<KindName>,
+    /// The fact that tells which device it is.
+    pub fact: FactName,
 }
 
 /// One authority.
@@ -70,6 +100,18 @@ pub struct AuthorityRecord {
     pub role: AuthorityRole,
     /// Its certificate.
     pub certificate: Certificate,
+    /// More certificates on the way from it to a root: of itself by another root, or of those above it.
+    pub crossed: Vec<Certificate>,
+    /// When it was added.
+    pub created: UnixTime,
+    /// Where its key is.
+    pub key: KeyPlace,
+    /// The authority in whose place it signs.
+    pub replaces: Option<AuthorityName>,
+    /// Since when it is no longer believed.
+    pub retired: Option<UnixTime>,
+    /// What it is trusted for, if it is foreign.
+    pub trust: Option<Trust>,
     /// The number of its newest CRL, 0 if there is none.
     pub crl_number: u64,
     /// thisUpdate of its newest CRL.
@@ -95,7 +137,7 @@ pub struct Founding<'a> {
     /// The ward.
     pub ward: WardRecord,
     /// Its authorities, the root first.
-    pub authorities: &'a [(AuthorityName, AuthorityRole, Certificate)],
+    pub authorities: &'a [(AuthorityName, AuthorityRole, Certificate, KeyPlace)],
     /// Certificates of the guard and the desk, by name.
     pub servers: &'a [(&'a str, Certificate)],
     /// The text of `ward.toml`.
@@ -187,19 +229,141 @@ pub struct DeviceView {
     pub credentials: Vec<CredentialRecord>,
 }
 
-/// A certificate to be recorded.
-#[derive(Debug, Clone, Copy)]
+/// An authority to be added.
+#[derive(Debug, Clone)]
+pub struct NewAuthority<'a> {
+    /// Its name.
+    pub name: &'a AuthorityName,
+    /// What it signs.
+    pub role: AuthorityRole,
+    /// Its certificate.
+    pub certificate: &'a Certificate,
+    /// Where its key is.
+    pub key: KeyPlace,
+    /// The authority in whose place it signs from now on.
+    pub replaces: Option<&'a AuthorityName>,
+    /// What it is trusted for, if it is foreign.
+    pub trust: Option<Trust>,
+    /// Certificates that go to [`AuthorityRecord::crossed`] of the authorities named.
+    pub crosses: &'a [(AuthorityName, Certificate)],
+}
+
+/// Why an authority was not added.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum AuthorityRefusal {
+    /// Its name is in use.
+    #[error("there is an authority `{0}` already")]
+    NameTaken(AuthorityName),
+    /// Its certificate or its key belongs to another.
+    #[error("the authority `{0}` has the same key")]
+    KeyTaken(AuthorityName),
+}
+
+/// An authority that waits for its certificate from outside.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PendingAuthority {
+    /// Its name.
+    pub name: AuthorityName,
+    /// What it will sign.
+    pub role: AuthorityRole,
+    /// Its public key.
+    pub public_key: PublicKey,
+    /// Where its key is.
+    pub key: KeyPlace,
+    /// When the request was made.
+    pub created: UnixTime,
+}
+
+/// A credential to be recorded.
+#[derive(Debug, Clone)]
 pub struct NewCredential<'a> {
     /// Whose it is.
     pub device: &'a DeviceId,
-    /// Who signed it.
-    pub authority: &'a AuthorityName,
-    /// The certificate.
-    pub certificate: &'a Certificate,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// Who signed it, if that is one of the ward's authorities or a foreign one.
+    pub authority: Option<&'a AuthorityName>,
+    /// The certificate in DER; of a bare key, its SubjectPublicKeyInfo.
+    pub der: &'a [u8],
+    /// SHA-256 of `der`.
+    pub fingerprint: Fingerprint,
+    /// The certificate's serial number.
+    pub serial: Option<&'a SerialNumber>,
+    /// SHA-256 of the SubjectPublicKeyInfo.
+    pub key_digest: [u8; 32],
+    /// The type of the key, such as `p256`.
+    pub key_type: &'a str,
+    /// The first second in which it may sign in.
+    pub not_before: UnixTime,
+    /// The last.
+    pub not_after: UnixTime,
     /// Whether it may stand beside one that the device has, which it supersedes.
     pub again: bool,
     /// How long what it supersedes may still sign in.
     pub overlap: Span,
+    /// Whether the key was made here just now, so that nobody else can have it.
+    pub fresh_key: bool,
+}
+
+impl<'a> NewCredential<'a> {
+    /// A certificate that one of the ward's authorities signed. `key_type` is the text of its key's type.
+    #[must_use]
+    pub fn issued(
+        device: &'a DeviceId,
+        authority: &'a AuthorityName,
+        certificate: &'a Certificate,
+        key_type: &'a str,
+    ) -> Self {
+        Self {
+            device,
+            origin: Origin::Issued,
+            authority: Some(authority),
+            der: certificate.der(),
+            fingerprint: certificate.fingerprint,
+            serial: Some(&certificate.serial),
+            key_digest: sha256(certificate.public_key.spki()),
+            key_type,
+            not_before: certificate.not_before,
+            not_after: certificate.not_after,
+            again: false,
+            overlap: Span::from_seconds(0),
+            fresh_key: false,
+        }
+    }
+}
+
+/// What is done with many devices in one transaction.
+#[derive(Debug, Clone)]
+pub struct Batch<'a> {
+    /// What the audit entry calls the act.
+    pub act: &'static str,
+    /// Devices to be listed.
+    pub devices: &'a [DeviceRecord],
+    /// Their credentials, in the same order, and those of devices that are listed already, anywhere between.
+    pub credentials: &'a [NewCredential<'a>],
+    /// SHA-256 of the batch's list, for the audit entry.
+    pub list_digest: [u8; 32],
+    /// How far the bulk run is after this batch, in the words of whoever runs it; `None` if it belongs to none.
+    pub position: Option<&'a str>,
+}
+
+/// Why one device or credential of a batch was refused; the whole batch is then left out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BatchRefusal {
+    /// The device.
+    pub device: DeviceId,
+    /// Why.
+    pub why: String,
+}
+
+/// A bulk run that was begun and not ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BulkRun {
+    /// What it is to do, in the words of whoever began it.
+    pub plan: String,
+    /// How far it is, in the words of whoever runs it.
+    pub position: String,
 }
 
 /// Why a certificate was not recorded.
@@ -253,6 +417,17 @@ pub struct Revocation<'a> {
     pub only: Option<Fingerprint>,
     /// Why.
     pub reason: Reason,
+}
+
+/// A credential that was ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ended {
+    /// Its fingerprint.
+    pub fingerprint: Fingerprint,
+    /// Its serial number; a bare key has none.
+    pub serial: Option<SerialNumber>,
+    /// Whether it now belongs on a CRL of the ward.
+    pub listed: bool,
 }
 
 /// An adopted edition.
@@ -333,6 +508,38 @@ pub trait Store: Send {
     /// # Errors
     /// The store cannot be read.
     fn each_device(&self, visit: &mut dyn FnMut(DeviceView)) -> Result<(), StoreError>;
+
+    /// Authorities that wait for their certificate from outside.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn pending_authorities(&self) -> Result<Vec<PendingAuthority>, StoreError>;
+
+    /// How many devices there are that are neither out nor retired, and how many of them got an outfit after an authority
+    /// was added.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn equipped_since(&self, authority: &AuthorityName) -> Result<(u64, u64), StoreError>;
+
+    /// Who has a fact now.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn holder(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError>;
+
+    /// The credential that stands for a public key, by SHA-256 of its SubjectPublicKeyInfo: a bare key that is bound to a
+    /// device, whether it may sign in or not.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn bound_key(&self, key_digest: &[u8; 32]) -> Result<Option<Fingerprint>, StoreError>;
+
+    /// The bulk run that was begun and not ended.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn bulk_run(&self) -> Result<Option<BulkRun>, StoreError>;
 
     /// Credentials by fingerprint, with their devices, in the order asked for; `None` for those that are not known.
     ///
@@ -422,10 +629,60 @@ pub trait Store: Send {
     /// The store or the delivery fails.
     fn record_issued(
         &mut self,
-        new: NewCredential<'_>,
+        new: &NewCredential<'_>,
         cause: &Cause,
         deliver: &mut dyn FnMut() -> std::io::Result<()>,
     ) -> Result<Result<(), IssueRefusal>, StoreError>;
+
+    /// Lists devices and records credentials, all of them or none and why. `deliver` runs as in
+    /// [`Store::record_issued`].
+    ///
+    /// # Errors
+    /// The store or the delivery fails.
+    fn record_batch(
+        &mut self,
+        batch: &Batch<'_>,
+        cause: &Cause,
+        deliver: &mut dyn FnMut() -> std::io::Result<()>,
+    ) -> Result<Result<(), Vec<BatchRefusal>>, StoreError>;
+
+    /// Begins a bulk run; says no if another was begun and not ended.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn begin_bulk(&mut self, run: &BulkRun, cause: &Cause) -> Result<bool, StoreError>;
+
+    /// Ends the bulk run; `detail` is a JSON object for the audit record.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn end_bulk(&mut self, detail: &str, cause: &Cause) -> Result<(), StoreError>;
+
+    /// Adds an authority.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn add_authority(
+        &mut self,
+        new: &NewAuthority<'_>,
+        cause: &Cause,
+    ) -> Result<Result<(), AuthorityRefusal>, StoreError>;
+
+    /// Notes that an authority waits for its certificate from outside.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn expect_authority(
+        &mut self,
+        pending: &PendingAuthority,
+        cause: &Cause,
+    ) -> Result<Result<(), AuthorityRefusal>, StoreError>;
+
+    /// Ends the belief in an authority.
+    ///
+    /// # Errors
+    /// The store fails or has no such authority.
+    fn retire_authority(&mut self, name: &AuthorityName, cause: &Cause) -> Result<(), StoreError>;
 
     /// Records that a device signed in, with a certificate or (`None`) with a token. The first use of a certificate ends
     /// those that it supersedes; later ones only keep `seen` fresh, at most once a minute, and have no audit entry.
@@ -439,11 +696,11 @@ pub trait Store: Send {
         cause: &Cause,
     ) -> Result<(), StoreError>;
 
-    /// Revokes; gives the fingerprints and serial numbers of the certificates that this ended.
+    /// Revokes; gives the credentials that this ended.
     ///
     /// # Errors
     /// The store fails, or has no such device or certificate.
-    fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<(Fingerprint, SerialNumber)>, StoreError>;
+    fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<Ended>, StoreError>;
 
     /// Adopts an edition; gives its number.
     ///

@@ -8,8 +8,9 @@ mod error;
 pub mod sqlite;
 
 pub use contract::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView,
-    EditionRecord, Founding, IssueRefusal, NewCredential, Revocation, Signed, Store, WardRecord,
+    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, AuthorityRole, Batch, BatchRefusal, BulkRun, Cause, Changes,
+    CrlRecord, DeviceEdit, DeviceView, EditionRecord, Ended, Founding, IssueRefusal, KeyPlace, NewAuthority,
+    NewCredential, PendingAuthority, Revocation, Signed, Store, Trust, WardRecord,
 };
 pub use error::StoreError;
 pub use sqlite::SqliteStore;

@@ -16,6 +16,12 @@ use crate::{Cause, Founding, StoreError};
 /// How long a writer waits for another before it gives up.
 const PATIENCE: Duration = Duration::from_secs(20);
 
+/// The page cache: at most 96 MiB, taken as it is needed. (Negative: KiB, not pages.)
+const CACHE_KIB: i64 = -96 * 1024;
+
+/// How many pages the write-ahead log may have before it is copied into the file.
+const CHECKPOINT_PAGES: i64 = 20_000;
+
 /// A ward's memory in an SQLite file in WAL mode: readers never wait, writers wait for each other.
 #[derive(Debug)]
 pub struct SqliteStore {
@@ -47,8 +53,10 @@ impl SqliteStore {
         if !path.exists() {
             return Err(StoreError::Absent { path: path.display().to_string() });
         }
-        let store = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-        schema::check(&store.connection)?;
+        let mut store = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        if schema::check(&store.connection)? {
+            schema::upgrade(&mut store.connection)?;
+        }
         Ok(store)
     }
 
@@ -58,6 +66,9 @@ impl SqliteStore {
         connection.pragma_update(None, "journal_mode", "WAL")?;
         connection.pragma_update(None, "synchronous", "FULL")?;
         connection.pragma_update(None, "foreign_keys", true)?;
+        // A bulk run's batches fit the cache and the log, so that pages are written once and not shuffled to and fro.
+        connection.pragma_update(None, "cache_size", CACHE_KIB)?;
+        connection.pragma_update(None, "wal_autocheckpoint", CHECKPOINT_PAGES)?;
         connection.set_prepared_statement_cache_capacity(64);
         Ok(Self { connection })
     }

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use tidy_warden_core::audit::{Broken, Verifier};
 use tidy_warden_core::certificate::{
-    Certificate, Issuer, SerialNumber, Subject, Template, Usage, device_names, self_signed,
+    AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
 };
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
@@ -17,8 +17,9 @@ use tidy_warden_core::random::Randomness;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    AddRefusal, AuthorityRole, Cause, DeviceEdit, Founding, IssueRefusal, NewCredential, Revocation, SqliteStore,
-    Store, StoreError, WardRecord,
+    AddRefusal, AuthorityRefusal, AuthorityRole, Batch, BulkRun, Cause, DeviceEdit, Ended, Founding, IssueRefusal,
+    KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, SqliteStore, Store, StoreError, Trust,
+    WardRecord,
 };
 
 const NOW: i64 = 1_795_417_333;
@@ -46,27 +47,31 @@ impl World {
         let key = SoftwareKey::generate(NewKey::P256).unwrap();
         let mut random = Counting(0);
         let proven = key.proven();
-        let template = template(&proven, "root", Usage::Authority { path_length: None }, &mut random, 7000);
+        let subject = Subject::of("w", "root");
+        let template = template(&proven, &subject, &[], Usage::UNLIMITED, &mut random, 7000);
         Self { root: self_signed(&template, &key).unwrap(), key, random }
     }
 
     fn certificate(&mut self, id: &str, key: &ProvenKey, days: u32) -> Certificate {
-        let name = device_names("w", Some(32473), &id.parse().unwrap(), &[]);
-        let template = template(key, id, Usage::Client { name: &name }, &mut self.random, days);
+        let names = [AltName::Uri(format!("urn:dev:org:32473-{id}"))];
+        let subject = Subject::of("w", id);
+        let template = template(key, &subject, &names, Usage::Client, &mut self.random, days);
         template.issue(Issuer { certificate: &self.root, signer: &self.key }).unwrap().certificate
     }
 }
 
 fn template<'a>(
     key: &'a ProvenKey,
-    common_name: &'a str,
+    subject: &'a Subject,
+    names: &'a [AltName],
     usage: Usage<'a>,
     random: &mut Counting,
     days: u32,
 ) -> Template<'a> {
     Template {
         serial: SerialNumber::new(UnixTime(NOW), random),
-        subject: Subject { organization: "w", common_name },
+        subject,
+        names,
         key,
         now: UnixTime(NOW),
         life: Span::from_days(days),
@@ -81,7 +86,7 @@ fn cause(after: i64) -> Cause {
 
 fn open(path: &Path, world: &World) -> Box<dyn Store> {
     let ward = WardRecord { urn: "urn:uuid:1".into(), rehearsal: false, token_key: world.key.public_key().clone() };
-    let authorities = [("devices".parse().unwrap(), AuthorityRole::Devices, world.root.clone())];
+    let authorities = [("devices".parse().unwrap(), AuthorityRole::Devices, world.root.clone(), KeyPlace::Ward)];
     let founding =
         Founding { ward, authorities: &authorities, servers: &[("guard", world.root.clone())], settings: "a" };
     Box::new(SqliteStore::create(path, &founding, &cause(0)).unwrap())
@@ -132,9 +137,9 @@ fn issue(
     at: i64,
 ) -> Result<Result<(), IssueRefusal>, StoreError> {
     let (device, authority) = (id(of), "devices".parse().unwrap());
-    let new =
-        NewCredential { device: &device, authority: &authority, certificate, again, overlap: Span::from_seconds(1000) };
-    store.record_issued(new, &cause(at), &mut || Ok(()))
+    let issued = NewCredential::issued(&device, &authority, certificate, "p256");
+    let new = NewCredential { again, overlap: Span::from_seconds(1000), ..issued };
+    store.record_issued(&new, &cause(at), &mut || Ok(()))
 }
 
 fn fresh(world: &mut World, of: &str) -> Certificate {
@@ -291,7 +296,8 @@ fn revoking_a_device_ends_all_it_has_until_it_is_reopened() {
         issue(store, "wv-1", &certificate, false, 1).unwrap().unwrap();
         let all = Revocation { device: &id("wv-1"), only: None, reason: Reason::PrivilegeWithdrawn };
         let ended = store.revoke(all, &cause(2)).unwrap();
-        assert_eq!(ended, [(certificate.fingerprint, certificate.serial.clone())]);
+        let serial = Some(certificate.serial.clone());
+        assert_eq!(ended, [Ended { fingerprint: certificate.fingerprint, serial, listed: true }]);
         assert_eq!(store.revoke(all, &cause(3)).unwrap(), [], "what is over is not ended twice");
         assert_eq!(store.fingerprints_of(&certificate.serial).unwrap(), [certificate.fingerprint]);
         assert_eq!(store.fingerprints_of(&SerialNumber::from_octets(&[9]).unwrap()).unwrap(), []);
@@ -348,15 +354,9 @@ fn nothing_is_recorded_that_was_not_delivered() {
         store.add_devices(&[device("wv-1", None)], &cause(0)).unwrap().unwrap();
         let certificate = fresh(world, "wv-1");
         let (of, authority) = (id("wv-1"), "devices".parse().unwrap());
-        let new = NewCredential {
-            device: &of,
-            authority: &authority,
-            certificate: &certificate,
-            again: false,
-            overlap: Span::from_days(1),
-        };
+        let new = NewCredential::issued(&of, &authority, &certificate, "p256");
         let before = store.audit_end().unwrap();
-        let failed = store.record_issued(new, &cause(1), &mut || Err(std::io::ErrorKind::StorageFull.into()));
+        let failed = store.record_issued(&new, &cause(1), &mut || Err(std::io::ErrorKind::StorageFull.into()));
         assert!(matches!(failed, Err(StoreError::Delivery(_))));
         assert_eq!(store.status_many(&[certificate.fingerprint]).unwrap(), [None]);
         assert_eq!(store.audit_end().unwrap(), before);
@@ -414,7 +414,7 @@ fn a_store_of_a_newer_version_and_a_foreign_file_are_refused() {
     let raw = rusqlite::Connection::open(&path).unwrap();
     raw.pragma_update(None, "user_version", 99).unwrap();
     drop(raw);
-    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 1 })));
+    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 2 })));
     let foreign = dir.path().join("foreign.db");
     rusqlite::Connection::open(&foreign).unwrap().execute_batch("CREATE TABLE t (a)").unwrap();
     assert!(matches!(SqliteStore::open(&foreign), Err(StoreError::Damaged { .. })));
@@ -442,4 +442,169 @@ fn tampering_with_the_file_is_found() {
         rusqlite::Connection::open(&path).unwrap().execute_batch(sql).unwrap();
         assert_eq!(broken(&*store).first(), Some(&want), "{sql}");
     }
+}
+
+#[test]
+fn a_batch_is_taken_whole_or_not_at_all() {
+    with_store(|store, world, _| {
+        store.add_devices(&[device("wv-1", Some("QF-1"))], &cause(0)).unwrap().unwrap();
+        let authority = "devices".parse().unwrap();
+        let ids = [id("wv-1"), id("wv-2"), id("wv-3")];
+        let certificates: Vec<Certificate> = ["wv-1", "wv-2", "wv-3"].iter().map(|of| fresh(world, of)).collect();
+        let credentials: Vec<NewCredential<'_>> = ids
+            .iter()
+            .zip(&certificates)
+            .map(|(of, certificate)| NewCredential::issued(of, &authority, certificate, "p256"))
+            .collect();
+        let run = BulkRun { plan: "{}".into(), position: "0".into() };
+        assert!(store.begin_bulk(&run, &cause(1)).unwrap());
+        assert!(!store.begin_bulk(&run, &cause(1)).unwrap(), "one run at a time");
+        let take = |store: &mut dyn Store, devices: &[DeviceRecord], credentials: &[NewCredential<'_>]| {
+            let position = Some("3");
+            let batch = Batch { act: "enroll.batch", devices, credentials, list_digest: [7; 32], position };
+            let mut delivered = 0;
+            let taken = store
+                .record_batch(&batch, &cause(2), &mut || {
+                    delivered += 1;
+                    Ok(())
+                })
+                .unwrap();
+            assert_eq!(delivered, usize::from(taken.is_ok()), "what is refused is not handed out");
+            taken.map_err(|refusals| refusals.into_iter().map(|each| each.device.to_string()).collect::<Vec<_>>())
+        };
+        let before = store.audit_end().unwrap();
+        // A fact that is taken, an id that is taken, a gateway that is not there.
+        let taken_fact = [device("wv-2", Some("QF-1")), device("wv-3", None)];
+        assert_eq!(take(store, &taken_fact, &credentials), Err(vec!["wv-2".to_owned()]));
+        let taken_id = [device("wv-1", None), device("wv-2", None)];
+        assert_eq!(take(store, &taken_id, &credentials[..2]), Err(vec!["wv-1".to_owned()]));
+        let mut behind = device("wv-2", None);
+        behind.gateway = Some(id("st-none"));
+        assert_eq!(take(store, &[behind, device("wv-3", None)], &credentials), Err(vec!["wv-2".to_owned()]));
+        assert_eq!(store.audit_end().unwrap(), before);
+        assert_eq!(store.bulk_run().unwrap().unwrap().position, "0");
+
+        let good = [device("wv-2", Some("QF-2")), device("wv-3", None)];
+        assert_eq!(take(store, &good, &credentials), Ok(()));
+        assert_eq!(store.bulk_run().unwrap().unwrap().position, "3");
+        let views = store.devices(&ids).unwrap();
+        assert!(views.iter().flatten().all(|view| view.credentials.len() == 1));
+        assert_eq!(store.holder(&Fact::new(FactName::Serial, "QF-2").unwrap()).unwrap(), Some(id("wv-2")));
+        // The same again: each has one already, and the key of one is another's.
+        let again: Vec<Certificate> = ["wv-1"].iter().map(|of| fresh(world, of)).collect();
+        let second = [NewCredential::issued(&ids[0], &authority, &again[0], "p256")];
+        assert_eq!(take(store, &[], &second), Err(vec!["wv-1".to_owned()]));
+        let stolen = [NewCredential { device: &ids[2], again: true, ..credentials[1].clone() }];
+        assert_eq!(take(store, &[], &stolen), Err(vec!["wv-3".to_owned()]));
+        assert_eq!(store.equipped_since(&authority).unwrap(), (3, 3));
+        let (name, certificate) = ("later".parse().unwrap(), fresh(world, "later"));
+        let later = NewAuthority {
+            name: &name,
+            role: AuthorityRole::Root,
+            certificate: &certificate,
+            key: KeyPlace::Nowhere,
+            replaces: None,
+            trust: None,
+            crosses: &[],
+        };
+        store.add_authority(&later, &cause(4)).unwrap().unwrap();
+        assert_eq!(store.equipped_since(&name).unwrap(), (3, 0));
+        let more = fresh(world, "wv-1");
+        issue(store, "wv-1", &more, true, 4).unwrap().unwrap();
+        assert_eq!(store.equipped_since(&name).unwrap(), (3, 1), "in the same second, but after it");
+        store.end_bulk("{}", &cause(5)).unwrap();
+        assert_eq!(store.bulk_run().unwrap(), None);
+    });
+}
+
+#[test]
+fn authorities_are_added_once_and_wait_for_their_answer() {
+    with_store(|store, world, _| {
+        let key = SoftwareKey::generate(NewKey::P384).unwrap();
+        let certificate = world.certificate("devices-2", &key.proven(), 300);
+        let (name, old) = ("devices-2".parse().unwrap(), "devices".parse().unwrap());
+        let token = KeyPlace::Token { token: "hsm".into(), label: "devices-2".into() };
+        let pending = PendingAuthority {
+            name: "devices-2".parse().unwrap(),
+            role: AuthorityRole::Devices,
+            public_key: key.public_key().clone(),
+            key: token.clone(),
+            created: UnixTime(NOW),
+        };
+        store.expect_authority(&pending, &cause(1)).unwrap().unwrap();
+        assert_eq!(store.pending_authorities().unwrap(), std::slice::from_ref(&pending));
+        let other = PendingAuthority { name: "other".parse().unwrap(), ..pending.clone() };
+        let refused = store.expect_authority(&other, &cause(1)).unwrap();
+        assert_eq!(refused, Err(AuthorityRefusal::KeyTaken("devices-2".parse().unwrap())));
+        let trust = Some(Trust { kinds: vec!["windvane".parse().unwrap()], fact: FactName::Serial });
+        let new = NewAuthority {
+            name: &name,
+            role: AuthorityRole::Devices,
+            certificate: &certificate,
+            key: token.clone(),
+            replaces: Some(&old),
+            trust: trust.clone(),
+            crosses: &[("devices".parse().unwrap(), certificate.clone())],
+        };
+        store.add_authority(&new, &cause(2)).unwrap().unwrap();
+        assert_eq!(store.pending_authorities().unwrap(), []);
+        let again = store.add_authority(&new, &cause(2)).unwrap();
+        assert_eq!(again, Err(AuthorityRefusal::NameTaken(name.clone())));
+        let all = store.authorities().unwrap();
+        assert_eq!(all[0].crossed, [certificate]);
+        let found = (&all[1].key, &all[1].replaces, &all[1].trust, all[1].retired, all[1].created);
+        assert_eq!(found, (&token, &Some(old), &trust, None, UnixTime(NOW + 2)));
+        store.retire_authority(&name, &cause(3)).unwrap();
+        assert_eq!(store.authorities().unwrap()[1].retired, Some(UnixTime(NOW + 3)));
+        assert!(store.retire_authority(&"none".parse().unwrap(), &cause(3)).is_err());
+    });
+}
+
+/// The tables of format 1, as the first version wrote them.
+const FORMAT_1: &str = include_str!("format-1.sql");
+
+#[test]
+fn a_store_of_format_1_is_brought_up_to_date() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("ward.db");
+    let mut world = World::new();
+    let certificate = fresh(&mut world, "wv-1");
+    {
+        let old = rusqlite::Connection::open(&path).unwrap();
+        old.execute_batch(FORMAT_1).unwrap();
+        old.pragma_update(None, "user_version", 1).unwrap();
+        old.pragma_update(None, "application_id", 0x5469_5761).unwrap();
+        old.execute(
+            "INSERT INTO authorities (pk, name, role, certificate, created) VALUES (1, 'devices', 'devices', ?1, 5)",
+            [world.root.der()],
+        )
+        .unwrap();
+        old.execute_batch(
+            "INSERT INTO devices (pk, id, kind, created, changed) VALUES (1, 'wv-1', 'windvane', 5, 1), (2, 'wv-0', 'windvane', 5, 1);
+             UPDATE devices SET retired = 6 WHERE id = 'wv-0';
+             INSERT INTO labels VALUES (1, 'site', 'ossel');
+             INSERT INTO facts VALUES (1, 'serial', 'QF-1', 1), (2, 'serial', 'QF-0', 0);
+             INSERT INTO meta VALUES ('settings', 'a');",
+        )
+        .unwrap();
+        let key_digest = tidy_warden_core::key::sha256(certificate.public_key.spki());
+        old.execute(
+            "INSERT INTO credentials (device, authority, serial, fingerprint, key_digest, key_type, certificate,
+                 not_before, not_after, issued, revoked, reason)
+             VALUES (1, 1, ?1, ?2, ?3, 'p256', ?4, 5, 6, 5, 7, 1)",
+            rusqlite::params![certificate.serial.octets(), certificate.fingerprint.0, key_digest, certificate.der()],
+        )
+        .unwrap();
+    }
+    let mut store = SqliteStore::open(&path).unwrap();
+    let view = store.devices(&[id("wv-1")]).unwrap().pop().unwrap().unwrap();
+    assert_eq!(view.device.labels["site"].as_str(), "ossel");
+    assert_eq!(view.device.facts[&FactName::Serial].value(), "QF-1");
+    let found = store.status_many(&[certificate.fingerprint]).unwrap().pop().unwrap().unwrap();
+    assert_eq!((found.0.name(), found.0.revoked.is_some()), (certificate.serial.to_string(), true));
+    assert_eq!(store.holder(&Fact::new(FactName::Serial, "QF-0").unwrap()).unwrap(), None, "a retired device's");
+    // A key that was given up stays given up.
+    let refused = issue(&mut store, "wv-1", &certificate, false, 1).unwrap();
+    assert!(matches!(refused, Err(IssueRefusal::KeyCompromised { .. })), "{refused:?}");
+    assert!(SqliteStore::open(&path).is_ok(), "it is done once");
 }

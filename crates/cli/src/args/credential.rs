@@ -5,24 +5,55 @@ use clap::{Args, Subcommand};
 use super::Because;
 
 #[derive(Debug, Args)]
-#[group(id = "key", required = true, multiple = false, args = ["csr", "make_key"])]
+#[command(override_usage = "tidy-warden enroll <DEVICE> (--csr FILE | --make-key) --out DIR\n       \
+    tidy-warden enroll --from FILE (--pack FILE | --out DIR)\n       tidy-warden enroll (--resume | --stop)")]
 pub(crate) struct EnrollArgs {
     /// The device.
-    pub(crate) device: String,
+    #[arg(conflicts_with_all = ["from", "resume", "stop"])]
+    pub(crate) device: Option<String>,
     /// The device's request (PKCS#10, PEM or DER). Only its key is taken, after its signature is checked.
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["make_key", "from", "resume", "stop"])]
     pub(crate) csr: Option<PathBuf>,
     /// Make the key here; it leaves in the outfit and is not kept.
-    #[arg(long)]
+    #[arg(long, conflicts_with_all = ["from", "resume", "stop"])]
     pub(crate) make_key: bool,
-    /// The folder for outfits; the device's own becomes a folder in it.
-    #[arg(long, value_name = "DIR")]
-    pub(crate) out: PathBuf,
+    /// The folder for outfits; each device's own becomes a folder in it.
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["resume", "stop"])]
+    pub(crate) out: Option<PathBuf>,
+    /// Many at once: a list in CSV (id,kind,label.NAME,fact.NAME,csr,...) or JSON Lines; `-` is standard input. Devices
+    /// that are not listed are. Where no request is given (a file, PEM, or DER in base64), the key is made here.
+    #[arg(long, value_name = "FILE", help_heading = BULK)]
+    pub(crate) from: Option<PathBuf>,
+    /// Put all outfits into one new file, a compressed archive (.tar.zst) with a document each and a manifest.
+    #[arg(long, value_name = "FILE", requires = "from", conflicts_with = "out", help_heading = BULK)]
+    pub(crate) pack: Option<PathBuf>,
+    /// Where refused rows go; without it, beside the list. They can be mended and given again.
+    #[arg(long, value_name = "FILE", requires = "from", help_heading = BULK)]
+    pub(crate) rejects: Option<PathBuf>,
+    /// Go on with a run that was interrupted.
+    #[arg(long, conflicts_with = "stop", help_heading = BULK)]
+    pub(crate) resume: bool,
+    /// End a run that was interrupted where it stands; its pack is closed.
+    #[arg(long, help_heading = BULK)]
+    pub(crate) stop: bool,
+    /// Rows that are signed, written and recorded together.
+    #[arg(long, value_name = "ROWS", default_value = "4096", value_parser = batch_size, help_heading = BULK)]
+    pub(crate) batch: usize,
+    /// Do not ask.
+    #[arg(long, help_heading = BULK)]
+    pub(crate) yes: bool,
     /// Issue although the device has a certificate; that one may sign in until the new one is used, or its overlap ends.
     #[arg(long)]
     pub(crate) again: bool,
     #[command(flatten)]
     pub(crate) because: Because,
+}
+
+/// The heading of options for many devices.
+const BULK: &str = "Many devices";
+
+fn batch_size(text: &str) -> Result<usize, String> {
+    text.parse().ok().filter(|rows| (1..=20_000).contains(rows)).ok_or_else(|| "expected 1 to 20000".to_owned())
 }
 
 #[derive(Debug, Subcommand)]
@@ -36,15 +67,51 @@ pub(crate) enum CredentialCommand {
         #[arg(long)]
         all: bool,
     },
-    /// Whose a certificate is, and its state: by serial number, SHA-256 fingerprint, or the certificate itself.
-    #[group(id = "which", required = true, multiple = false, args = ["name", "cert"])]
+    /// Bind certificates or keys that were not made here to their devices.
+    Pin(PinArgs),
+    /// Whose a certificate is, and its state: by serial number, SHA-256 fingerprint, a fact of the device, or the
+    /// certificate itself.
+    #[group(id = "which", required = true, multiple = false, args = ["name", "cert", "fact"])]
     Show {
         /// The serial number or fingerprint in hexadecimal; colons are passed over.
         name: Option<String>,
         /// A certificate in PEM or DER.
         #[arg(long, value_name = "FILE")]
         cert: Option<PathBuf>,
+        /// The newest credential of the device that has this fact.
+        #[arg(long, value_name = "NAME=VALUE", value_parser = super::pair)]
+        fact: Option<(String, String)>,
     },
+}
+
+#[derive(Debug, Args)]
+#[command(override_usage = "tidy-warden credential pin <DEVICE> (--cert FILE | --public-key FILE)\n       \
+    tidy-warden credential pin --from FILE")]
+pub(crate) struct PinArgs {
+    /// The device.
+    #[arg(conflicts_with = "from")]
+    pub(crate) device: Option<String>,
+    /// A self-signed or foreign certificate, in PEM or DER.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["public_key", "from"])]
+    pub(crate) cert: Option<PathBuf>,
+    /// A bare public key: SubjectPublicKeyInfo in PEM, or a JWK. Any certificate that carries it stands for the device.
+    #[arg(long, value_name = "FILE", conflicts_with = "from")]
+    pub(crate) public_key: Option<PathBuf>,
+    /// Take over a fleet that is in the field: a list in CSV (id,kind,label.NAME,fact.NAME,cert,public_key,until) or JSON
+    /// Lines, all of it or nothing; `-` is standard input.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) from: Option<PathBuf>,
+    /// When it ends, in RFC 3339; without it, with the certificate, or after the life that the kind gives.
+    #[arg(long, value_name = "TIME")]
+    pub(crate) until: Option<String>,
+    /// Although the device has a credential, which ends when this one is used, or its overlap is over.
+    #[arg(long)]
+    pub(crate) again: bool,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
 }
 
 #[derive(Debug, Subcommand)]
@@ -94,6 +161,9 @@ pub(crate) struct CrlArgs {
     /// How long it is good, up to its nextUpdate.
     #[arg(long = "for", value_name = "LENGTH", default_value = "7d")]
     pub(crate) life: String,
+    /// The file of the authority's key, if that is kept away from the ward.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) root_key: Option<PathBuf>,
     /// Write DER, as RFC 5280 section 4.2.1.13 wants it at a distribution point, instead of PEM.
     #[arg(long)]
     pub(crate) der: bool,

@@ -1,8 +1,11 @@
 //! `authority`: the ward's certificate authorities.
 
+mod add;
+mod judge;
+
 use serde_json::{Value, json};
 use tidy_warden_core::id::AuthorityName;
-use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store};
+use tidy_warden_store::{AuthorityRecord, AuthorityRole, KeyPlace, Store};
 
 use super::Context;
 use crate::args::AuthorityCommand;
@@ -10,27 +13,31 @@ use crate::console::{Listing, counted};
 use crate::edge::parse;
 use crate::files;
 use crate::problem::{Exit, Problem};
+use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: &AuthorityCommand) -> Result<Exit, Problem> {
     match command {
         AuthorityCommand::List => list(context),
-        AuthorityCommand::Show { authority } => show(context, authority),
+        AuthorityCommand::Show { authority } => {
+            let ward = context.ward()?;
+            show_named(context, &ward, &parse(authority)?)
+        }
+        AuthorityCommand::Add(args) => add::run(context, args),
+        AuthorityCommand::Retire { authority, anyway, yes, because } => {
+            retire(context, authority, *anyway, *yes, because.text())
+        }
+        AuthorityCommand::Judge(args) => judge::run(context, args),
         AuthorityCommand::Export { out } => export(context, out),
     }
 }
 
 fn list(context: &Context<'_>) -> Result<Exit, Problem> {
     let authorities = context.ward()?.store.authorities()?;
-    let columns = ["name", "signs", "subject", "key", "ends", "crl"];
+    let columns = ["name", "signs", "subject", "key", "ends", "crl", "note"];
     let mut items = Vec::new();
     let mut rows = Vec::new();
     for authority in &authorities {
         let certificate = &authority.certificate;
-        let signs = match authority.role {
-            AuthorityRole::Root => "authorities",
-            AuthorityRole::Devices => "devices",
-            AuthorityRole::Service => "guard and desk",
-        };
         let crl = match (authority.crl_number, authority.crl_pending) {
             (0, false) => "none yet".to_owned(),
             (0, true) => "none yet, pending".to_owned(),
@@ -40,11 +47,12 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
         items.push(authority_json(authority));
         rows.push(vec![
             authority.name.to_string(),
-            signs.to_owned(),
+            signs(authority.role).to_owned(),
             certificate.subject_text.clone(),
             certificate.public_key.key_type().to_string(),
             certificate.not_after.date(),
             crl,
+            note(authority, &authorities),
         ]);
     }
     context.console.list(Listing {
@@ -58,43 +66,157 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
     Ok(Exit::Done)
 }
 
-fn show(context: &Context<'_>, name: &str) -> Result<Exit, Problem> {
-    let ward = context.ward()?;
-    let wanted: AuthorityName = parse(name)?;
-    let found = ward.store.authorities()?.into_iter().find(|each| each.name == wanted);
-    let authority =
-        found.ok_or_else(|| Problem::not_found(format!("there is no authority `{wanted}`")).next("authority list"))?;
+/// What sets an authority apart.
+fn note(authority: &AuthorityRecord, all: &[AuthorityRecord]) -> String {
+    let replaced = all.iter().find(|each| each.replaces.as_ref() == Some(&authority.name));
+    match (authority.retired, replaced, &authority.key) {
+        (Some(_), _, _) => "retired".to_owned(),
+        (None, Some(new), _) => format!("replaced by {}", new.name),
+        (None, None, KeyPlace::Ward) => String::new(),
+        (None, None, _) => format!("key {}", key_place(authority)),
+    }
+}
+
+/// Shows what a person compares.
+fn show_named(context: &Context<'_>, ward: &Ward, name: &AuthorityName) -> Result<Exit, Problem> {
+    let authority = ward.named_authority(name)?;
     let certificate = &authority.certificate;
     let signed = ward.store.signed_by(&authority.name, ward.now())?;
-    let last_end = signed.last_end.map_or_else(|| "-".to_owned(), |end| end.to_string());
-    let crl = match (authority.crl_at, authority.crl_pending) {
-        (Some(at), false) => format!("number {}, of {at}", authority.crl_number),
-        (Some(at), true) => format!("number {}, of {at}; something was revoked since: run crl", authority.crl_number),
-        (None, false) => "none yet".to_owned(),
-        (None, true) => "none yet, and something was revoked: run crl".to_owned(),
-    };
     let path_length = certificate.basic_constraints.as_ref().and_then(|basic| basic.path_len_constraint);
-    let text = format!(
-        "authority    {}\nsubject      {}\nkey          {}\nSHA-256      {}\nserial       {}\nvalid        {} to {}\n\
-         below it     {}\nsigned       {} for devices, {} of them may sign in\nlast ends    {last_end}\nCRL          {crl}\n",
-        authority.name,
-        certificate.subject_text,
-        certificate.public_key.key_type(),
-        certificate.fingerprint,
-        certificate.serial,
-        certificate.not_before,
-        certificate.not_after,
-        path_length.map_or_else(|| "authorities without limit".to_owned(), |limit| format!("path length {limit}")),
-        counted(usize::try_from(signed.all).unwrap_or(usize::MAX), "certificate"),
-        signed.usable,
-    );
+    let all = ward.store.authorities()?;
+    let replaced_by = all.iter().find(|each| each.replaces.as_ref() == Some(name)).map(|each| each.name.clone());
     let mut value = authority_json(&authority);
     value["begins"] = json!(certificate.not_before);
     value["path_length"] = json!(path_length);
     value["signed"] = json!(signed.all);
     value["usable"] = json!(signed.usable);
     value["last_end"] = json!(signed.last_end);
+    value["replaced_by"] = json!(replaced_by);
+    let mut text = String::new();
+    let mut line = |name: &str, what: String| text.push_str(&format!("{name:<13}{what}\n"));
+    line("authority", authority.name.to_string());
+    line("signs", signs(authority.role).to_owned());
+    line("subject", certificate.subject_text.clone());
+    line("key", format!("{}, {}", certificate.public_key.key_type(), key_place(&authority)));
+    line("SHA-256", certificate.fingerprint.to_string());
+    line("serial", certificate.serial.to_string());
+    line("valid", format!("{} to {}", certificate.not_before, certificate.not_after));
+    line(
+        "below it",
+        path_length.map_or_else(|| "authorities without limit".to_owned(), |limit| format!("path length {limit}")),
+    );
+    if let Some(constraints) = &certificate.constraints {
+        for (what, bases) in [("permits", &constraints.permitted), ("excludes", &constraints.excluded)] {
+            if !bases.is_empty() {
+                line(what, bases.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "));
+            }
+        }
+    }
+    for cross in &authority.crossed {
+        let above = all.iter().find(|each| each.certificate.subject == cross.issuer);
+        let by = above.map_or_else(|| "one above it".to_owned(), |each| format!("`{}`", each.name));
+        let own = if cross.subject == certificate.subject { "signed also" } else { "leads on" };
+        line(own, format!("by {by}, until {}", cross.not_after.date()));
+    }
+    if let Some(old) = &authority.replaces {
+        line("replaces", old.to_string());
+    }
+    if let Some(new) = &replaced_by {
+        line("replaced by", format!("{new}; it still signs its own CRL, until its last certificate ends"));
+    }
+    if let Some(trust) = &authority.trust {
+        let kinds: Vec<String> = trust.kinds.iter().map(ToString::to_string).collect();
+        line("taken for", format!("{}, whose {} must be what the certificate says", kinds.join(", "), trust.fact));
+        value["kinds"] = json!(kinds);
+        value["fact"] = json!(trust.fact.as_str());
+    }
+    if authority.role == AuthorityRole::Root {
+        let (devices, have) = ward.store.equipped_since(&authority.name)?;
+        value["devices"] = json!(devices);
+        value["devices_with_it"] = json!(have);
+        let count = usize::try_from(devices).unwrap_or(usize::MAX);
+        line("known to", format!("{have} of {}, which got an outfit since it was added", counted(count, "device")));
+    } else {
+        let count = usize::try_from(signed.all).unwrap_or(usize::MAX);
+        line("signed", format!("{} for devices, {} of them may sign in", counted(count, "certificate"), signed.usable));
+        line("last ends", signed.last_end.map_or_else(|| "-".to_owned(), |end| end.to_string()));
+    }
+    if authority.key != KeyPlace::Nowhere {
+        line("CRL", crl_state(&authority));
+    }
+    if let Some(since) = authority.retired {
+        line("retired", format!("since {since}: nothing that leads only to it is taken"));
+    }
     context.console.show("tidy-warden/authority/1", value, &text)?;
+    Ok(Exit::Done)
+}
+
+fn signs(role: AuthorityRole) -> &'static str {
+    match role {
+        AuthorityRole::Root => "authorities",
+        AuthorityRole::Devices => "devices",
+        AuthorityRole::Service => "guard and desk",
+        AuthorityRole::Foreign => "devices, elsewhere",
+    }
+}
+
+fn key_place(authority: &AuthorityRecord) -> String {
+    match &authority.key {
+        KeyPlace::Ward => "locked in the ward".to_owned(),
+        KeyPlace::Away => "kept away from the ward".to_owned(),
+        KeyPlace::Token { token, label } => format!("`{label}` on the token `{token}`"),
+        KeyPlace::Nowhere => "in other hands".to_owned(),
+    }
+}
+
+fn crl_state(authority: &AuthorityRecord) -> String {
+    match (authority.crl_at, authority.crl_pending) {
+        (Some(at), false) => format!("number {}, of {at}", authority.crl_number),
+        (Some(at), true) => format!("number {}, of {at}; something was revoked since: run crl", authority.crl_number),
+        (None, false) => "none yet".to_owned(),
+        (None, true) => "none yet, and something was revoked: run crl".to_owned(),
+    }
+}
+
+fn retire(context: &Context<'_>, name: &str, anyway: bool, yes: bool, because: Option<&str>) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let authority = ward.named_authority(&parse(name)?)?;
+    let name = &authority.name;
+    if authority.retired.is_some() {
+        context.console.note(format!("`{name}` is retired already"));
+        return Ok(Exit::Done);
+    }
+    let refused = |why: String| Problem::refused(format!("`{name}` was not retired")).because(why);
+    let others = ward.authorities(authority.role)?.len() - 1;
+    if authority.role == AuthorityRole::Service || (authority.role != AuthorityRole::Foreign && others == 0) {
+        return Err(
+            refused("the ward cannot do without it".to_owned()).next("authority add NAME puts another beside it")
+        );
+    }
+    if !anyway {
+        let left = ward.store.signed_by(name, ward.now())?.usable;
+        if left > 0 {
+            let count = counted(usize::try_from(left).unwrap_or(usize::MAX), "certificate");
+            return Err(refused(format!("{count} of it may still sign in"))
+                .next("replace them first, or add --anyway to shut those devices out"));
+        }
+        if authority.role == AuthorityRole::Root {
+            let newest = ward.roots()?.into_iter().rfind(|root| root.name != *name);
+            if let Some(newest) = newest {
+                let (devices, have) = ward.store.equipped_since(&newest.name)?;
+                if have < devices {
+                    return Err(refused(format!("only {have} of {devices} devices are known to have another root"))
+                        .next(
+                            "give the others new outfits first, or add --anyway: they may not believe the guard then",
+                        ));
+                }
+            }
+        }
+    }
+    context.console.confirm(&format!("End the belief in `{name}`?"), yes)?;
+    let cause = ward.cause(because);
+    ward.store.retire_authority(name, &cause)?;
+    context.console.note(format!("retired `{name}`; a running guard goes by it after its next start"));
     Ok(Exit::Done)
 }
 
@@ -104,12 +226,14 @@ fn authority_json(authority: &AuthorityRecord) -> Value {
         "name": authority.name, "role": authority.role.as_str(), "subject": certificate.subject_text,
         "key": certificate.public_key.key_type().to_string(), "fingerprint": certificate.fingerprint.to_string(),
         "serial": certificate.serial.to_string(), "ends": certificate.not_after,
-        "crl_number": authority.crl_number, "crl_at": authority.crl_at, "crl_pending": authority.crl_pending,
+        "key_place": key_place(authority), "created": authority.created, "retired": authority.retired,
+        "replaces": authority.replaces, "crl_number": authority.crl_number, "crl_at": authority.crl_at, "crl_pending": authority.crl_pending,
     })
 }
 
 fn export(context: &Context<'_>, out: &std::path::Path) -> Result<Exit, Problem> {
-    let authorities = context.ward()?.store.authorities()?;
+    let mut authorities = context.ward()?.store.authorities()?;
+    authorities.retain(|each| each.retired.is_none() && each.role != AuthorityRole::Foreign);
     std::fs::create_dir_all(out).map_err(|error| Problem::file("make", out, &error))?;
     let pem = |wanted: fn(AuthorityRole) -> bool| -> String {
         authorities.iter().filter(|each| wanted(each.role)).map(|each| each.certificate.to_pem()).collect()

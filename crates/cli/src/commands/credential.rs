@@ -1,12 +1,15 @@
 //! `credential`: the certificates of the fleet, and whose one is.
 
+mod pin;
+
 use std::path::Path;
 
 use serde_json::{Value, json};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::condition::{Candidate, Condition};
-use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::{DeviceRecord, DeviceState};
+use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::Store;
 
@@ -23,20 +26,32 @@ pub(crate) fn run(context: &Context<'_>, command: CredentialCommand) -> Result<E
         CredentialCommand::List { condition: text, all } => {
             list(context, text.as_deref().map(condition).transpose()?.as_ref(), all)
         }
-        CredentialCommand::Show { name, cert } => show(context, name.as_deref(), cert.as_deref()),
+        CredentialCommand::Pin(args) => pin::run(context, &args),
+        CredentialCommand::Show { name, cert, fact } => show(context, name.as_deref(), cert.as_deref(), fact.as_ref()),
     }
 }
 
 /// All that is recorded of a certificate.
 pub(super) fn json(credential: &CredentialRecord, now: UnixTime) -> Value {
     json!({
-        "state": credential.state(now).as_str(), "serial": credential.serial.to_string(),
-        "fingerprint": credential.fingerprint.to_string(), "authority": credential.authority, "key": credential.key_type,
+        "state": credential.state(now).as_str(), "serial": credential.serial.as_ref().map(ToString::to_string),
+        "fingerprint": credential.fingerprint.to_string(), "origin": credential.origin.as_str(), "authority": credential.authority, "key": credential.key_type,
         "begins": credential.not_before, "ends": credential.not_after, "issued": credential.issued,
         "equipped": credential.equipped, "first_used": credential.first_used,
         "superseded_until": credential.superseded_until, "revoked": credential.revoked.map(|(at, _)| at),
         "reason": credential.revoked.map(|(_, reason)| reason.as_str()),
     })
+}
+
+/// Which authority signed it, or how else it came.
+pub(super) fn made_by(credential: &CredentialRecord) -> String {
+    match (credential.origin, &credential.authority) {
+        (Origin::Pinned, _) => "others; pinned".to_owned(),
+        (Origin::Key, _) => "the device; its key is pinned".to_owned(),
+        (Origin::Foreign, Some(authority)) => format!("{authority} (foreign)"),
+        (_, Some(authority)) => authority.to_string(),
+        (_, None) => "-".to_owned(),
+    }
 }
 
 /// What a person should know beside the state.
@@ -60,7 +75,7 @@ fn list(context: &Context<'_>, condition: Option<&Condition>, all: bool) -> Resu
             found.extend(view.credentials.into_iter().filter(|each| all || each.may_sign_in(now).is_ok()));
         }
     })?;
-    found.sort_by(|a, b| a.usable_until().cmp(&b.usable_until()).then_with(|| a.serial.cmp(&b.serial)));
+    found.sort_by(|a, b| a.usable_until().cmp(&b.usable_until()).then_with(|| a.name().cmp(&b.name())));
     let item = |credential: &CredentialRecord| {
         let mut value = json!({ "device": credential.device });
         if let (Some(value), Value::Object(fields)) = (value.as_object_mut(), json(credential, now)) {
@@ -71,9 +86,9 @@ fn list(context: &Context<'_>, condition: Option<&Condition>, all: bool) -> Resu
     let row = |credential: &CredentialRecord| {
         vec![
             credential.device.to_string(),
-            credential.serial.to_string(),
+            credential.name(),
             credential.state(now).as_str().to_owned(),
-            credential.authority.to_string(),
+            made_by(credential),
             credential.key_type.clone(),
             credential.not_after.date(),
             note(credential, now),
@@ -93,10 +108,33 @@ fn list(context: &Context<'_>, condition: Option<&Condition>, all: bool) -> Resu
     Ok(Exit::Done)
 }
 
-fn show(context: &Context<'_>, name: Option<&str>, file: Option<&Path>) -> Result<Exit, Problem> {
+fn show(
+    context: &Context<'_>,
+    name: Option<&str>,
+    file: Option<&Path>,
+    fact: Option<&(String, String)>,
+) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let (wanted, shown) = match (name, file) {
-        (_, Some(path)) => (vec![read_certificate(path)?.fingerprint], path.display().to_string()),
+        (_, Some(path)) => {
+            let certificate = read_certificate(path)?;
+            // A bare key that is bound stands behind every certificate that carries it.
+            let key = ward.store.bound_key(&sha256(certificate.public_key.spki()))?;
+            (std::iter::once(certificate.fingerprint).chain(key).collect(), path.display().to_string())
+        }
+        (None, None) => {
+            let (name, value) = fact.map_or(("", ""), |(name, value)| (name, value));
+            let fact = crate::edge::fact(name, value)?;
+            let Some(holder) = ward.store.holder(&fact)? else {
+                return Err(Problem::not_found(format!("no device has the {fact}")).next("device list"));
+            };
+            let newest = ward.device(&holder)?.credentials.into_iter().next();
+            let Some(newest) = newest else {
+                return Err(Problem::not_found(format!("`{holder}` has the {fact}, and no credential yet"))
+                    .next(format!("device show {holder}")));
+            };
+            (vec![newest.fingerprint], fact.to_string())
+        }
         (name, None) => {
             let name = name.unwrap_or_default();
             (named(&ward, name)?, name.to_owned())
@@ -118,14 +156,14 @@ fn show(context: &Context<'_>, name: Option<&str>, file: Option<&Path>) -> Resul
         (Ok(()), None) => "yes".to_owned(),
     };
     let text = format!(
-        "device       {} ({})\nstate        {}\nmay sign in  {verdict}\nserial       {}\nSHA-256      {}\nauthority    {}\n\
+        "device       {} ({})\nstate        {}\nmay sign in  {verdict}\nserial       {}\nSHA-256      {}\nmade by      {}\n\
          key          {}\nvalid        {} to {}\nfirst used   {}\n",
         device.id,
         device.kind,
         credential.state(now).as_str(),
-        credential.serial,
+        credential.serial.as_ref().map_or_else(|| "none: it is a bare key".to_owned(), ToString::to_string),
         credential.fingerprint,
-        credential.authority,
+        made_by(credential),
         credential.key_type,
         credential.not_before,
         credential.not_after,

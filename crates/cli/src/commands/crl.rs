@@ -14,7 +14,7 @@ use super::Context;
 use crate::args::CrlArgs;
 use crate::edge::parse;
 use crate::files;
-use crate::passphrase::Passphrase;
+use crate::keys::Secrets;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
@@ -26,15 +26,11 @@ pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem
     }
     let authority = match &args.authority {
         None => ward.authority(AuthorityRole::Devices)?,
-        Some(name) => {
-            let name: AuthorityName = parse(name)?;
-            let found = ward.store.authorities()?.into_iter().find(|each| each.name == name);
-            found.ok_or_else(|| Problem::not_found(format!("there is no authority `{name}`")).next("authority list"))?
-        }
+        Some(name) => ward.named_authority(&parse::<AuthorityName>(name)?)?,
     };
-    let passphrase = context.passphrase(&format!("the authority `{}`", authority.name))?;
+    let secrets = context.secrets().with_key_file(args.root_key.as_deref());
     let Signed { number, entries: count, next_update: next } =
-        sign(&mut ward, &authority, life, &passphrase, &args.out, args.der)?;
+        sign(&mut ward, &authority, life, &secrets, &args.out, args.der)?;
     let value = json!({
         "authority": authority.name, "number": number, "entries": count, "next_update": next,
         "file": args.out.display().to_string(),
@@ -60,15 +56,15 @@ pub(crate) fn sign(
     ward: &mut Ward,
     authority: &AuthorityRecord,
     life: Span,
-    passphrase: &Passphrase,
+    secrets: &Secrets<'_>,
     out: &Path,
     der: bool,
 ) -> Result<Signed, Problem> {
-    let signer = ward.key(authority.name.as_str(), passphrase)?;
+    let signer = secrets.signer(ward, authority)?;
     let crl = ward.store.next_crl(&authority.name)?;
     let now = ward.now();
     let heading = Heading { number: crl.number, this_update: now, next_update: now.plus(life) };
-    let issuer = Issuer { certificate: &authority.certificate, signer: &signer };
+    let issuer = Issuer { certificate: &authority.certificate, signer: &*signer };
     let signed = sign_crl(issuer, heading, crl.entries.iter().cloned())
         .map_err(|error| Problem::failed("the CRL was not signed").because(error))?;
     let bytes = if der { signed } else { asn1::pem("X509 CRL", &signed).into_bytes() };

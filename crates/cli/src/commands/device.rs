@@ -257,7 +257,7 @@ fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[S
 fn credential_row(credential: &CredentialRecord, now: UnixTime) -> Vec<String> {
     let note = credential::note(credential, now);
     vec![
-        credential.serial.to_string(),
+        credential.name(),
         credential.state(now).as_str().to_owned(),
         credential.key_type.clone(),
         credential.not_after.date(),

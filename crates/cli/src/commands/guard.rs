@@ -8,10 +8,11 @@ use std::sync::mpsc::{Receiver, SyncSender};
 use std::time::Duration;
 
 use serde_json::json;
+use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::time::{Clock, Span, UnixTime};
 use tidy_warden_guard::{Config, Event, Guard, GuardError, Sink, TlsSettings};
 use tidy_warden_simulate::Broker;
-use tidy_warden_store::{AuthorityRole, Store};
+use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store};
 use tokio::signal::unix::{SignalKind, signal};
 
 use super::Context;
@@ -155,17 +156,22 @@ pub(crate) async fn bind(
     passphrase: &Passphrase,
     sink: Sink,
 ) -> Result<Guard, Problem> {
-    let authorities = ward.store.authorities()?;
-    let of = |role: AuthorityRole| {
-        authorities.iter().filter(move |each| each.role == role).map(|each| each.certificate.clone())
+    let of = |role: AuthorityRole| -> Result<Vec<Certificate>, Problem> {
+        Ok(ward.authorities(role)?.into_iter().map(|each| each.certificate).collect())
     };
+    let own = ward.store.server_certificate("guard")?;
+    // Who knows only an old root finds the way to it over the new one's cross-certificate.
+    let all = ward.store.authorities()?;
+    let ours = |each: &&AuthorityRecord| each.role != AuthorityRole::Foreign;
+    let crosses: Vec<Certificate> = all.iter().filter(ours).flat_map(|each| each.crossed.clone()).collect();
+    let above = of(AuthorityRole::Service)?.into_iter().filter(|service| service.subject == own.issuer);
     let key = ward.key("guard", passphrase)?;
     let pkcs8 = key.to_pkcs8().map_err(|error| Problem::failed("the guard's key cannot be used").because(error))?;
     let tls = TlsSettings {
-        chain: std::iter::once(ward.store.server_certificate("guard")?).chain(of(AuthorityRole::Service)).collect(),
+        chain: std::iter::once(own.clone()).chain(above).chain(crosses.iter().cloned()).collect(),
         key: pkcs8.to_vec().into(),
-        issuing: of(AuthorityRole::Devices).collect(),
-        roots: of(AuthorityRole::Root).collect(),
+        issuing: of(AuthorityRole::Devices)?.into_iter().chain(crosses).collect(),
+        roots: of(AuthorityRole::Root)?,
         allow_anonymous: ward.settings.any_token_login(),
     };
     let config = Config {
@@ -178,7 +184,8 @@ pub(crate) async fn bind(
         clock: Arc::new(ward.clock.clone()),
         sink,
     };
-    Guard::bind(config, ward.another_store()?, ward.another_store()?).await.map_err(|error| match error {
+    let stores = (ward.another_store()?, ward.another_store()?, ward.another_store()?);
+    Guard::bind(config, stores.0, stores.1, stores.2).await.map_err(|error| match error {
         GuardError::Store(error) => error.into(),
         GuardError::Listen { .. } => {
             Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")

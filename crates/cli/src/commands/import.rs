@@ -1,10 +1,10 @@
 //! `device import`: a CSV file, all of it or none, with every bad row told.
 
 use std::collections::{BTreeMap, HashSet};
+use std::io::Cursor;
 use std::path::Path;
 
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::id::KindName;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::Store;
@@ -12,8 +12,8 @@ use tidy_warden_store::Store;
 use super::Context;
 use crate::args::ImportArgs;
 use crate::console::counted;
-use crate::edge::{device_id, fact, known_kind, label_name, parse};
 use crate::files;
+use crate::list::{Extra, ListReader, Raw};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
@@ -22,15 +22,6 @@ const MAX_LIST: u64 = 512 * 1024 * 1024;
 
 /// How many bad rows are told one by one.
 const TOLD: usize = 20;
-
-/// What a column holds.
-enum Column {
-    Id,
-    Kind,
-    Gateway,
-    Label(tidy_warden_core::id::LabelName),
-    Fact(String),
-}
 
 /// A row that cannot be taken.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -42,27 +33,28 @@ pub(crate) struct BadRow {
 }
 
 /// A list that was read: good rows as devices with their lines, bad rows with their reasons.
-pub(crate) struct List {
-    header: csv::StringRecord,
+pub(crate) struct List<'s> {
+    reader: ListReader<'s, Cursor<Vec<u8>>>,
     pub(crate) good: Vec<(u64, DeviceRecord)>,
     pub(crate) bad: Vec<BadRow>,
-    records: BTreeMap<u64, csv::StringRecord>,
+    rows: BTreeMap<u64, Raw>,
 }
 
 pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
     let shown = args.file.display().to_string();
-    let text = if args.file == Path::new("-") {
-        files::read_input(MAX_LIST)?
+    let octets = if args.file == Path::new("-") {
+        files::read_input_octets(MAX_LIST)?
     } else {
-        files::read_text(&args.file, MAX_LIST)?
+        files::read(&args.file, MAX_LIST)?
     };
     if let Some(rejects) = args.rejects.as_deref().filter(|path| path.exists()) {
         return Err(
             Problem::refused(format!("{} exists already", rejects.display())).next("name another --rejects file")
         );
     }
-    let mut list = List::read(&text, &shown, &ward.settings, ward.now())?;
+    let settings = ward.settings.clone();
+    let mut list = List::read(octets, &shown, &settings, ward.now())?;
     let cause = ward.cause(args.because.text());
     let taken = list.store(&mut ward, args.rejects.is_some(), &cause)?;
     if list.bad.is_empty() {
@@ -71,12 +63,15 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
     }
     let told = list.bad_rows();
     let Some(rejects) = &args.rejects else {
-        return Err(Problem::refused(format!("nothing of {shown} was taken: {} of its rows are bad", list.bad.len()))
+        let bad = match list.bad.len() {
+            1 => "one of its rows is bad".to_owned(),
+            many => format!("{many} of its rows are bad"),
+        };
+        return Err(Problem::refused(format!("nothing of {shown} was taken: {bad}"))
             .because(told)
             .next("mend these rows and import again, or take the others with --rejects FILE"));
     };
-    let text = list.rejects()?;
-    files::replace(rejects, text.as_bytes()).map_err(|error| Problem::file("write", rejects, &error))?;
+    files::replace(rejects, &list.rejects()).map_err(|error| Problem::file("write", rejects, &error))?;
     context.console.note(format!(
         "listed {}; refused {}:\n{told}",
         counted(taken, "device"),
@@ -86,33 +81,22 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
     Ok(Exit::Partly)
 }
 
-impl List {
-    /// Reads the text of a list.
+impl<'s> List<'s> {
+    /// Reads the octets of a list.
     ///
     /// # Errors
     /// The header is wrong; nothing can be said of the rows then.
-    pub(crate) fn read(text: &str, shown: &str, settings: &Settings, now: UnixTime) -> Result<Self, Problem> {
-        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
-        let mut reader = csv::ReaderBuilder::new().flexible(true).trim(csv::Trim::All).from_reader(text.as_bytes());
-        let header =
-            reader.headers().map_err(|error| Problem::refused(format!("cannot read {shown}")).because(error))?.clone();
-        let columns = columns(&header, shown)?;
-        let mut list = Self { header, good: Vec::new(), bad: Vec::new(), records: BTreeMap::new() };
-        for record in reader.records() {
-            match record {
-                Ok(record) => {
-                    let line = record.position().map_or(0, csv::Position::line);
-                    match device(&record, &columns, settings, now) {
-                        Ok(device) => list.good.push((line, device)),
-                        Err(why) => list.bad.push(BadRow { line, why }),
-                    }
-                    list.records.insert(line, record);
-                }
-                Err(error) => {
-                    let line = error.position().map_or(0, csv::Position::line);
-                    list.bad.push(BadRow { line, why: error.to_string() });
-                }
+    pub(crate) fn read(octets: Vec<u8>, shown: &str, settings: &'s Settings, now: UnixTime) -> Result<Self, Problem> {
+        let reader = ListReader::open(Cursor::new(octets), shown, Extra::None, settings, now)?;
+        let mut list = Self { reader, good: Vec::new(), bad: Vec::new(), rows: BTreeMap::new() };
+        let failed = |error: std::io::Error| Problem::failed(format!("cannot read {shown}")).because(error);
+        while let Some(row) = list.reader.next().map_err(failed)? {
+            match row.entry {
+                Ok(entry) if entry.has_kind => list.good.push((row.line, entry.device)),
+                Ok(_) => list.bad.push(BadRow { line: row.line, why: "it names no kind".to_owned() }),
+                Err(why) => list.bad.push(BadRow { line: row.line, why }),
             }
+            list.rows.insert(row.line, row.raw);
         }
         if list.good.is_empty() && list.bad.is_empty() {
             return Err(
@@ -178,104 +162,14 @@ impl List {
     }
 
     /// The refused rows as a list of their own, with a column that says why, which import passes over.
-    fn rejects(&self) -> Result<String, Problem> {
-        let failed = |error: csv::Error| Problem::failed("cannot write CSV").because(error);
-        let mut writer = csv::WriterBuilder::new().flexible(true).from_writer(Vec::new());
-        let reason_at = self.header.iter().position(|title| title == REASON);
-        let columns: Vec<usize> = (0..self.header.len()).filter(|at| Some(*at) != reason_at).collect();
-        let pick = |record: &csv::StringRecord, last: &str| {
-            let mut row: Vec<String> =
-                columns.iter().map(|at| record.get(*at).unwrap_or_default().to_owned()).collect();
-            row.push(last.to_owned());
-            row
-        };
-        writer.write_record(pick(&self.header, REASON)).map_err(failed)?;
+    fn rejects(&self) -> Vec<u8> {
+        let mut out = self.reader.refused_head();
+        let refusals = self.reader.refusals();
         for row in &self.bad {
-            if let Some(record) = self.records.get(&row.line) {
-                writer.write_record(pick(record, &row.why)).map_err(failed)?;
+            if let Some(raw) = self.rows.get(&row.line) {
+                out.extend(refusals.text(raw, &row.why));
             }
         }
-        let bytes = writer.into_inner().map_err(|error| Problem::failed("cannot write CSV").because(error))?;
-        Ok(String::from_utf8_lossy(&bytes).into_owned())
+        out
     }
-}
-
-/// The title of the column that says why a row was refused.
-const REASON: &str = "refused";
-
-fn columns(header: &csv::StringRecord, shown: &str) -> Result<Vec<Option<Column>>, Problem> {
-    let bad = |why: String| {
-        Problem::refused(format!("cannot read {shown}: its header is wrong"))
-            .because(why)
-            .next("begin the file with a line such as: id,kind,label.site,fact.serial,fact.mac")
-    };
-    let mut columns = Vec::new();
-    let mut seen = HashSet::new();
-    for title in header {
-        if !seen.insert(title) {
-            return Err(bad(format!("the column `{title}` stands twice")));
-        }
-        columns.push(match title.split_once('.') {
-            _ if title == "id" => Some(Column::Id),
-            _ if title == "kind" => Some(Column::Kind),
-            _ if title == "gateway" => Some(Column::Gateway),
-            // What `device list --format csv` adds, and the reason that a rejects file carries.
-            _ if ["state", "ends", "seen", REASON].contains(&title) => None,
-            Some(("label", name)) => {
-                Some(Column::Label(label_name(name).map_err(|_| bad(format!("`{name}` cannot name a label")))?))
-            }
-            Some(("fact", name)) => {
-                tidy_warden_core::fact::FactName::parse(name).map_err(|error| bad(error.to_string()))?;
-                Some(Column::Fact(name.to_owned()))
-            }
-            _ => {
-                return Err(bad(format!(
-                    "`{title}` is not a column; expected id, kind, gateway, label.NAME or fact.NAME"
-                )));
-            }
-        });
-    }
-    for needed in ["id", "kind"] {
-        if !seen.contains(needed) {
-            return Err(bad(format!("the column `{needed}` is missing")));
-        }
-    }
-    Ok(columns)
-}
-
-fn device(
-    record: &csv::StringRecord,
-    columns: &[Option<Column>],
-    settings: &Settings,
-    now: UnixTime,
-) -> Result<DeviceRecord, String> {
-    let one_line = |problem: Problem| problem.one_line();
-    if record.len() != columns.len() {
-        return Err(format!("it has {} fields, the header has {}", record.len(), columns.len()));
-    }
-    let field = |wanted: fn(&Column) -> bool| {
-        columns
-            .iter()
-            .zip(record)
-            .find(|(column, _)| column.as_ref().is_some_and(wanted))
-            .map_or("", |(_, field)| field)
-    };
-    let id = device_id(settings, field(|column| matches!(column, Column::Id))).map_err(one_line)?;
-    let kind: KindName = parse(field(|column| matches!(column, Column::Kind))).map_err(one_line)?;
-    known_kind(settings, &kind).map_err(one_line)?;
-    let mut device = DeviceRecord::new(id, kind, now);
-    for (column, field) in columns.iter().zip(record).filter(|(_, field)| !field.is_empty()) {
-        match column {
-            Some(Column::Gateway) => device.gateway = Some(parse(field).map_err(one_line)?),
-            Some(Column::Label(name)) => {
-                device.labels.insert(name.clone(), parse(field).map_err(one_line)?);
-            }
-            Some(Column::Fact(name)) => {
-                let fact = fact(name, field).map_err(one_line)?;
-                device.facts.insert(fact.name().clone(), fact);
-            }
-            Some(Column::Id | Column::Kind) | None => {}
-        }
-    }
-    Ok(device)
 }

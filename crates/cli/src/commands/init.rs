@@ -5,14 +5,16 @@ use std::net::IpAddr;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
 
-use tidy_warden_core::certificate::{Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed};
+use tidy_warden_core::certificate::{
+    AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
+};
 use tidy_warden_core::id::{AuthorityName, uuid_urn};
 use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
 use tidy_warden_core::random::{bytes, hex};
 use tidy_warden_core::settings::{self, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, Span, UnixTime};
-use tidy_warden_store::{AuthorityRole, Cause, Founding, SqliteStore, WardRecord};
+use tidy_warden_store::{AuthorityRole, Cause, Founding, KeyPlace, SqliteStore, WardRecord};
 
 use super::Context;
 use crate::args::InitArgs;
@@ -60,6 +62,8 @@ pub(crate) struct Plan<'a> {
     pub(crate) rehearsal: bool,
     /// Appended to the new `ward.toml`.
     pub(crate) more_settings: &'a str,
+    /// The folder that the root's key goes to, if it is kept away from the ward.
+    pub(crate) root_offline: Option<&'a Path>,
 }
 
 pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Problem> {
@@ -73,6 +77,7 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
         enterprise_number: args.enterprise_number,
         rehearsal: args.rehearsal,
         more_settings: "",
+        root_offline: args.root_offline.as_deref(),
     };
     check_plan(&plan)?;
     let issuing = passphrase::get(context.passphrase_path(), "the ward's keys", Typed::Twice, console)?;
@@ -87,6 +92,12 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
         console.note("devices will look for this ward at localhost; --host NAME sets another name");
     }
     let dir = context.dir.display();
+    if let Some(away) = &args.root_offline {
+        console.note(format!(
+            "the root's key is in {} and not in the ward; take it away, and name it with --root-key when it is needed",
+            away.join("root.key").display()
+        ));
+    }
     console.note(format!("made the ward `{}` in {dir}", args.name));
     console.show(
         "tidy-warden/ward/1",
@@ -142,6 +153,15 @@ pub(crate) fn found(
 
     let staging = dir.join(format!(".init-{}", hex::<6>(&mut SystemRandom)));
     let folder = |path: &Path| fs::DirBuilder::new().mode(0o700).create(path).map_err(failed(path));
+    if let Some(away) = plan.root_offline {
+        fs::create_dir_all(away).map_err(failed(away))?;
+        let key = away.join("root.key");
+        if key.symlink_metadata().is_ok() {
+            return Err(Problem::refused(format!("{} exists already", key.display()))
+                .because("it may be another ward's root, so it is not overwritten")
+                .next("name another folder with --root-offline"));
+        }
+    }
     folder(&staging)?;
     let result = (|| {
         let keys = staging.join(KEYS);
@@ -155,7 +175,11 @@ pub(crate) fn found(
             ("desk", &made.desk.1, passphrases.servers),
         ] {
             let locked = key.lock(passphrase, &mut SystemRandom).map_err(signing)?;
-            let path = keys.join(format!("{name}.key"));
+            let folder = match plan.root_offline {
+                Some(away) if name == "root" => away,
+                _ => &keys,
+            };
+            let path = folder.join(format!("{name}.key"));
             files::create(&path, locked.as_bytes(), Access::Secret).map_err(failed(&path))?;
         }
         let policies = staging.join(POLICIES);
@@ -211,6 +235,7 @@ impl Mint<'_> {
     fn sign(
         &self,
         common_name: &str,
+        names: &[AltName],
         usage: Usage<'_>,
         life: Span,
         above: Option<(&str, &(Certificate, SoftwareKey))>,
@@ -220,7 +245,8 @@ impl Mint<'_> {
         let crl_url = above.map(|(name, _)| format!("{}{name}.crl", self.settings.endpoints.crl)).unwrap_or_default();
         let template = Template {
             serial: SerialNumber::new(self.now, &mut SystemRandom),
-            subject: Subject { organization: self.plan.name, common_name },
+            subject: &Subject::of(self.plan.name, common_name),
+            names,
             key: &proven,
             now: self.now,
             life,
@@ -237,8 +263,7 @@ impl Mint<'_> {
     }
 
     fn issuing(&self, what: &str, root: &(Certificate, SoftwareKey)) -> Result<(Certificate, SoftwareKey), Problem> {
-        let usage = Usage::Authority { path_length: Some(0) };
-        self.sign(&self.authority_name(what), usage, ISSUING_LIFE, Some(("root", root)))
+        self.sign(&self.authority_name(what), &[], Usage::ISSUING, ISSUING_LIFE, Some(("root", root)))
     }
 
     fn server(
@@ -247,14 +272,14 @@ impl Mint<'_> {
         host: &str,
         service: &(Certificate, SoftwareKey),
     ) -> Result<(Certificate, SoftwareKey), Problem> {
-        let hosts = server_names(host);
-        self.sign(name, Usage::Server { hosts: &hosts }, SERVER_LIFE, Some(("service", service)))
+        let names: Vec<AltName> = server_names(host).iter().filter_map(|host| AltName::host(host)).collect();
+        self.sign(name, &names, Usage::Server, SERVER_LIFE, Some(("service", service)))
     }
 }
 
 fn authorities(settings: &Settings, plan: &Plan<'_>, now: UnixTime) -> Result<Made, Problem> {
     let mint = Mint { plan, settings, now };
-    let root = mint.sign(&mint.authority_name("root"), Usage::Authority { path_length: None }, ROOT_LIFE, None)?;
+    let root = mint.sign(&mint.authority_name("root"), &[], Usage::UNLIMITED, ROOT_LIFE, None)?;
     let devices = mint.issuing("devices", &root)?;
     let service = mint.issuing("service", &root)?;
     let guard = mint.server("guard", &settings.endpoints.mqtt.host, &service)?;
@@ -271,6 +296,7 @@ fn server_names(host: &str) -> Vec<String> {
 
 fn found_store(path: &Path, plan: &Plan<'_>, made: &Made, settings: &str, now: UnixTime) -> Result<(), Problem> {
     let name = |text: &str| parse::<AuthorityName>(text);
+    let root_key = if plan.root_offline.is_some() { KeyPlace::Away } else { KeyPlace::Ward };
     let founding = Founding {
         ward: WardRecord {
             urn: made.urn.clone(),
@@ -278,9 +304,9 @@ fn found_store(path: &Path, plan: &Plan<'_>, made: &Made, settings: &str, now: U
             token_key: made.tokens.public_key().clone(),
         },
         authorities: &[
-            (name("root")?, AuthorityRole::Root, made.root.0.clone()),
-            (name("devices")?, AuthorityRole::Devices, made.devices.0.clone()),
-            (name("service")?, AuthorityRole::Service, made.service.0.clone()),
+            (name("root")?, AuthorityRole::Root, made.root.0.clone(), root_key),
+            (name("devices")?, AuthorityRole::Devices, made.devices.0.clone(), KeyPlace::Ward),
+            (name("service")?, AuthorityRole::Service, made.service.0.clone(), KeyPlace::Ward),
         ],
         servers: &[("guard", made.guard.0.clone()), ("desk", made.desk.0.clone())],
         settings,

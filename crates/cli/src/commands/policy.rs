@@ -2,13 +2,13 @@
 
 use serde_json::json;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::policy::{
-    Denial, Edition, Finding, Granted, NoMeter, PolicyFile, Publish, Rights, Severity, check,
-};
+use tidy_warden_core::finding::{Finding, Severity};
+use tidy_warden_core::policy::{Denial, Edition, Granted, NoMeter, PolicyFile, Publish, Rights, check};
 use tidy_warden_core::topic::{TopicFilter, TopicName};
 use tidy_warden_store::Store;
 
 use super::Context;
+use super::finding::{count, finding_text};
 use crate::args::{AdoptArgs, AskArgs, AskedAct, CheckArgs, PolicyCommand};
 use crate::console::{Listing, counted};
 use crate::edge::parse;
@@ -33,24 +33,6 @@ fn findings(ward: &Ward, files: &[PolicyFile]) -> Result<Vec<Finding>, Problem> 
             ward.store.each_device(&mut |view| devices.push(view.device))?;
             Ok(check(&edition, &ward.settings, devices.into_iter()))
         }
-    }
-}
-
-fn count(findings: &[Finding], severity: Severity) -> usize {
-    findings.iter().filter(|finding| finding.severity == severity).count()
-}
-
-fn finding_text(finding: &Finding) -> String {
-    let severity = if finding.severity == Severity::Error { "error" } else { "warning" };
-    match &finding.place {
-        Some(place) => format!(
-            "{place}: {severity} {}: {}\n{}\n    {}\n",
-            finding.id,
-            finding.problem,
-            place.excerpt(),
-            finding.mend
-        ),
-        None => format!("{severity} {}: {}\n    {}\n", finding.id, finding.problem, finding.mend),
     }
 }
 

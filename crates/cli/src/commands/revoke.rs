@@ -29,7 +29,10 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
     let because = console.reason(args.because.text())?;
     let cause = ward.cause(Some(&because));
     let ended = ward.store.revoke(Revocation { device: &id, only, reason }, &cause)?;
-    let serials: Vec<String> = ended.iter().map(|(_, serial)| serial.to_string()).collect();
+    let serials: Vec<String> = ended
+        .iter()
+        .map(|each| each.serial.as_ref().map_or_else(|| each.fingerprint.to_string(), ToString::to_string))
+        .collect();
     let count = match serials.len() {
         0 => "no certificate was left to end".to_owned(),
         1 => format!("ended certificate {}", serials.join("")),
@@ -41,8 +44,10 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
     };
     let value = json!({ "device": id, "reason": reason.as_str(), "serials": serials, "device_out": only.is_none() });
     console.show("tidy-warden/revoked/1", value, &text)?;
-    if !serials.is_empty() {
+    if ended.iter().any(|each| each.listed) {
         console.note("a running guard cuts it within a second; publish the new list with: crl --out FILE");
+    } else if !ended.is_empty() {
+        console.note("a running guard cuts it within a second; no CRL of the ward lists what others signed");
     }
     Ok(Exit::Done)
 }

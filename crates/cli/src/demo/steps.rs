@@ -22,6 +22,7 @@ use crate::commands::init::{Passphrases, Plan, found};
 use crate::commands::{audit, crl, guard, import, policy, token};
 use crate::edge::parse;
 use crate::files::{self, Access};
+use crate::keys::Secrets;
 use crate::passphrase::Passphrase;
 use crate::problem::Problem;
 use crate::ward::{POLICIES, Ward};
@@ -67,6 +68,7 @@ fn prepare(story: &Story<'_>, dir: &Path, passphrase: &Passphrase) -> Result<War
         enterprise_number: Some(32_473),
         rehearsal: false,
         more_settings: world::KINDS,
+        root_offline: None,
     };
     let all = Passphrases { root: passphrase, issuing: passphrase, servers: passphrase };
     let root = found(&path, &plan, &all, WardClock::System.now())?;
@@ -82,7 +84,8 @@ fn prepare(story: &Story<'_>, dir: &Path, passphrase: &Passphrase) -> Result<War
 }
 
 fn register(story: &Story<'_>, ward: &mut Ward) -> Result<usize, Problem> {
-    let mut list = import::List::read(world::FLEET, "fleet.csv", &ward.settings, ward.now())?;
+    let settings = ward.settings.clone();
+    let mut list = import::List::read(world::FLEET.into(), "fleet.csv", &settings, ward.now())?;
     let cause = ward.cause(Some("the first delivery"));
     let taken = list.store(ward, false, &cause)?;
     story.claim(list.bad.is_empty() && taken >= 40, "every row of fleet.csv is taken")?;
@@ -140,8 +143,9 @@ fn enroll_by_request(
     let key = SoftwareKey::generate(NewKey::P256).map_err(broken)?;
     let request = certification_request(&key, "somebody-else").map_err(broken)?;
     let proven = Request::parse(&request).and_then(Request::verify_possession).map_err(broken)?;
-    let enrolled = enroll(ward, &parse(VANE)?, KeySource::Proven(proven), out, false, passphrase, None)?;
-    let names = &enrolled.certificate.alternative_names;
+    let secrets = Secrets::known(story.console, passphrase);
+    let enrolled = enroll(ward, &parse(VANE)?, KeySource::Proven(proven), out, false, &secrets, None)?;
+    let names = enrolled.certificate.alternative_names();
     story.claim(*names == ["URI:urn:dev:org:32473-wv-0417"], "the certificate's name comes from the ward's record")?;
     story.claim(!enrolled.outfit.join("device.key").exists(), "its outfit holds no key")?;
     story.tell(
@@ -153,7 +157,8 @@ fn enroll_by_request(
 }
 
 fn enroll_with_key(story: &Story<'_>, ward: &mut Ward, out: &Path, passphrase: &Passphrase) -> Result<Login, Problem> {
-    let enrolled = enroll(ward, &parse(CONTROL)?, KeySource::MakeHere, out, false, passphrase, None)?;
+    let secrets = Secrets::known(story.console, passphrase);
+    let enrolled = enroll(ward, &parse(CONTROL)?, KeySource::MakeHere, out, false, &secrets, None)?;
     let path: PathBuf = enrolled.outfit.join("device.key");
     story.claim(!files::is_readable_by_others(&path), "only its owner can read the key")?;
     let pem = Zeroizing::new(files::read_text(&path, 64 * 1024)?);
@@ -287,11 +292,12 @@ async fn theft(story: &Story<'_>, ward: &mut Ward, address: SocketAddr, vane: &L
 }
 
 fn afterwards(story: &Story<'_>, ward: &mut Ward, dir: &Path, passphrase: &Passphrase) -> Result<(), Problem> {
-    let again = enroll(ward, &parse(VANE)?, KeySource::MakeHere, &dir.join("outfits"), true, passphrase, None);
+    let secrets = Secrets::known(story.console, passphrase);
+    let again = enroll(ward, &parse(VANE)?, KeySource::MakeHere, &dir.join("outfits"), true, &secrets, None);
     story.claim(again.is_err(), "a revoked device cannot enrol again")?;
     let authority = ward.authority(AuthorityRole::Devices)?;
     let file = dir.join("devices.crl.pem");
-    let signed = crl::sign(ward, &authority, Span::from_days(7), passphrase, &file, false)?;
+    let signed = crl::sign(ward, &authority, Span::from_days(7), &secrets, &file, false)?;
     story.claim(signed.entries == 1 && file.exists(), "the CRL lists the stolen certificate")?;
     story.tell(
         "",

@@ -256,8 +256,8 @@ fn a_will_is_published_at_a_loss_but_not_at_a_cut_or_against_policy() {
     assert_eq!(wills, ["rope/ossel/wv-1/lost by-loss"]);
 }
 
-#[test]
-fn a_certificate_without_its_key_is_refused_in_the_handshake() {
+/// Shows a chain with a key that is not its own, in both protocol versions; fails the test if that gets through.
+pub(crate) fn assert_thief_is_refused(guard: &Guard, root: &[u8], chain: &[Vec<u8>], other_key: &[u8]) {
     use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
 
     #[derive(Debug)]
@@ -277,16 +277,13 @@ fn a_certificate_without_its_key_is_refused_in_the_handshake() {
         }
     }
 
-    let world = World::equipped();
-    let guard = Guard::start(&world, "builtin");
-    let (chain, _) = world.identity("wv-1");
-    let (_, other_key) = world.identity("wv-2");
     let provider = std::sync::Arc::new(rustls::crypto::aws_lc_rs::default_provider());
     for version in [&rustls::version::TLS13, &rustls::version::TLS12] {
-        let key = provider.key_provider.load_private_key(PrivatePkcs8KeyDer::from(other_key.clone()).into()).unwrap();
+        let key = PrivatePkcs8KeyDer::from(other_key.to_vec());
+        let key = provider.key_provider.load_private_key(key.into()).unwrap();
         let chain = chain.iter().cloned().map(CertificateDer::from).collect();
         let mut roots = rustls::RootCertStore::empty();
-        roots.add(CertificateDer::from(world.root("wv-1"))).unwrap();
+        roots.add(CertificateDer::from(root.to_vec())).unwrap();
         let thief = Thief(std::sync::Arc::new(rustls::sign::CertifiedKey::new(chain, key)));
         let config = rustls::ClientConfig::builder_with_provider(provider.clone())
             .with_protocol_versions(&[version])
@@ -303,6 +300,15 @@ fn a_certificate_without_its_key_is_refused_in_the_handshake() {
         assert!(failed.is_err(), "{version:?}");
     }
     guard.event("tls-refused", |_| true);
+}
+
+#[test]
+fn a_certificate_without_its_key_is_refused_in_the_handshake() {
+    let world = World::equipped();
+    let guard = Guard::start(&world, "builtin");
+    let (chain, _) = world.identity("wv-1");
+    let (_, other_key) = world.identity("wv-2");
+    assert_thief_is_refused(&guard, &world.root("wv-1"), &chain, &other_key);
     assert!(!guard.running.lines().iter().any(|line| line.contains("\"connected\"")));
 }
 

@@ -181,8 +181,10 @@ impl World {
             .to_vec()
     }
 
-    fn der(&self, name: &str) -> Vec<u8> {
-        Certificate::from_pem(&std::fs::read_to_string(self.path(name)).unwrap()).unwrap().der().to_vec()
+    /// The certificates in a file, in DER.
+    fn ders(&self, name: &str) -> Vec<Vec<u8>> {
+        let all = Certificate::read_all(&std::fs::read(self.path(name)).unwrap()).unwrap();
+        all.iter().map(|each| each.der().to_vec()).collect()
     }
 
     /// Chain and key of an outfit in DER.
@@ -190,12 +192,13 @@ impl World {
         let pem = std::fs::read_to_string(self.path(&format!("outfits/{id}/device.key"))).unwrap();
         let body: String = pem.lines().filter(|line| !line.starts_with("-----")).collect();
         let key = data_encoding::BASE64.decode(body.as_bytes()).unwrap();
-        let chain = ["device.pem", "chain.pem"].map(|name| self.der(&format!("outfits/{id}/{name}")));
-        (chain.to_vec(), key)
+        let chain = ["device.pem", "chain.pem"].map(|name| self.ders(&format!("outfits/{id}/{name}")));
+        (chain.concat(), key)
     }
 
+    /// The first root that an outfit carries.
     pub(crate) fn root(&self, id: &str) -> Vec<u8> {
-        self.der(&format!("outfits/{id}/root.pem"))
+        self.ders(&format!("outfits/{id}/root.pem")).remove(0)
     }
 
     /// A simulated device with the outfit of `id`.
@@ -263,6 +266,10 @@ impl Running {
         assert!(status.success());
         let ended = eventually(|| self.child.try_wait().unwrap());
         ended.and_then(|status| status.code())
+    }
+
+    pub(crate) fn has_ended(&mut self) -> bool {
+        self.child.try_wait().unwrap().is_some()
     }
 
     pub(crate) fn kill(&mut self) {

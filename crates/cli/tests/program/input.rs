@@ -41,8 +41,14 @@ fn settings_are_checked_in_one_pass() {
     let world = World::init();
     world.append("w/ward.toml", "[kinds.cabin]\nlive = \"30d\"\nlife = 7\n[gaurd]\n");
     let ran = world.run(&["settings", "check"]).exits(3);
-    let ran = ran.says(&["did you mean `life`?", "`gaurd` is not a setting", "this is not a value for `life`", "^^^^"]);
-    assert!(ran.stderr.contains("ward.toml:"), "{ran}");
+    ran.prints(&[
+        "did you mean `life`?",
+        "`gaurd` is not a setting",
+        "this is not a value for `life`",
+        "^^^^",
+        "ward.toml:",
+        "3 errors",
+    ]);
     world.run(&["device", "list"]).exits(3).says(&["has mistakes"]);
 }
 
@@ -82,7 +88,9 @@ fn a_list_is_taken_whole_or_not_at_all() {
     import(b"id,label.site\nwv-1,a\n").exits(3).says(&["the column `kind` is missing"]);
     import(b"id,kind,id\n").exits(3).says(&["stands twice"]);
     import(b"id,kind\n").exits(3).says(&["no row after the header"]);
-    import(b"id,kind\nwv-1,windvane\nwv-\xff,windvane\n").exits(3).says(&["line 3 holds octets that are not UTF-8"]);
+    import(b"id,kind\nwv-1,windvane\nwv-\xff,windvane\n")
+        .exits(3)
+        .says(&["line 3: it holds octets that are not UTF-8"]);
     let bad = b"id,kind,fact.serial,fact.mac\n\
         wv-1,windvane,QF-1,\n\
         wv-2,windvane\n\

@@ -2,10 +2,14 @@
 //! a real broker and real clients. `scripts/test` installs what these tests need.
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking, and the harness prints what led to it")]
 
+mod authority;
+mod bulk;
 mod crash;
 mod guard;
 mod harness;
 mod hostile;
+mod hsm;
 mod input;
 mod life;
+mod pin;
 mod rehearsal;

@@ -1,13 +1,14 @@
-//! Judging a chain: from a leaf to a root, by the rules of RFC 5280 section 6 that concern certificates of this kind.
+//! Path validation: from a leaf to a root, by the rules of RFC 5280 section 6 without certificate policies.
 //!
-//! Names, signatures, validity, basicConstraints, path length, keyUsage, extended key usage and unknown critical
-//! extensions are judged. Name constraints and policies are not processed: they are critical where they matter, and a
-//! critical extension that is not processed refuses the chain.
+//! Judged are names, signatures, validity, basicConstraints, path length, keyUsage, extended key usage, name constraints
+//! and unknown critical extensions. Where several certificates fit as issuers (an authority that was cross-signed),
+//! every path is tried.
 
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
 
 use super::Certificate;
+use super::constraint::NameRefused;
 use crate::time::UnixTime;
 
 /// What the leaf is presented for.
@@ -17,10 +18,15 @@ pub enum Purpose {
     Client,
     /// To be connected to.
     Server,
+    /// Whatever it says itself.
+    Any,
 }
 
 /// The most certificates between leaf and root; a limit on work, not a standard's.
 const MAX_DEPTH: usize = 6;
+
+/// The most paths that are tried; a limit on work against a heap of certificates that all sign each other.
+const MAX_PATHS: usize = 32;
 
 /// Why a chain was refused. `subject` names the certificate at fault.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -80,42 +86,148 @@ pub enum ChainError {
         /// The extension.
         oid: ObjectIdentifier,
     },
+    /// A name that an authority above does not allow (section 4.2.1.10).
+    #[error("`{authority}` does not allow `{subject}` below it: {why}")]
+    Name {
+        /// The certificate at fault.
+        subject: String,
+        /// Whose constraint it breaks.
+        authority: String,
+        /// Which name, and how.
+        why: NameRefused,
+    },
 }
 
-/// Judges `leaf` at `now` against authorities: it must lead over `intermediates` to one of `roots`.
+/// Judges `leaf` at `now` against authorities: it must lead over `intermediates` to one of `roots`. Gives the path that
+/// held, from the leaf to the root.
 ///
 /// # Errors
-/// The first rule that is broken on the way from the leaf up.
-pub fn judge(
-    leaf: &Certificate,
-    intermediates: &[Certificate],
-    roots: &[Certificate],
+/// The first rule that is broken, on the path that came furthest.
+pub fn judge<'c>(
+    leaf: &'c Certificate,
+    intermediates: &'c [Certificate],
+    roots: &'c [Certificate],
     purpose: Purpose,
     now: UnixTime,
-) -> Result<(), ChainError> {
+) -> Result<Vec<&'c Certificate>, ChainError> {
     check_own(leaf, now)?;
     check_purpose(leaf, purpose)?;
-    let mut below = leaf;
-    for depth in 0..MAX_DEPTH {
-        if let Some(root) = find_issuer(below, roots) {
-            return check_issuer(below, root, depth, purpose, now);
-        }
-        let Some(issuer) = find_issuer(below, intermediates) else { break };
-        check_issuer(below, issuer, depth, purpose, now)?;
-        below = issuer;
+    let mut search = Search { intermediates, roots, purpose, now, tried: 0, refused: None };
+    match search.extend(vec![leaf]) {
+        Some(path) => Ok(path),
+        None => Err(search
+            .refused
+            .map_or_else(|| ChainError::UnknownIssuer { subject: leaf.subject_text.clone() }, |(_, error)| error)),
     }
-    Err(ChainError::UnknownIssuer { subject: below.subject_text.clone() })
 }
 
-/// The candidate with the issuer's name and, where both are given, its key identifier.
-fn find_issuer<'a>(below: &Certificate, candidates: &'a [Certificate]) -> Option<&'a Certificate> {
-    candidates.iter().find(|candidate| {
-        let ids_agree = match (&below.authority_key_id, &candidate.subject_key_id) {
-            (Some(wanted), Some(have)) => wanted == have,
-            _ => true,
+struct Search<'c> {
+    intermediates: &'c [Certificate],
+    roots: &'c [Certificate],
+    purpose: Purpose,
+    now: UnixTime,
+    tried: usize,
+    /// The refusal on the longest path so far, and that path's length.
+    refused: Option<(usize, ChainError)>,
+}
+
+impl<'c> Search<'c> {
+    /// Depth first: every root that fits, then every intermediate that is not in the path yet.
+    fn extend(&mut self, path: Vec<&'c Certificate>) -> Option<Vec<&'c Certificate>> {
+        let below = *path.last()?;
+        let fitting = |candidates: &'c [Certificate]| candidates.iter().filter(|each| may_have_signed(each, below));
+        let mut found_one = false;
+        for root in fitting(self.roots) {
+            found_one = true;
+            let full = [path.as_slice(), &[root]].concat();
+            match self.check_path(&full) {
+                Ok(()) => return Some(full),
+                Err(error) => self.refuse(full.len(), error),
+            }
+        }
+        if path.len() <= MAX_DEPTH {
+            for issuer in fitting(self.intermediates) {
+                if path.iter().any(|each| each.fingerprint == issuer.fingerprint) {
+                    continue;
+                }
+                found_one = true;
+                self.tried += 1;
+                if self.tried > MAX_PATHS {
+                    return None;
+                }
+                if let Some(full) = self.extend([path.as_slice(), &[issuer]].concat()) {
+                    return Some(full);
+                }
+            }
+        }
+        if !found_one {
+            // What is wrong below counts more than that the path ends.
+            let error = self
+                .check_path(&path)
+                .err()
+                .unwrap_or_else(|| ChainError::UnknownIssuer { subject: below.subject_text.clone() });
+            self.refuse(path.len(), error);
+        }
+        None
+    }
+
+    fn refuse(&mut self, length: usize, error: ChainError) {
+        if self.refused.as_ref().is_none_or(|(longest, _)| length > *longest) {
+            self.refused = Some((length, error));
+        }
+    }
+
+    /// Judges each authority of a path, given from the leaf upwards, and what stands below it.
+    fn check_path(&self, path: &[&Certificate]) -> Result<(), ChainError> {
+        for (depth, pair) in path.windows(2).enumerate() {
+            let [below, issuer] = pair else { continue };
+            // Section 6.1.4 (l): certificates that an authority signed for itself do not count.
+            let authorities = path[1..=depth].iter().filter(|each| each.subject != each.issuer).count();
+            self.check_issuer(below, issuer, authorities)?;
+            if let Some(constraints) = &issuer.constraints {
+                for (at, each) in path[..=depth].iter().enumerate() {
+                    // Section 6.1.3 (b): names of the leaf always count, those of an authority's own renewals do not.
+                    if at == 0 || each.subject != each.issuer {
+                        constraints.check(each).map_err(|why| ChainError::Name {
+                            subject: each.subject_text.clone(),
+                            authority: issuer.subject_text.clone(),
+                            why,
+                        })?;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// `authorities` counts those between `issuer` and the leaf.
+    fn check_issuer(&self, below: &Certificate, issuer: &Certificate, authorities: usize) -> Result<(), ChainError> {
+        let subject = || issuer.subject_text.clone();
+        if !below.is_signed_by(&issuer.public_key) {
+            return Err(ChainError::Signature { subject: below.subject_text.clone() });
+        }
+        check_own(issuer, self.now)?;
+        let Some(basic) = issuer.basic_constraints.as_ref().filter(|basic| basic.ca) else {
+            return Err(ChainError::NotAuthority { subject: subject(), missing: "basicConstraints does not say cA" });
         };
-        candidate.subject == below.issuer && ids_agree
-    })
+        if basic.path_len_constraint.is_some_and(|limit| usize::from(limit) < authorities) {
+            return Err(ChainError::PathLength { subject: subject() });
+        }
+        if issuer.key_usage.is_some_and(|usage| !usage.key_cert_sign()) {
+            return Err(ChainError::NotAuthority { subject: subject(), missing: "its key usage lacks keyCertSign" });
+        }
+        // Not in RFC 5280, but what every validator in use does: usages of an authority bound those below it.
+        check_extended_usage(issuer, self.purpose)
+    }
+}
+
+/// Whether names and, where both are given, key identifiers let `candidate` be the issuer of `below`.
+fn may_have_signed(candidate: &Certificate, below: &Certificate) -> bool {
+    let ids_agree = match (&below.authority_key_id, &candidate.subject_key_id) {
+        (Some(wanted), Some(have)) => wanted == have,
+        _ => true,
+    };
+    candidate.subject == below.issuer && ids_agree
 }
 
 fn check_own(certificate: &Certificate, now: UnixTime) -> Result<(), ChainError> {
@@ -132,7 +244,7 @@ fn check_own(certificate: &Certificate, now: UnixTime) -> Result<(), ChainError>
 
 fn check_purpose(certificate: &Certificate, purpose: Purpose) -> Result<(), ChainError> {
     check_extended_usage(certificate, purpose)?;
-    if certificate.key_usage.is_some_and(|usage| !usage.digital_signature()) {
+    if purpose != Purpose::Any && certificate.key_usage.is_some_and(|usage| !usage.digital_signature()) {
         let missing = "its key usage lacks digitalSignature";
         return Err(ChainError::Purpose { subject: certificate.subject_text.clone(), missing });
     }
@@ -143,6 +255,7 @@ fn check_extended_usage(certificate: &Certificate, purpose: Purpose) -> Result<(
     let (wanted, missing) = match purpose {
         Purpose::Client => (ID_KP_CLIENT_AUTH, "its extended key usage lacks clientAuth"),
         Purpose::Server => (ID_KP_SERVER_AUTH, "its extended key usage lacks serverAuth"),
+        Purpose::Any => return Ok(()),
     };
     if let Some(usages) = &certificate.extended_key_usage
         && !usages.contains(&wanted)
@@ -153,100 +266,170 @@ fn check_extended_usage(certificate: &Certificate, purpose: Purpose) -> Result<(
     Ok(())
 }
 
-/// `depth` counts the authorities between `issuer` and the leaf.
-fn check_issuer(
-    below: &Certificate,
-    issuer: &Certificate,
-    depth: usize,
-    purpose: Purpose,
-    now: UnixTime,
-) -> Result<(), ChainError> {
-    let subject = || issuer.subject_text.clone();
-    if !below.is_signed_by(&issuer.public_key) {
-        return Err(ChainError::Signature { subject: below.subject_text.clone() });
-    }
-    check_own(issuer, now)?;
-    let Some(basic) = issuer.basic_constraints.as_ref().filter(|basic| basic.ca) else {
-        return Err(ChainError::NotAuthority { subject: subject(), missing: "basicConstraints does not say cA" });
-    };
-    if basic.path_len_constraint.is_some_and(|limit| usize::from(limit) < depth) {
-        return Err(ChainError::PathLength { subject: subject() });
-    }
-    if issuer.key_usage.is_some_and(|usage| !usage.key_cert_sign()) {
-        return Err(ChainError::NotAuthority { subject: subject(), missing: "its key usage lacks keyCertSign" });
-    }
-    // Not in RFC 5280, but what every validator in use does: usages of an authority bound those below it.
-    check_extended_usage(issuer, purpose)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::certificate::issue::tests::{NOW, template, ward};
-    use crate::certificate::{Issuer, Usage, device_names};
+    use crate::certificate::issue::tests::{NOW, issue, self_signed_by, ward};
+    use crate::certificate::{AltName, Constraints, Issuer, Subject, Usage};
     use crate::key::{NewKey, SoftwareKey};
     use crate::time::Span;
+
+    fn judged(
+        leaf: &Certificate,
+        intermediates: &[Certificate],
+        roots: &[Certificate],
+        purpose: Purpose,
+        at: UnixTime,
+    ) -> Result<usize, ChainError> {
+        judge(leaf, intermediates, roots, purpose, at).map(|path| path.len())
+    }
 
     #[test]
     fn a_good_chain_holds_and_each_fault_is_told() {
         let ward = ward();
         let stranger = super::super::issue::tests::ward();
         let key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
-        let name = device_names("q", None, &"wv-1".parse().unwrap(), &[]);
         let issuer = Issuer { certificate: &ward.issuing, signer: &ward.key };
-        let leaf = template(&key, "wv-1", Usage::Client { name: &name }, 398).issue(issuer).unwrap().certificate;
-        let judged = |leaf: &Certificate, purpose, at| {
-            judge(leaf, std::slice::from_ref(&ward.issuing), std::slice::from_ref(&ward.root), purpose, at)
-        };
-        assert_eq!(judged(&leaf, Purpose::Client, NOW), Ok(()));
-        assert!(matches!(judged(&leaf, Purpose::Server, NOW), Err(ChainError::Purpose { .. })));
+        let leaf = issue(&key, "wv-1", Usage::Client, 398, issuer);
+        let (chain, roots) = (std::slice::from_ref(&ward.issuing), std::slice::from_ref(&ward.root));
+        let judge_at = |leaf: &Certificate, purpose, at| judged(leaf, chain, roots, purpose, at);
+        assert_eq!(judge_at(&leaf, Purpose::Client, NOW), Ok(3));
+        assert_eq!(judge_at(&leaf, Purpose::Any, NOW), Ok(3));
+        assert!(matches!(judge_at(&leaf, Purpose::Server, NOW), Err(ChainError::Purpose { .. })));
+        let both = issue(&key, "wv-1", Usage::ClientAndServer, 398, issuer);
+        assert_eq!(judge_at(&both, Purpose::Server, NOW), Ok(3));
         let late = leaf.not_after.plus(Span::from_seconds(1));
-        assert_eq!(judged(&leaf, Purpose::Client, leaf.not_after), Ok(()));
-        assert!(matches!(judged(&leaf, Purpose::Client, late), Err(ChainError::Validity { .. })));
+        assert_eq!(judge_at(&leaf, Purpose::Client, leaf.not_after), Ok(3));
+        assert!(matches!(judge_at(&leaf, Purpose::Client, late), Err(ChainError::Validity { .. })));
         let early = leaf.not_before.minus(Span::from_seconds(1));
-        assert!(matches!(judged(&leaf, Purpose::Client, early), Err(ChainError::Validity { .. })));
+        assert!(matches!(judge_at(&leaf, Purpose::Client, early), Err(ChainError::Validity { .. })));
 
         // Same names, other keys.
         let other = Issuer { certificate: &stranger.issuing, signer: &stranger.key };
-        let foreign = template(&key, "wv-1", Usage::Client { name: &name }, 398).issue(other).unwrap().certificate;
-        assert!(matches!(judged(&foreign, Purpose::Client, NOW), Err(ChainError::UnknownIssuer { .. })));
+        let foreign = issue(&key, "wv-1", Usage::Client, 398, other);
+        assert!(matches!(judge_at(&foreign, Purpose::Client, NOW), Err(ChainError::UnknownIssuer { .. })));
         let mut unmarked = foreign;
         unmarked.authority_key_id = None;
-        assert!(matches!(judged(&unmarked, Purpose::Client, NOW), Err(ChainError::Signature { .. })));
+        assert!(matches!(judge_at(&unmarked, Purpose::Client, NOW), Err(ChainError::Signature { .. })));
 
         // A leaf may not issue, and an authority with path length 0 has none below it.
         let leaf_key = SoftwareKey::generate(NewKey::P256).unwrap();
         let proven = leaf_key.proven();
-        let leaf = template(&proven, "wv-2", Usage::Client { name: &name }, 398).issue(issuer).unwrap().certificate;
-        let fake = Issuer { certificate: &leaf, signer: &leaf_key };
-        let below = template(&key, "wv-3", Usage::Client { name: &name }, 30).issue(fake).unwrap().certificate;
-        let chain = [leaf, ward.issuing.clone()];
-        let found = judge(&below, &chain, std::slice::from_ref(&ward.root), Purpose::Client, NOW);
+        let leaf = issue(&proven, "wv-2", Usage::Client, 398, issuer);
+        let below = issue(&key, "wv-3", Usage::Client, 30, Issuer { certificate: &leaf, signer: &leaf_key });
+        let found = judged(&below, &[leaf, ward.issuing.clone()], roots, Purpose::Client, NOW);
         assert!(matches!(found, Err(ChainError::NotAuthority { .. })), "{found:?}");
-        let sub_usage = Usage::Authority { path_length: None };
-        let sub = template(&proven, "sub", sub_usage, 398).issue(issuer).unwrap().certificate;
-        let fake = Issuer { certificate: &sub, signer: &leaf_key };
-        let below = template(&key, "wv-4", Usage::Client { name: &name }, 30).issue(fake).unwrap().certificate;
-        let found = judge(&below, &[sub, ward.issuing.clone()], std::slice::from_ref(&ward.root), Purpose::Client, NOW);
+        let sub = issue(&proven, "sub", Usage::UNLIMITED, 398, issuer);
+        let below = issue(&key, "wv-4", Usage::Client, 30, Issuer { certificate: &sub, signer: &leaf_key });
+        let found = judged(&below, &[sub, ward.issuing.clone()], roots, Purpose::Client, NOW);
         assert!(matches!(found, Err(ChainError::PathLength { .. })), "{found:?}");
     }
 
     #[test]
-    fn a_second_implementation_agrees() {
-        let ward = ward();
-        let key = SoftwareKey::generate(NewKey::Ed25519).unwrap().proven();
-        let name = device_names("q", Some(32473), &"wv-1".parse().unwrap(), &[]);
-        let issuer = Issuer { certificate: &ward.issuing, signer: &ward.key };
-        let leaf = template(&key, "wv-1", Usage::Client { name: &name }, 398).issue(issuer).unwrap().certificate;
+    fn name_constraints_bind_all_below() {
+        let (ward, root_key) = super::super::issue::tests::ward_with_root_key();
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let proven = key.proven();
+        let constraints = Constraints {
+            permitted: vec!["dns:rope.example".parse().unwrap()],
+            excluded: vec!["dns:brake.rope.example".parse().unwrap()],
+        };
+        let usage = Usage::Authority { path_length: None, constraints: Some(&constraints) };
+        let above = Issuer { certificate: &ward.root, signer: &root_key };
+        let limited = issue(&proven, "limited", usage, 3000, above);
+        assert_eq!(limited.constraints.as_ref(), Some(&constraints));
+        let leaf_key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+        for (host, good) in [
+            ("wv-1.rope.example", true),
+            ("rope.example", true),
+            ("rope.example.org", false),
+            ("x.brake.rope.example", false),
+        ] {
+            let subject = Subject::of("q", "wv-1");
+            let names = [AltName::Dns(host.to_owned())];
+            let template = super::super::issue::tests::template(&leaf_key, &subject, &names, Usage::Client, 30);
+            let leaf = template.issue(Issuer { certificate: &limited, signer: &key }).unwrap().certificate;
+            let chain = [limited.clone()];
+            let found = judged(&leaf, &chain, std::slice::from_ref(&ward.root), Purpose::Client, NOW);
+            match good {
+                true => assert_eq!(found, Ok(3), "{host}"),
+                false => assert!(matches!(found, Err(ChainError::Name { .. })), "{host}: {found:?}"),
+            }
+        }
+    }
+
+    #[test]
+    fn of_several_paths_one_that_holds_is_enough() {
+        // The root has a new key; the old one signed the new one's certificate, and devices know only the old root.
+        let (ward, old_key) = super::super::issue::tests::ward_with_root_key();
+        let new_key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let proven = new_key.proven();
+        let new_root = self_signed_by(&new_key, "root", 7000);
+        let above = Issuer { certificate: &ward.root, signer: &old_key };
+        let cross = issue(&proven, "root", Usage::UNLIMITED, 3000, above);
+        assert_eq!(cross.subject, new_root.subject);
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let proven = key.proven();
+        let issuer = Issuer { certificate: &new_root, signer: &new_key };
+        let issuing = issue(&proven, "devices-2", Usage::ISSUING, 3000, issuer);
+        let leaf_key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+        let leaf = issue(&leaf_key, "wv-1", Usage::Client, 30, Issuer { certificate: &issuing, signer: &key });
+        let chain = [issuing, cross, new_root.clone()];
+        assert_eq!(judged(&leaf, &chain, std::slice::from_ref(&ward.root), Purpose::Client, NOW), Ok(4));
+        assert_eq!(judged(&leaf, &chain, std::slice::from_ref(&new_root), Purpose::Client, NOW), Ok(3));
+    }
+
+    #[test]
+    fn a_second_implementation_agrees_on_every_profile() {
+        for authority in [NewKey::P256, NewKey::P384, NewKey::Ed25519, NewKey::Rsa3072] {
+            for device in NewKey::FOR_DEVICES {
+                for usage in [Usage::Client, Usage::Server, Usage::ClientAndServer] {
+                    let (root, root_key) = super::super::issue::tests::root();
+                    let issuing_key = SoftwareKey::generate(authority).unwrap();
+                    let proven = issuing_key.proven();
+                    let above = Issuer { certificate: &root, signer: &root_key };
+                    let issuing = issue(&proven, "devices", Usage::ISSUING, 3000, above);
+                    let key = SoftwareKey::generate(device).unwrap().proven();
+                    let issuer = Issuer { certificate: &issuing, signer: &issuing_key };
+                    let leaf = issue(&key, "wv-1", usage, 398, issuer);
+                    for purpose in [Purpose::Client, Purpose::Server] {
+                        let ours =
+                            judge(&leaf, std::slice::from_ref(&issuing), std::slice::from_ref(&root), purpose, NOW);
+                        let theirs = second_opinion(&leaf, &issuing, &root, purpose);
+                        assert_eq!(
+                            ours.is_ok(),
+                            theirs.is_ok(),
+                            "{authority:?} {device:?} {usage:?} {purpose:?}: {ours:?}, {theirs:?}"
+                        );
+                        let wanted = match purpose {
+                            Purpose::Server => usage != Usage::Client,
+                            _ => usage != Usage::Server,
+                        };
+                        assert_eq!(ours.is_ok(), wanted);
+                    }
+                }
+            }
+        }
+    }
+
+    fn second_opinion(
+        leaf: &Certificate,
+        issuing: &Certificate,
+        root: &Certificate,
+        purpose: Purpose,
+    ) -> Result<(), webpki::Error> {
         let der = rustls_pki_types::CertificateDer::from(leaf.der());
-        let root = rustls_pki_types::CertificateDer::from(ward.root.der());
-        let issuing = [rustls_pki_types::CertificateDer::from(ward.issuing.der())];
+        let root = rustls_pki_types::CertificateDer::from(root.der());
+        let issuing = [rustls_pki_types::CertificateDer::from(issuing.der())];
         let anchors = [webpki::anchor_from_trusted_cert(&root).unwrap()];
-        let end_entity = webpki::EndEntityCert::try_from(&der).unwrap();
+        let end_entity = webpki::EndEntityCert::try_from(&der)?;
         let at = rustls_pki_types::UnixTime::since_unix_epoch(std::time::Duration::from_secs(NOW.0.unsigned_abs()));
-        let usage = webpki::KeyUsage::client_auth();
-        let verified =
-            end_entity.verify_for_usage(webpki::ALL_VERIFICATION_ALGS, &anchors, &issuing, at, usage, None, None);
-        assert!(verified.is_ok(), "{:?}", verified.err());
+        let usage = match purpose {
+            Purpose::Server => webpki::KeyUsage::server_auth(),
+            _ => webpki::KeyUsage::client_auth(),
+        };
+        end_entity
+            .verify_for_usage(webpki::ALL_VERIFICATION_ALGS, &anchors, &issuing, at, usage, None, None)
+            .map(|_| ())
     }
 }

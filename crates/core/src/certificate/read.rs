@@ -3,19 +3,24 @@
 use std::fmt;
 
 use const_oid::ObjectIdentifier;
+use const_oid::db::rfc4519::SERIAL_NUMBER;
 use const_oid::db::rfc5280::{
-    ID_CE_AUTHORITY_KEY_IDENTIFIER, ID_CE_BASIC_CONSTRAINTS, ID_CE_EXT_KEY_USAGE, ID_CE_KEY_USAGE,
-    ID_CE_SUBJECT_ALT_NAME, ID_CE_SUBJECT_KEY_IDENTIFIER,
+    ANY_EXTENDED_KEY_USAGE, ID_CE_AUTHORITY_KEY_IDENTIFIER, ID_CE_BASIC_CONSTRAINTS, ID_CE_EXT_KEY_USAGE,
+    ID_CE_KEY_USAGE, ID_CE_NAME_CONSTRAINTS, ID_CE_SUBJECT_ALT_NAME, ID_CE_SUBJECT_KEY_IDENTIFIER, ID_KP_CLIENT_AUTH,
 };
-use der::{Decode, Encode};
-use x509_cert::ext::pkix::name::GeneralName;
+use der::asn1::OctetStringRef;
+use der::{Decode, Encode, Reader, SliceReader};
+use x509_cert::ext::pkix::name::{GeneralName, OtherName};
 use x509_cert::ext::pkix::{
     AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, SubjectAltName, SubjectKeyIdentifier,
 };
 
 use super::SerialNumber;
+use super::constraint::Constraints;
+use super::name::HARDWARE_MODULE_NAME;
 use crate::asn1::{self, Signed};
-use crate::key::{BadKey, PublicKey, sha256};
+use crate::fact::{Fact, FactName};
+use crate::key::{BadKey, BadSignature, KeyType, PublicKey, sha256};
 use crate::time::UnixTime;
 
 /// The largest certificate read, in octets of DER; real ones have one or two thousand.
@@ -108,8 +113,10 @@ pub struct Certificate {
     pub subject_key_id: Option<Vec<u8>>,
     /// The key identifier of the authority key identifier, if present.
     pub authority_key_id: Option<Vec<u8>>,
-    /// Subject alternative names as text, such as `URI:urn:dev:...`.
-    pub alternative_names: Vec<String>,
+    /// Subject alternative names.
+    pub(super) names: Vec<GeneralName>,
+    /// Name constraints, if present.
+    pub constraints: Option<Constraints>,
     /// Critical extensions that this product does not process.
     pub unknown_critical: Vec<ObjectIdentifier>,
 }
@@ -148,7 +155,8 @@ impl Certificate {
             extended_key_usage: None,
             subject_key_id: None,
             authority_key_id: None,
-            alternative_names: Vec::new(),
+            names: Vec::new(),
+            constraints: None,
             unknown_critical: Vec::new(),
         };
         certificate.read_extensions(tbs.extensions().map_or(&[], Vec::as_slice))?;
@@ -182,8 +190,9 @@ impl Certificate {
                 self.authority_key_id = id.map(|id| id.as_bytes().to_vec());
             }
             ID_CE_SUBJECT_ALT_NAME => {
-                self.alternative_names = SubjectAltName::from_der(value)?.0.iter().map(name_text).collect();
+                self.names = SubjectAltName::from_der(value)?.0;
             }
+            ID_CE_NAME_CONSTRAINTS => self.constraints = Some(Constraints::from_der(value)?),
             oid if critical => self.unknown_critical.push(oid),
             _ => {}
         }
@@ -201,6 +210,70 @@ impl Certificate {
         }
     }
 
+    /// The hardware identifier that the certificate states, in the places that IEEE 802.1AR and RFC 9039 have for it: a
+    /// serial number in the subject or a hardwareModuleName, MAC and EUI-64 in a `urn:dev:mac:` name, an IMEI in a
+    /// `urn:gsma:imei:` name (RFC 7254).
+    #[must_use]
+    pub fn fact(&self, name: &FactName) -> Option<Fact> {
+        let uris = || {
+            self.names.iter().filter_map(|name| match name {
+                GeneralName::UniformResourceIdentifier(uri) => Some(uri.as_str()),
+                _ => None,
+            })
+        };
+        let mac =
+            |length: usize| uris().filter_map(|uri| uri.strip_prefix("urn:dev:mac:")).find(|it| it.len() == length);
+        let text = match name {
+            FactName::Serial => self.stated_serial(),
+            FactName::Mac => mac(16)
+                .filter(|digits| digits.get(6..10) == Some("ffff"))
+                .map(|digits| format!("{}{}", &digits[..6], &digits[10..])),
+            FactName::Eui64 => mac(16).map(str::to_owned),
+            FactName::Imei => {
+                uris().find_map(|uri| uri.strip_prefix("urn:gsma:imei:")).map(|digits| digits.replace('-', ""))
+            }
+            FactName::Ek => None,
+        };
+        text.and_then(|text| Fact::new(name.clone(), &text).ok())
+    }
+
+    fn stated_serial(&self) -> Option<String> {
+        let module = self.names.iter().find_map(|name| match name {
+            GeneralName::OtherName(other) => hardware_module(other),
+            _ => None,
+        });
+        if let Some((_, serial)) = module {
+            return String::from_utf8(serial).ok();
+        }
+        let subject = x509_cert::name::Name::from_der(&self.subject).ok()?;
+        let mut serials = subject.iter_rdn().flat_map(|rdn| rdn.iter()).filter(|each| each.oid == SERIAL_NUMBER);
+        let value = serials.next()?.value.value().to_vec();
+        String::from_utf8(value).ok()
+    }
+
+    /// Subject alternative names as text, such as `URI:urn:dev:...`.
+    #[must_use]
+    pub fn alternative_names(&self) -> Vec<String> {
+        self.names.iter().map(name_text).collect()
+    }
+
+    /// Reads PEM blocks with the label `CERTIFICATE`, in their order, or one certificate in DER.
+    ///
+    /// # Errors
+    /// Something else, or a certificate that cannot be read.
+    pub fn read_all(octets: &[u8]) -> Result<Vec<Self>, BadCertificate> {
+        if octets.first() == Some(&0x30) {
+            return Ok(vec![Self::from_der(octets)?]);
+        }
+        let blocks = asn1::pem_blocks(octets).ok_or(BadCertificate::Malformed)?;
+        let read = |(label, der_bytes): &(String, Vec<u8>)| match label.as_str() {
+            "CERTIFICATE" => Self::from_der(der_bytes),
+            _ => Err(BadCertificate::Malformed),
+        };
+        let all = blocks.iter().map(read).collect::<Result<Vec<_>, _>>()?;
+        if all.is_empty() { Err(BadCertificate::Malformed) } else { Ok(all) }
+    }
+
     /// The certificate in DER, as it was read.
     #[must_use]
     pub fn der(&self) -> &[u8] {
@@ -213,6 +286,32 @@ impl Certificate {
         asn1::pem("CERTIFICATE", &self.der)
     }
 
+    /// What is weak about the certificate in itself, in words; empty if nothing is.
+    #[must_use]
+    pub fn weaknesses(&self) -> Vec<String> {
+        let mut found = Vec::new();
+        if let KeyType::Rsa(bits @ ..3072) = self.public_key.key_type() {
+            found.push(format!("its RSA key has {bits} bits; new ones should have 3072"));
+        }
+        let own = Signed::split(&self.der)
+            .ok()
+            .map(|parts| self.public_key.verify(parts.algorithm, parts.to_be_signed, parts.signature));
+        if let Some(Err(BadSignature::Broken { name })) = own {
+            found.push(format!("it is signed with {name}, so that it could be forged"));
+        }
+        if self.basic_constraints.as_ref().is_some_and(|basic| basic.ca) {
+            found.push("it says that it is an authority".to_owned());
+        }
+        if self.key_usage.is_some_and(|usage| !usage.digital_signature()) {
+            found.push("its key usage lacks digitalSignature, which TLS needs".to_owned());
+        }
+        let purposes = self.extended_key_usage.as_ref();
+        if purposes.is_some_and(|all| !all.contains(&ID_KP_CLIENT_AUTH) && !all.contains(&ANY_EXTENDED_KEY_USAGE)) {
+            found.push("its extended key usage lacks clientAuth".to_owned());
+        }
+        found
+    }
+
     /// Whether `issuer`'s key signed this certificate.
     #[must_use]
     pub fn is_signed_by(&self, issuer: &PublicKey) -> bool {
@@ -221,21 +320,47 @@ impl Certificate {
     }
 }
 
-fn name_text(name: &GeneralName) -> String {
+pub(super) fn name_text(name: &GeneralName) -> String {
     match name {
         GeneralName::DnsName(dns) => format!("DNS:{dns}"),
         GeneralName::UniformResourceIdentifier(uri) => format!("URI:{uri}"),
-        GeneralName::IpAddress(octets) => match *octets.as_bytes() {
-            [a, b, c, d] => format!("IP:{}", std::net::Ipv4Addr::new(a, b, c, d)),
-            ref longer => match <[u8; 16]>::try_from(longer) {
-                Ok(octets) => format!("IP:{}", std::net::Ipv6Addr::from(octets)),
-                Err(_) => "IP:?".to_owned(),
-            },
-        },
+        GeneralName::IpAddress(octets) => ip_text(octets.as_bytes()),
         GeneralName::Rfc822Name(mail) => format!("email:{mail}"),
         GeneralName::DirectoryName(name) => format!("dir:{name}"),
-        GeneralName::OtherName(other) => format!("other:{}", other.type_id),
+        GeneralName::OtherName(other) => match hardware_module(other) {
+            Some((hardware_type, serial)) => {
+                format!("hardware:{hardware_type} {}", String::from_utf8_lossy(&serial).escape_debug())
+            }
+            None => format!("other:{}", other.type_id),
+        },
         GeneralName::RegisteredId(oid) => format!("oid:{oid}"),
         GeneralName::EdiPartyName(_) => "edi".to_owned(),
+    }
+}
+
+/// hwType and hwSerialNum of a hardwareModuleName (RFC 4108 section 5).
+pub(super) fn hardware_module(name: &OtherName) -> Option<(ObjectIdentifier, Vec<u8>)> {
+    if name.type_id != HARDWARE_MODULE_NAME {
+        return None;
+    }
+    let value = name.value.to_der().ok()?;
+    let mut reader = SliceReader::new(&value).ok()?;
+    reader
+        .sequence(|fields| {
+            let hardware_type = ObjectIdentifier::decode(fields)?;
+            let serial = <&OctetStringRef>::decode(fields)?;
+            Ok::<_, der::Error>((hardware_type, serial.as_bytes().to_vec()))
+        })
+        .ok()
+}
+
+/// An address of 4 or 16 octets.
+pub(super) fn ip_text(octets: &[u8]) -> String {
+    match *octets {
+        [a, b, c, d] => format!("IP:{}", std::net::Ipv4Addr::new(a, b, c, d)),
+        ref longer => match <[u8; 16]>::try_from(longer) {
+            Ok(octets) => format!("IP:{}", std::net::Ipv6Addr::from(octets)),
+            Err(_) => "IP:?".to_owned(),
+        },
     }
 }

@@ -3,58 +3,17 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
-use serde::Serialize;
-
 use crate::condition::Field;
 use crate::device::DeviceRecord;
+use crate::finding::{Finding, Severity};
 use crate::id::{DeviceId, KindName};
 use crate::settings::Settings;
-use crate::text::{Place, TextError, nearest};
+use crate::text::nearest;
 use crate::time::UnixTime;
 use crate::topic::TopicName;
 
 use super::sole::Refuted;
 use super::{Act, Edition, Effect, Expect, ExpectDevice, NoMeter, Policy, Publish, Rule, Target};
-
-/// How bad a finding is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Severity {
-    /// The policies cannot be adopted.
-    Error,
-    /// They can, but probably do not say what was meant.
-    Warning,
-}
-
-/// One thing that is wrong or looks wrong.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Finding {
-    /// Its name, made of words, such as `broad-rule`.
-    pub id: &'static str,
-    /// How bad it is.
-    pub severity: Severity,
-    /// Where, if it has a place.
-    #[serde(flatten, skip_serializing_if = "Option::is_none")]
-    pub place: Option<Place>,
-    /// What is wrong.
-    pub problem: String,
-    /// How to mend it.
-    pub mend: String,
-}
-
-impl Finding {
-    /// The finding for text that cannot be read.
-    #[must_use]
-    pub fn syntax(error: TextError) -> Self {
-        Self {
-            id: "syntax",
-            severity: Severity::Error,
-            place: Some(error.place),
-            problem: error.problem,
-            mend: error.expected,
-        }
-    }
-}
 
 /// What is learned about one rule while the fleet passes by.
 #[derive(Default)]

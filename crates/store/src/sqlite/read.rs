@@ -7,6 +7,7 @@ use tidy_warden_core::audit::{Entry, Hash};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::policy::PolicyFile;
@@ -16,12 +17,35 @@ use tidy_warden_core::time::UnixTime;
 use super::rows::{self, DEVICE_COLUMNS, damaged};
 use super::{SqliteStore, audit_end, meta, write};
 use crate::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRole, Cause, Changes, CrlRecord, DeviceEdit, DeviceView,
-    EditionRecord, IssueRefusal, NewCredential, Revocation, Signed, Store, StoreError, WardRecord,
+    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, BulkRun, Cause, Changes, CrlRecord,
+    DeviceEdit, DeviceView, EditionRecord, Ended, IssueRefusal, NewAuthority, NewCredential, PendingAuthority,
+    Revocation, Signed, Store, StoreError, Trust, WardRecord,
 };
 
 /// How many devices are read at a time when all are walked.
 const PAGE: i64 = 1000;
+
+impl SqliteStore {
+    /// Whether a name or a key is some authority's already, or some pending one's other than that of this name and key.
+    fn authority_refusal(&self, name: &AuthorityName, key: &PublicKey) -> Result<Option<AuthorityRefusal>, StoreError> {
+        for authority in self.authorities()? {
+            if authority.name == *name {
+                return Ok(Some(AuthorityRefusal::NameTaken(name.clone())));
+            }
+            if authority.certificate.public_key == *key {
+                return Ok(Some(AuthorityRefusal::KeyTaken(authority.name)));
+            }
+        }
+        for pending in self.pending_authorities()? {
+            match (pending.name == *name, pending.public_key == *key) {
+                (true, false) => return Ok(Some(AuthorityRefusal::NameTaken(name.clone()))),
+                (false, true) => return Ok(Some(AuthorityRefusal::KeyTaken(pending.name))),
+                _ => {}
+            }
+        }
+        Ok(None)
+    }
+}
 
 impl Store for SqliteStore {
     fn ward(&self) -> Result<WardRecord, StoreError> {
@@ -36,25 +60,103 @@ impl Store for SqliteStore {
 
     fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError> {
         let mut statement = self.connection.prepare_cached(
-            "SELECT name, role, certificate, crl_number, crl_at, crl_pending FROM authorities ORDER BY pk",
+            "SELECT name, role, certificate, crl_number, crl_at, crl_pending, created, key_place, token, token_label,
+                 replaces, retired, trust_kinds, trust_fact, pk FROM authorities ORDER BY pk",
         )?;
+        let mut crosses = self
+            .connection
+            .prepare_cached("SELECT certificate FROM crosses WHERE authority = ?1 ORDER BY fingerprint")?;
         let mut found = statement.query([])?;
         let mut all = Vec::new();
         while let Some(row) = found.next()? {
-            let role: String = row.get(1)?;
+            let mut crossed = Vec::new();
+            let mut certificates = crosses.query([row.get::<_, i64>(14)?])?;
+            while let Some(row) = certificates.next()? {
+                crossed.push(rows::certificate(&row.get::<_, Vec<u8>>(0)?)?);
+            }
+            let trust = match (row.get::<_, Option<String>>(12)?, row.get::<_, Option<String>>(13)?) {
+                (Some(kinds), Some(fact)) => Some(Trust {
+                    kinds: kinds
+                        .split(',')
+                        .map(|kind| kind.parse().map_err(|_| damaged("authority")))
+                        .collect::<Result<_, _>>()?,
+                    fact: FactName::parse(&fact).map_err(|_| damaged("authority"))?,
+                }),
+                _ => None,
+            };
             all.push(AuthorityRecord {
                 name: row.get::<_, String>(0)?.parse().map_err(|_| damaged("authority"))?,
-                role: AuthorityRole::ALL
-                    .into_iter()
-                    .find(|each| each.as_str() == role)
-                    .ok_or_else(|| damaged("authority"))?,
+                role: rows::role(&row.get::<_, String>(1)?)?,
                 certificate: rows::certificate(&row.get::<_, Vec<u8>>(2)?)?,
+                crossed,
+                created: UnixTime(row.get(6)?),
+                key: rows::key_place(&row.get::<_, String>(7)?, row.get(8)?, row.get(9)?)?,
+                replaces: row
+                    .get::<_, Option<String>>(10)?
+                    .map(|name| name.parse().map_err(|_| damaged("authority")))
+                    .transpose()?,
+                retired: rows::time(row.get(11)?),
+                trust,
                 crl_number: row.get::<_, i64>(3)?.unsigned_abs(),
                 crl_at: rows::time(row.get(4)?),
                 crl_pending: row.get(5)?,
             });
         }
         Ok(all)
+    }
+
+    fn pending_authorities(&self) -> Result<Vec<PendingAuthority>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT name, role, public_key, key_place, token, token_label, created FROM pending_authorities ORDER BY name",
+        )?;
+        let mut found = statement.query([])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            all.push(PendingAuthority {
+                name: row.get::<_, String>(0)?.parse().map_err(|_| damaged("authority"))?,
+                role: rows::role(&row.get::<_, String>(1)?)?,
+                public_key: PublicKey::from_spki(&row.get::<_, Vec<u8>>(2)?).map_err(|_| damaged("key"))?,
+                key: rows::key_place(&row.get::<_, String>(3)?, row.get(4)?, row.get(5)?)?,
+                created: UnixTime(row.get(6)?),
+            });
+        }
+        Ok(all)
+    }
+
+    fn equipped_since(&self, authority: &AuthorityName) -> Result<(u64, u64), StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT count(*), count(*) FILTER (WHERE EXISTS (
+                 SELECT 1 FROM credentials WHERE device = devices.pk AND origin = 'issued' AND equipped IS NOT NULL
+                     AND pk > (SELECT credentials_before FROM authorities WHERE name = ?1)))
+             FROM devices WHERE out IS NULL AND retired IS NULL",
+        )?;
+        let count = |row: &rusqlite::Row<'_>, at| row.get::<_, i64>(at).map(i64::unsigned_abs);
+        Ok(statement.query_row([authority.as_str()], |row| Ok((count(row, 0)?, count(row, 1)?)))?)
+    }
+
+    fn holder(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+        write::holder(&self.connection, fact)
+    }
+
+    fn bound_key(&self, key_digest: &[u8; 32]) -> Result<Option<Fingerprint>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT fingerprint FROM credentials WHERE key_head = ?1 AND key_digest = ?2 AND origin = 'key'
+             ORDER BY pk DESC",
+        )?;
+        let mut found = statement.query(params![rows::head(key_digest), key_digest])?;
+        Ok(match found.next()? {
+            Some(row) => Some(Fingerprint(row.get(0)?)),
+            None => None,
+        })
+    }
+
+    fn bulk_run(&self) -> Result<Option<BulkRun>, StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT plan, position FROM bulk")?;
+        let mut found = statement.query([])?;
+        Ok(match found.next()? {
+            Some(row) => Some(BulkRun { plan: row.get(0)?, position: row.get(1)? }),
+            None => None,
+        })
     }
 
     fn signed_by(&self, authority: &AuthorityName, now: UnixTime) -> Result<Signed, StoreError> {
@@ -88,7 +190,7 @@ impl Store for SqliteStore {
             let mut found = statement.query([id.as_str()])?;
             all.push(match found.next()? {
                 Some(row) => {
-                    let (pk, device) = rows::bare_device(row)?;
+                    let (pk, device) = rows::device(row)?;
                     let mut one = BTreeMap::from([(pk, DeviceView { device, credentials: Vec::new() })]);
                     rows::fill(&self.connection, &mut one)?;
                     one.into_values().next()
@@ -107,7 +209,7 @@ impl Store for SqliteStore {
             let mut statement = self.connection.prepare_cached(&sql)?;
             let mut found = statement.query([after])?;
             while let Some(row) = found.next()? {
-                let (pk, device) = rows::bare_device(row)?;
+                let (pk, device) = rows::device(row)?;
                 page.insert(pk, DeviceView { device, credentials: Vec::new() });
             }
             let Some((&last, _)) = page.last_key_value() else { return Ok(()) };
@@ -122,11 +224,12 @@ impl Store for SqliteStore {
         fingerprints: &[Fingerprint],
     ) -> Result<Vec<Option<(CredentialRecord, DeviceRecord)>>, StoreError> {
         let mut statement = self.connection.prepare_cached(
-            "SELECT devices.id FROM credentials JOIN devices ON devices.pk = credentials.device WHERE fingerprint = ?1",
+            "SELECT devices.id FROM credentials JOIN devices ON devices.pk = credentials.device
+             WHERE fingerprint_head = ?1 AND fingerprint = ?2",
         )?;
         let mut all = Vec::with_capacity(fingerprints.len());
         for fingerprint in fingerprints {
-            let mut found = statement.query([fingerprint.0])?;
+            let mut found = statement.query(params![rows::head(&fingerprint.0), fingerprint.0])?;
             let owner: Option<DeviceId> = match found.next()? {
                 Some(row) => Some(row.get::<_, String>(0)?.parse().map_err(|_| damaged("id"))?),
                 None => None,
@@ -144,10 +247,7 @@ impl Store for SqliteStore {
     }
 
     fn fingerprints_of(&self, serial: &SerialNumber) -> Result<Vec<Fingerprint>, StoreError> {
-        // Naming the authorities lets the index on (authority, serial) serve.
-        let mut statement = self.connection.prepare_cached(
-            "SELECT fingerprint FROM credentials WHERE authority IN (SELECT pk FROM authorities) AND serial = ?1",
-        )?;
+        let mut statement = self.connection.prepare_cached("SELECT fingerprint FROM credentials WHERE serial = ?1")?;
         let mut found = statement.query([serial.octets()])?;
         let mut all = Vec::new();
         while let Some(row) = found.next()? {
@@ -288,7 +388,7 @@ impl Store for SqliteStore {
 
     fn record_issued(
         &mut self,
-        new: NewCredential<'_>,
+        new: &NewCredential<'_>,
         cause: &Cause,
         deliver: &mut dyn FnMut() -> std::io::Result<()>,
     ) -> Result<Result<(), IssueRefusal>, StoreError> {
@@ -299,6 +399,79 @@ impl Store for SqliteStore {
         deliver().map_err(StoreError::Delivery)?;
         tx.commit()?;
         Ok(Ok(()))
+    }
+
+    fn record_batch(
+        &mut self,
+        batch: &Batch<'_>,
+        cause: &Cause,
+        deliver: &mut dyn FnMut() -> std::io::Result<()>,
+    ) -> Result<Result<(), Vec<BatchRefusal>>, StoreError> {
+        let tx = self.writing()?;
+        if let Err(refusals) = write::record_batch(&tx, batch, cause)? {
+            return Ok(Err(refusals));
+        }
+        deliver().map_err(StoreError::Delivery)?;
+        tx.commit()?;
+        Ok(Ok(()))
+    }
+
+    fn begin_bulk(&mut self, run: &BulkRun, cause: &Cause) -> Result<bool, StoreError> {
+        let tx = self.writing()?;
+        if tx.prepare_cached("SELECT 1 FROM bulk")?.exists([])? {
+            return Ok(false);
+        }
+        tx.execute("INSERT INTO bulk (only, plan, position) VALUES (1, ?1, ?2)", [&run.plan, &run.position])?;
+        super::append(&tx, cause, "enroll.begin", "bulk run", &run.plan)?;
+        tx.commit()?;
+        Ok(true)
+    }
+
+    fn end_bulk(&mut self, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        if tx.execute("DELETE FROM bulk", [])? > 0 {
+            super::append(&tx, cause, "enroll.end", "bulk run", detail)?;
+        }
+        Ok(tx.commit()?)
+    }
+
+    fn add_authority(
+        &mut self,
+        new: &NewAuthority<'_>,
+        cause: &Cause,
+    ) -> Result<Result<(), AuthorityRefusal>, StoreError> {
+        if let Some(refusal) = self.authority_refusal(new.name, &new.certificate.public_key)? {
+            return Ok(Err(refusal));
+        }
+        let tx = self.writing()?;
+        write::add_authority(&tx, new, cause)?;
+        tx.commit()?;
+        Ok(Ok(()))
+    }
+
+    fn expect_authority(
+        &mut self,
+        pending: &PendingAuthority,
+        cause: &Cause,
+    ) -> Result<Result<(), AuthorityRefusal>, StoreError> {
+        if let Some(refusal) = self.authority_refusal(&pending.name, &pending.public_key)? {
+            return Ok(Err(refusal));
+        }
+        let tx = self.writing()?;
+        write::expect_authority(&tx, pending, cause)?;
+        tx.commit()?;
+        Ok(Ok(()))
+    }
+
+    fn retire_authority(&mut self, name: &AuthorityName, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        let updated =
+            tx.execute("UPDATE authorities SET retired = ?2 WHERE name = ?1", params![name.as_str(), cause.at.0])?;
+        if updated == 0 {
+            return Err(StoreError::Unknown { what: "authority", name: name.to_string() });
+        }
+        super::append(&tx, cause, "authority.retire", name.as_str(), "{}")?;
+        Ok(tx.commit()?)
     }
 
     fn record_use(
@@ -312,7 +485,7 @@ impl Store for SqliteStore {
         Ok(tx.commit()?)
     }
 
-    fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<(Fingerprint, SerialNumber)>, StoreError> {
+    fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<Ended>, StoreError> {
         let tx = self.writing()?;
         let ended = write::revoke(&tx, what, cause)?;
         tx.commit()?;

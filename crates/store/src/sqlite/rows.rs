@@ -5,30 +5,35 @@ use std::str::FromStr;
 
 use rusqlite::{Connection, Row, params};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
-use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, LabelName, LabelValue};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use crate::{DeviceView, StoreError};
+use crate::{AuthorityRole, DeviceView, KeyPlace, StoreError};
 
 pub(super) const DEVICE_COLUMNS: &str =
     "devices.pk, devices.id, devices.kind, devices.gateway, devices.owner, devices.created, devices.out,
-     devices.retired, devices.seen, devices.tokens_from";
+     devices.retired, devices.seen, devices.tokens_from, devices.labels, devices.facts";
 
 const CREDENTIAL_COLUMNS: &str =
     "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type, credentials.not_before,
      credentials.not_after, credentials.issued, credentials.equipped, credentials.first_used,
-     credentials.superseded_until, credentials.revoked, credentials.reason";
+     credentials.superseded_until, credentials.revoked, credentials.reason, credentials.origin";
 
 /// The columns of a credential joined to its authority, for a query of the caller's.
 pub(super) fn credential_sql(condition: &str) -> String {
     format!(
-        "SELECT {CREDENTIAL_COLUMNS} FROM credentials JOIN authorities ON authorities.pk = credentials.authority
+        "SELECT {CREDENTIAL_COLUMNS} FROM credentials LEFT JOIN authorities ON authorities.pk = credentials.authority
          WHERE {condition} ORDER BY credentials.pk DESC"
     )
+}
+
+/// The first eight octets of a digest, as the indexes hold them.
+pub(super) fn head(digest: &[u8]) -> i64 {
+    digest.first_chunk().map_or(0, |octets| i64::from_be_bytes(*octets))
 }
 
 pub(super) fn damaged(what: &str) -> StoreError {
@@ -39,6 +44,30 @@ fn parsed<T: FromStr>(text: &str, what: &str) -> Result<T, StoreError> {
     text.parse().map_err(|_| damaged(what))
 }
 
+pub(super) fn role(word: &str) -> Result<AuthorityRole, StoreError> {
+    AuthorityRole::ALL.into_iter().find(|role| role.as_str() == word).ok_or_else(|| damaged("authority"))
+}
+
+/// The words of a [`KeyPlace`]: what it is, and a token's and a key's label.
+pub(super) fn key_words(place: &KeyPlace) -> (&'static str, Option<&str>, Option<&str>) {
+    match place {
+        KeyPlace::Ward => ("ward", None, None),
+        KeyPlace::Away => ("away", None, None),
+        KeyPlace::Token { token, label } => ("token", Some(token), Some(label)),
+        KeyPlace::Nowhere => ("nowhere", None, None),
+    }
+}
+
+pub(super) fn key_place(word: &str, token: Option<String>, label: Option<String>) -> Result<KeyPlace, StoreError> {
+    Ok(match (word, token, label) {
+        ("ward", None, None) => KeyPlace::Ward,
+        ("away", None, None) => KeyPlace::Away,
+        ("token", Some(token), Some(label)) => KeyPlace::Token { token, label },
+        ("nowhere", None, None) => KeyPlace::Nowhere,
+        _ => return Err(damaged("authority")),
+    })
+}
+
 pub(super) fn time(value: Option<i64>) -> Option<UnixTime> {
     value.map(UnixTime)
 }
@@ -47,27 +76,62 @@ pub(super) fn certificate(bytes: &[u8]) -> Result<Certificate, StoreError> {
     Certificate::from_der(bytes).map_err(|_| damaged("certificate"))
 }
 
-/// A device's row, without labels and facts.
-pub(super) fn bare_device(row: &Row<'_>) -> Result<(i64, DeviceRecord), StoreError> {
-    let text = |at| row.get::<_, String>(at);
-    let mut device = DeviceRecord::new(parsed(&text(1)?, "id")?, parsed(&text(2)?, "kind")?, UnixTime(row.get(5)?));
+/// A device's row.
+pub(super) fn device(row: &Row<'_>) -> Result<(i64, DeviceRecord), StoreError> {
+    let text = |at| row.get_ref(at)?.as_str().map_err(|_| damaged("device"));
+    let mut device = DeviceRecord::new(parsed(text(1)?, "id")?, parsed(text(2)?, "kind")?, UnixTime(row.get(5)?));
     device.gateway = row.get::<_, Option<String>>(3)?.map(|id| parsed(&id, "gateway")).transpose()?;
     device.owner = row.get::<_, Option<String>>(4)?.map(|id| parsed(&id, "owner")).transpose()?;
     device.out = time(row.get(6)?);
     device.retired = time(row.get(7)?);
     device.seen = time(row.get(8)?);
     device.tokens_from = UnixTime(row.get(9)?);
+    for (name, value) in pairs(text(10)?, "labels")? {
+        device.labels.insert(parsed::<LabelName>(&name, "label")?, parsed::<LabelValue>(&value, "label")?);
+    }
+    for (name, value) in pairs(text(11)?, "facts")? {
+        let name = FactName::parse(&name).map_err(|_| damaged("fact"))?;
+        let fact = Fact::new(name.clone(), &value).map_err(|_| damaged("fact"))?;
+        device.facts.insert(name, fact);
+    }
     Ok((row.get(0)?, device))
+}
+
+fn pairs(text: &str, what: &str) -> Result<BTreeMap<String, String>, StoreError> {
+    if text == "{}" {
+        return Ok(BTreeMap::new());
+    }
+    serde_json::from_str(text).map_err(|_| damaged(what))
+}
+
+/// Labels as a JSON object.
+pub(super) fn labels_text(device: &DeviceRecord) -> String {
+    object(device.labels.iter().map(|(name, value)| (name.as_str(), value.as_str())))
+}
+
+/// Facts as a JSON object.
+pub(super) fn facts_text(device: &DeviceRecord) -> String {
+    object(device.facts.values().map(|fact| (fact.name().as_str(), fact.value())))
+}
+
+fn object<'t>(pairs: impl Iterator<Item = (&'t str, &'t str)>) -> String {
+    let map: serde_json::Map<String, serde_json::Value> =
+        pairs.map(|(name, value)| (name.to_owned(), value.into())).collect();
+    serde_json::Value::Object(map).to_string()
 }
 
 /// A credential's row, columns from `at` on.
 pub(super) fn credential(row: &Row<'_>, at: usize, device: &DeviceId) -> Result<CredentialRecord, StoreError> {
     let revoked: Option<i64> = row.get(at + 10)?;
     let reason: Option<u8> = row.get(at + 11)?;
+    let origin: String = row.get(at + 12)?;
+    let serial: Option<Vec<u8>> = row.get(at + 1)?;
+    let serial = serial.map(|octets| SerialNumber::from_octets(&octets).ok_or_else(|| damaged("serial number")));
     Ok(CredentialRecord {
         fingerprint: Fingerprint(row.get(at)?),
-        serial: SerialNumber::from_octets(&row.get::<_, Vec<u8>>(at + 1)?).ok_or_else(|| damaged("serial number"))?,
-        authority: parsed(&row.get::<_, String>(at + 2)?, "authority")?,
+        serial: serial.transpose()?,
+        origin: Origin::ALL.into_iter().find(|each| each.as_str() == origin).ok_or_else(|| damaged("credential"))?,
+        authority: row.get::<_, Option<String>>(at + 2)?.map(|name| parsed(&name, "authority")).transpose()?,
         device: device.clone(),
         key_type: row.get(at + 3)?,
         not_before: UnixTime(row.get(at + 4)?),
@@ -84,34 +148,14 @@ pub(super) fn credential(row: &Row<'_>, at: usize, device: &DeviceId) -> Result<
     })
 }
 
-/// Labels and facts of the devices with keys `first` to `last`.
+/// Credentials of the devices with keys `first` to `last`.
 pub(super) fn fill(connection: &Connection, devices: &mut BTreeMap<i64, DeviceView>) -> Result<(), StoreError> {
     let (Some((&first, _)), Some((&last, _))) = (devices.first_key_value(), devices.last_key_value()) else {
         return Ok(());
     };
-    let mut statement =
-        connection.prepare_cached("SELECT device, name, value FROM labels WHERE device BETWEEN ?1 AND ?2")?;
-    let mut rows = statement.query(params![first, last])?;
-    while let Some(row) = rows.next()? {
-        if let Some(view) = devices.get_mut(&row.get(0)?) {
-            let name: LabelName = parsed(&row.get::<_, String>(1)?, "label")?;
-            let value: LabelValue = parsed(&row.get::<_, String>(2)?, "label")?;
-            view.device.labels.insert(name, value);
-        }
-    }
-    let mut statement =
-        connection.prepare_cached("SELECT device, name, value FROM facts WHERE device BETWEEN ?1 AND ?2")?;
-    let mut rows = statement.query(params![first, last])?;
-    while let Some(row) = rows.next()? {
-        if let Some(view) = devices.get_mut(&row.get(0)?) {
-            let name = FactName::parse(&row.get::<_, String>(1)?).map_err(|_| damaged("fact"))?;
-            let fact = Fact::new(name.clone(), &row.get::<_, String>(2)?).map_err(|_| damaged("fact"))?;
-            view.device.facts.insert(name, fact);
-        }
-    }
     let sql = format!(
         "SELECT credentials.device, {CREDENTIAL_COLUMNS} FROM credentials
-         JOIN authorities ON authorities.pk = credentials.authority
+         LEFT JOIN authorities ON authorities.pk = credentials.authority
          WHERE credentials.device BETWEEN ?1 AND ?2 ORDER BY credentials.pk DESC"
     );
     let mut statement = connection.prepare_cached(&sql)?;

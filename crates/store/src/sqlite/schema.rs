@@ -5,52 +5,63 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 1;
+const FORMAT: i64 = 2;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
 
-/// Times are seconds since the Unix epoch. `changed` is the change number that touched a device last.
+/// Times are seconds since the Unix epoch. `changed` is the change number that touched a device last. Labels and facts
+/// stand with their device as JSON objects; `facts` is the index that keeps each of them with one device at a time.
+///
+/// `fingerprint_head` and `key_head` are the first eight octets of the digests beside them: an index of small integers
+/// takes a million random entries far faster than one of whole digests, and a hit is compared in full.
 const TABLES: &str = "
 CREATE TABLE meta (key TEXT PRIMARY KEY, value) WITHOUT ROWID;
 
 CREATE TABLE authorities (
     pk INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, role TEXT NOT NULL, certificate BLOB NOT NULL,
     created INTEGER NOT NULL, crl_number INTEGER NOT NULL DEFAULT 0, crl_at INTEGER,
-    crl_pending INTEGER NOT NULL DEFAULT 0
+    crl_pending INTEGER NOT NULL DEFAULT 0, key_place TEXT NOT NULL DEFAULT 'ward', token TEXT, token_label TEXT,
+    replaces TEXT, retired INTEGER, trust_kinds TEXT, trust_fact TEXT, credentials_before INTEGER NOT NULL DEFAULT 0
 );
+
+CREATE TABLE crosses (
+    authority INTEGER NOT NULL REFERENCES authorities, fingerprint BLOB NOT NULL, certificate BLOB NOT NULL,
+    PRIMARY KEY (authority, fingerprint)
+) WITHOUT ROWID;
+
+CREATE TABLE pending_authorities (
+    name TEXT PRIMARY KEY, role TEXT NOT NULL, public_key BLOB NOT NULL, key_place TEXT NOT NULL, token TEXT,
+    token_label TEXT, created INTEGER NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE bulk (only INTEGER PRIMARY KEY CHECK (only = 1), plan TEXT NOT NULL, position TEXT NOT NULL);
 
 CREATE TABLE servers (name TEXT PRIMARY KEY, certificate BLOB NOT NULL) WITHOUT ROWID;
 
 CREATE TABLE devices (
     pk INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, kind TEXT NOT NULL, gateway TEXT, owner TEXT,
     created INTEGER NOT NULL, out INTEGER, retired INTEGER, seen INTEGER, tokens_from INTEGER NOT NULL DEFAULT 0,
-    changed INTEGER NOT NULL
+    changed INTEGER NOT NULL, labels TEXT NOT NULL DEFAULT '{}', facts TEXT NOT NULL DEFAULT '{}'
 );
 CREATE INDEX devices_by_change ON devices (changed);
-CREATE INDEX devices_by_kind ON devices (kind);
 CREATE INDEX devices_by_gateway ON devices (gateway) WHERE gateway IS NOT NULL;
 
-CREATE TABLE labels (
-    device INTEGER NOT NULL REFERENCES devices, name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (device, name)
-) WITHOUT ROWID;
-CREATE INDEX labels_by_value ON labels (name, value);
-
 CREATE TABLE facts (
-    device INTEGER NOT NULL REFERENCES devices, name TEXT NOT NULL, value TEXT NOT NULL,
-    current INTEGER NOT NULL DEFAULT 1, PRIMARY KEY (device, name)
+    name TEXT NOT NULL, value TEXT NOT NULL, device INTEGER NOT NULL REFERENCES devices, PRIMARY KEY (name, value)
 ) WITHOUT ROWID;
-CREATE UNIQUE INDEX facts_by_value ON facts (name, value) WHERE current = 1;
 
 CREATE TABLE credentials (
-    pk INTEGER PRIMARY KEY, device INTEGER NOT NULL REFERENCES devices,
-    authority INTEGER NOT NULL REFERENCES authorities, serial BLOB NOT NULL, fingerprint BLOB NOT NULL UNIQUE,
-    key_digest BLOB NOT NULL, key_type TEXT NOT NULL, certificate BLOB NOT NULL, not_before INTEGER NOT NULL,
-    not_after INTEGER NOT NULL, issued INTEGER NOT NULL, equipped INTEGER, first_used INTEGER,
-    superseded_until INTEGER, revoked INTEGER, reason INTEGER, UNIQUE (authority, serial)
+    pk INTEGER PRIMARY KEY, device INTEGER NOT NULL REFERENCES devices, origin TEXT NOT NULL,
+    authority INTEGER REFERENCES authorities, serial BLOB, fingerprint BLOB NOT NULL,
+    fingerprint_head INTEGER NOT NULL, key_digest BLOB NOT NULL, key_head INTEGER NOT NULL, key_type TEXT NOT NULL,
+    certificate BLOB NOT NULL, not_before INTEGER NOT NULL, not_after INTEGER NOT NULL, issued INTEGER NOT NULL,
+    equipped INTEGER, first_used INTEGER, superseded_until INTEGER, revoked INTEGER, reason INTEGER
 );
+CREATE INDEX credentials_by_serial ON credentials (serial);
+CREATE INDEX credentials_by_fingerprint ON credentials (fingerprint_head);
 CREATE INDEX credentials_by_device ON credentials (device);
-CREATE INDEX credentials_by_key ON credentials (key_digest);
+CREATE INDEX credentials_by_key ON credentials (key_head);
 CREATE INDEX credentials_revoked ON credentials (authority, serial) WHERE revoked IS NOT NULL;
 
 CREATE TABLE editions (
@@ -71,7 +82,59 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     Ok(())
 }
 
-pub(super) fn check(connection: &Connection) -> Result<(), StoreError> {
+/// Brings a store that an older version wrote to the format of this one, in one transaction.
+pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
+    let tx = connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+    // Another process may have done it while this one waited for its turn.
+    if tx.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))? == 1 {
+        tx.execute_batch(RENAME_FORMAT_1)?;
+        tx.execute_batch(TABLES)?;
+        let head = |row: &rusqlite::functions::Context<'_>| Ok(super::rows::head(&row.get::<Vec<u8>>(0)?));
+        tx.create_scalar_function("head", 1, rusqlite::functions::FunctionFlags::SQLITE_DETERMINISTIC, head)?;
+        tx.execute_batch(COPY_FORMAT_1)?;
+        tx.pragma_update(None, "user_version", FORMAT)?;
+    }
+    Ok(tx.commit()?)
+}
+
+/// Sets the tables of format 1 aside. Their indexes keep their names, so they go first.
+const RENAME_FORMAT_1: &str = "
+DROP INDEX devices_by_change; DROP INDEX devices_by_kind; DROP INDEX devices_by_gateway; DROP INDEX labels_by_value;
+DROP INDEX facts_by_value; DROP INDEX credentials_by_device; DROP INDEX credentials_by_key;
+DROP INDEX credentials_revoked;
+PRAGMA legacy_alter_table = ON;
+ALTER TABLE meta RENAME TO old_meta; ALTER TABLE authorities RENAME TO old_authorities;
+ALTER TABLE servers RENAME TO old_servers; ALTER TABLE devices RENAME TO old_devices;
+ALTER TABLE labels RENAME TO old_labels; ALTER TABLE facts RENAME TO old_facts;
+ALTER TABLE credentials RENAME TO old_credentials; ALTER TABLE editions RENAME TO old_editions;
+ALTER TABLE audit RENAME TO old_audit;
+";
+
+/// Fills the new tables from those of format 1.
+const COPY_FORMAT_1: &str = "
+INSERT INTO meta SELECT * FROM old_meta;
+INSERT INTO authorities (pk, name, role, certificate, created, crl_number, crl_at, crl_pending)
+    SELECT pk, name, role, certificate, created, crl_number, crl_at, crl_pending FROM old_authorities;
+INSERT INTO servers SELECT * FROM old_servers;
+INSERT INTO devices (pk, id, kind, gateway, owner, created, out, retired, seen, tokens_from, changed, labels, facts)
+    SELECT pk, id, kind, gateway, owner, created, out, retired, seen, tokens_from, changed,
+        (SELECT json_group_object(name, value) FROM old_labels WHERE device = old_devices.pk),
+        (SELECT json_group_object(name, value) FROM old_facts WHERE device = old_devices.pk)
+    FROM old_devices;
+INSERT INTO facts SELECT name, value, device FROM old_facts WHERE current = 1;
+INSERT INTO credentials (pk, device, origin, authority, serial, fingerprint, fingerprint_head, key_digest, key_head,
+        key_type, certificate, not_before, not_after, issued, equipped, first_used, superseded_until, revoked, reason)
+    SELECT pk, device, 'issued', authority, serial, fingerprint, head(fingerprint), key_digest, head(key_digest),
+        key_type, certificate, not_before, not_after, issued, equipped, first_used, superseded_until, revoked, reason
+    FROM old_credentials;
+INSERT INTO editions SELECT * FROM old_editions;
+INSERT INTO audit SELECT * FROM old_audit;
+DROP TABLE old_credentials; DROP TABLE old_facts; DROP TABLE old_labels; DROP TABLE old_devices;
+DROP TABLE old_servers; DROP TABLE old_authorities; DROP TABLE old_editions; DROP TABLE old_audit; DROP TABLE old_meta;
+";
+
+/// Whether the store must be brought to this program's format first.
+pub(super) fn check(connection: &Connection) -> Result<bool, StoreError> {
     let pragma = |name| connection.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
     let found = pragma("user_version")?;
     if pragma("application_id")? != APPLICATION {
@@ -80,5 +143,5 @@ pub(super) fn check(connection: &Connection) -> Result<(), StoreError> {
     if found > FORMAT {
         return Err(StoreError::Newer { found, known: FORMAT });
     }
-    Ok(())
+    Ok(found < FORMAT)
 }

@@ -1,13 +1,13 @@
 //! Writing: each function is the inside of one transaction.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{HashMap, HashSet, VecDeque};
 
-use rusqlite::{OptionalExtension, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use serde_json::json;
-use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
-use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::policy::{PolicyFile, digest};
@@ -17,7 +17,8 @@ use tidy_warden_core::time::UnixTime;
 use super::rows::{self, DEVICE_COLUMNS, credential_sql, damaged};
 use super::{append, set_meta};
 use crate::{
-    AddRefusal, Added, Cause, CrlRecord, DeviceEdit, Founding, IssueRefusal, NewCredential, Revocation, StoreError,
+    AddRefusal, Added, AuthorityRole, Batch, BatchRefusal, Cause, CrlRecord, DeviceEdit, Ended, Founding, IssueRefusal,
+    KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, StoreError,
 };
 
 /// How old `seen` must be before it is written again, in seconds.
@@ -29,11 +30,8 @@ pub(super) fn found(tx: &Transaction<'_>, founding: &Founding<'_>, cause: &Cause
     set_meta(tx, "rehearsal", &ward.rehearsal)?;
     set_meta(tx, "token_key", &ward.token_key.spki())?;
     set_meta(tx, "settings", &founding.settings)?;
-    for (name, role, certificate) in founding.authorities {
-        tx.execute(
-            "INSERT INTO authorities (name, role, certificate, created) VALUES (?1, ?2, ?3, ?4)",
-            params![name.as_str(), role.as_str(), certificate.der(), cause.at.0],
-        )?;
+    for (name, role, certificate, key) in founding.authorities {
+        insert_authority(tx, name, *role, certificate, key, cause.at)?;
     }
     for (name, certificate) in founding.servers {
         tx.execute("INSERT INTO servers (name, certificate) VALUES (?1, ?2)", params![name, certificate.der()])?;
@@ -41,7 +39,7 @@ pub(super) fn found(tx: &Transaction<'_>, founding: &Founding<'_>, cause: &Cause
     let authorities: Vec<_> = founding
         .authorities
         .iter()
-        .map(|(name, role, certificate)| {
+        .map(|(name, role, certificate, _)| {
             json!({
                 "name": name, "role": role.as_str(), "fingerprint": certificate.fingerprint.to_string(),
                 "ends": certificate.not_after,
@@ -53,12 +51,81 @@ pub(super) fn found(tx: &Transaction<'_>, founding: &Founding<'_>, cause: &Cause
     Ok(())
 }
 
+fn insert_authority(
+    tx: &Transaction<'_>,
+    name: &AuthorityName,
+    role: AuthorityRole,
+    certificate: &Certificate,
+    key: &KeyPlace,
+    at: UnixTime,
+) -> Result<i64, StoreError> {
+    let (place, token, label) = rows::key_words(key);
+    tx.execute(
+        "INSERT INTO authorities (name, role, certificate, created, key_place, token, token_label, credentials_before)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, (SELECT coalesce(max(pk), 0) FROM credentials))",
+        params![name.as_str(), role.as_str(), certificate.der(), at.0, place, token, label],
+    )?;
+    Ok(tx.last_insert_rowid())
+}
+
+pub(super) fn add_authority(tx: &Transaction<'_>, new: &NewAuthority<'_>, cause: &Cause) -> Result<(), StoreError> {
+    let pk = insert_authority(tx, new.name, new.role, new.certificate, &new.key, cause.at)?;
+    let kinds =
+        new.trust.as_ref().map(|trust| trust.kinds.iter().map(ToString::to_string).collect::<Vec<_>>().join(","));
+    let fact = new.trust.as_ref().map(|trust| trust.fact.as_str());
+    tx.execute(
+        "UPDATE authorities SET replaces = ?2, trust_kinds = ?3, trust_fact = ?4 WHERE pk = ?1",
+        params![pk, new.replaces.map(|name| name.as_str()), kinds, fact],
+    )?;
+    for (name, certificate) in new.crosses {
+        tx.execute(
+            "INSERT INTO crosses (authority, fingerprint, certificate)
+             VALUES ((SELECT pk FROM authorities WHERE name = ?1), ?2, ?3)",
+            params![name.as_str(), certificate.fingerprint.0, certificate.der()],
+        )?;
+    }
+    tx.execute("DELETE FROM pending_authorities WHERE name = ?1", [new.name.as_str()])?;
+    let certificate = new.certificate;
+    let detail = json!({
+        "role": new.role.as_str(), "subject": certificate.subject_text, "serial": certificate.serial.to_string(),
+        "fingerprint": certificate.fingerprint.to_string(), "key": certificate.public_key.key_type().to_string(),
+        "ends": certificate.not_after, "replaces": new.replaces, "kinds": kinds, "fact": fact,
+    });
+    append(tx, cause, "authority.add", new.name.as_str(), &detail.to_string())?;
+    Ok(())
+}
+
+pub(super) fn expect_authority(
+    tx: &Transaction<'_>,
+    pending: &PendingAuthority,
+    cause: &Cause,
+) -> Result<(), StoreError> {
+    let (place, token, label) = rows::key_words(&pending.key);
+    tx.execute(
+        "INSERT INTO pending_authorities (name, role, public_key, key_place, token, token_label, created)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+         ON CONFLICT (name) DO UPDATE SET created = excluded.created",
+        params![
+            pending.name.as_str(),
+            pending.role.as_str(),
+            pending.public_key.spki(),
+            place,
+            token,
+            label,
+            pending.created.0
+        ],
+    )?;
+    let detail = json!({ "key_sha256": hex(&sha256(pending.public_key.spki())) });
+    append(tx, cause, "authority.request", pending.name.as_str(), &detail.to_string())?;
+    Ok(())
+}
+
 fn device(tx: &Transaction<'_>, id: &DeviceId) -> Result<(i64, DeviceRecord), StoreError> {
     let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE id = ?1");
     let mut statement = tx.prepare_cached(&sql)?;
     let mut found = statement.query([id.as_str()])?;
     match found.next()? {
-        Some(row) => rows::bare_device(row),
+        Some(row) => rows::device(row),
         None => Err(StoreError::Unknown { what: "device", name: id.to_string() }),
     }
 }
@@ -79,11 +146,11 @@ fn touch(tx: &Transaction<'_>, pk: i64, change: i64) -> Result<(), StoreError> {
 }
 
 /// Who holds a fact now.
-fn holder(tx: &Transaction<'_>, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
-    let id: Option<String> = tx
+pub(super) fn holder(connection: &Connection, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+    let id: Option<String> = connection
         .prepare_cached(
             "SELECT devices.id FROM facts JOIN devices ON devices.pk = facts.device
-             WHERE facts.name = ?1 AND facts.value = ?2 AND facts.current = 1",
+             WHERE facts.name = ?1 AND facts.value = ?2",
         )?
         .query_row(params![fact.name().as_str(), fact.value()], |row| row.get(0))
         .optional()?;
@@ -149,30 +216,36 @@ pub(super) fn add_devices(tx: &Transaction<'_>, devices: &[DeviceRecord], cause:
     };
     let change = append(tx, cause, act, &subject, &detail)?;
     for device in devices {
-        tx.prepare_cached(
-            "INSERT INTO devices (id, kind, gateway, owner, created, changed) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-        )?
-        .execute(params![
-            device.id.as_str(),
-            device.kind.as_str(),
-            device.gateway.as_ref().map(|id| id.as_str()),
-            device.owner.as_ref().map(|id| id.as_str()),
-            device.created.0,
-            change
-        ])?;
-        let pk = tx.last_insert_rowid();
-        for (name, value) in &device.labels {
-            tx.prepare_cached("INSERT INTO labels (device, name, value) VALUES (?1, ?2, ?3)")?.execute(params![
-                pk,
-                name.as_str(),
-                value.as_str()
-            ])?;
-        }
-        for fact in device.facts.values() {
-            set_fact(tx, pk, fact)?;
-        }
+        insert_device(tx, device, change)?;
     }
     Ok(Ok(()))
+}
+
+/// Lists a device; gives its key. An id or a fact that is taken is a constraint that the caller may have not looked for.
+fn insert_device(tx: &Transaction<'_>, device: &DeviceRecord, change: i64) -> rusqlite::Result<i64> {
+    tx.prepare_cached(
+        "INSERT INTO devices (id, kind, gateway, owner, created, changed, labels, facts)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+    )?
+    .execute(params![
+        device.id.as_str(),
+        device.kind.as_str(),
+        device.gateway.as_ref().map(|id| id.as_str()),
+        device.owner.as_ref().map(|id| id.as_str()),
+        device.created.0,
+        change,
+        rows::labels_text(device),
+        rows::facts_text(device)
+    ])?;
+    let pk = tx.last_insert_rowid();
+    for fact in device.facts.values() {
+        tx.prepare_cached("INSERT INTO facts (name, value, device) VALUES (?1, ?2, ?3)")?.execute(params![
+            fact.name().as_str(),
+            fact.value(),
+            pk
+        ])?;
+    }
+    Ok(pk)
 }
 
 pub(super) fn refusals(tx: &Transaction<'_>, devices: &[DeviceRecord]) -> Result<Vec<AddRefusal>, StoreError> {
@@ -206,14 +279,6 @@ pub(super) fn refusals(tx: &Transaction<'_>, devices: &[DeviceRecord]) -> Result
     Ok(refusals)
 }
 
-fn set_fact(tx: &Transaction<'_>, pk: i64, fact: &Fact) -> Result<(), StoreError> {
-    tx.prepare_cached(
-        "INSERT INTO facts (device, name, value) VALUES (?1, ?2, ?3) ON CONFLICT (device, name) DO UPDATE SET value = ?3",
-    )?
-    .execute(params![pk, fact.name().as_str(), fact.value()])?;
-    Ok(())
-}
-
 fn describe(device: &DeviceRecord) -> String {
     let facts: serde_json::Map<_, _> =
         device.facts.values().map(|fact| (fact.name().to_string(), json!(fact.value()))).collect();
@@ -229,7 +294,7 @@ pub(super) fn edit_device(
     edit: &DeviceEdit,
     cause: &Cause,
 ) -> Result<Added, StoreError> {
-    let (pk, _) = device(tx, id)?;
+    let (pk, mut record) = device(tx, id)?;
     let mut refusals = Vec::new();
     for fact in edit.facts.iter().flatten() {
         if let Some(owner) = holder(tx, fact)?.filter(|owner| owner != id) {
@@ -259,30 +324,35 @@ pub(super) fn edit_device(
     touch(tx, pk, change)?;
     for (name, value) in &edit.labels {
         match value {
-            Some(value) => tx.execute(
-                "INSERT INTO labels (device, name, value) VALUES (?1, ?2, ?3)
-                 ON CONFLICT (device, name) DO UPDATE SET value = ?3",
-                params![pk, name.as_str(), value.as_str()],
-            )?,
-            None => tx.execute("DELETE FROM labels WHERE device = ?1 AND name = ?2", params![pk, name.as_str()])?,
+            Some(value) => record.labels.insert(name.clone(), value.clone()),
+            None => record.labels.remove(name),
         };
     }
     for fact in &edit.facts {
-        match fact {
-            Ok(fact) => set_fact(tx, pk, fact)?,
-            Err(name) => remove_fact(tx, pk, name)?,
+        let name = match fact {
+            Ok(fact) => fact.name(),
+            Err(name) => name,
+        };
+        if let Some(old) = record.facts.remove(name) {
+            tx.execute("DELETE FROM facts WHERE name = ?1 AND value = ?2", [name.as_str(), old.value()])?;
+        }
+        if let Ok(fact) = fact {
+            tx.execute(
+                "INSERT INTO facts (name, value, device) VALUES (?1, ?2, ?3)",
+                params![name.as_str(), fact.value(), pk],
+            )?;
+            record.facts.insert(name.clone(), fact.clone());
         }
     }
+    tx.execute(
+        "UPDATE devices SET labels = ?2, facts = ?3 WHERE pk = ?1",
+        params![pk, rows::labels_text(&record), rows::facts_text(&record)],
+    )?;
     if let Some(gateway) = &edit.gateway {
         let gateway = gateway.as_ref().map(|id| id.as_str());
         tx.execute("UPDATE devices SET gateway = ?2 WHERE pk = ?1", params![pk, gateway])?;
     }
     Ok(Ok(()))
-}
-
-fn remove_fact(tx: &Transaction<'_>, pk: i64, name: &FactName) -> Result<(), StoreError> {
-    tx.execute("DELETE FROM facts WHERE device = ?1 AND name = ?2", params![pk, name.as_str()])?;
-    Ok(())
 }
 
 pub(super) fn retire_device(tx: &Transaction<'_>, id: &DeviceId, cause: &Cause) -> Result<(), StoreError> {
@@ -295,7 +365,9 @@ pub(super) fn retire_device(tx: &Transaction<'_>, id: &DeviceId, cause: &Cause) 
     let change = append(tx, cause, "device.retire", id.as_str(), &detail.to_string())?;
     touch(tx, pk, change)?;
     tx.execute("UPDATE devices SET retired = ?2, tokens_from = ?2 + 1 WHERE pk = ?1", params![pk, cause.at.0])?;
-    tx.execute("UPDATE facts SET current = 0 WHERE device = ?1", [pk])?;
+    for fact in record.facts.values() {
+        tx.execute("DELETE FROM facts WHERE name = ?1 AND value = ?2", [fact.name().as_str(), fact.value()])?;
+    }
     Ok(())
 }
 
@@ -312,72 +384,216 @@ pub(super) fn reopen_device(tx: &Transaction<'_>, id: &DeviceId, cause: &Cause) 
 
 pub(super) fn record_issued(
     tx: &Transaction<'_>,
-    new: NewCredential<'_>,
+    new: &NewCredential<'_>,
     cause: &Cause,
 ) -> Result<Result<(), IssueRefusal>, StoreError> {
     let (pk, record) = device(tx, new.device)?;
-    let id = new.device.clone();
+    let superseded = match supersede(tx, pk, &record, new, cause.at)? {
+        Ok(superseded) => superseded,
+        Err(refusal) => return Ok(Err(refusal)),
+    };
+    let detail = json!({
+        "origin": new.origin.as_str(), "authority": new.authority,
+        "serial": new.serial.map(ToString::to_string), "fingerprint": new.fingerprint.to_string(),
+        "ends": new.not_after, "key": new.key_type, "supersedes": superseded,
+    });
+    let act = if new.origin == Origin::Issued { "credential.issue" } else { "credential.pin" };
+    let change = append(tx, cause, act, new.device.as_str(), &detail.to_string())?;
+    touch(tx, pk, change)?;
+    insert_credential(tx, pk, authority_key(tx, new.authority)?, new, cause.at)?;
+    Ok(Ok(()))
+}
+
+/// Checks that a device may have a new credential, and puts an end to those that it replaces; gives their names.
+fn supersede(
+    tx: &Transaction<'_>,
+    pk: i64,
+    record: &DeviceRecord,
+    new: &NewCredential<'_>,
+    at: UnixTime,
+) -> Result<Result<Vec<String>, IssueRefusal>, StoreError> {
+    let id = record.id.clone();
     if let Some(since) = record.retired {
         return Ok(Err(IssueRefusal::Retired { device: id, since }));
     }
     if let Some(since) = record.out {
         return Ok(Err(IssueRefusal::Out { device: id, since }));
     }
-    let key_digest = sha256(new.certificate.public_key.spki());
-    if let Some(refusal) = key_refusal(tx, pk, &key_digest)? {
+    if let Some(refusal) = key_refusal(tx, pk, new)? {
         return Ok(Err(refusal));
     }
-    let usable: Vec<CredentialRecord> = credentials(tx, pk, new.device)?
+    if new.origin == Origin::Foreign {
+        return Ok(Ok(Vec::new()));
+    }
+    let usable: Vec<CredentialRecord> = credentials(tx, pk, &record.id)?
         .into_iter()
-        .filter(|credential| credential.usable_until().is_some_and(|until| until >= cause.at))
+        .filter(|credential| credential.usable_until().is_some_and(|until| until >= at))
         .collect();
     if let (false, Some(until)) = (new.again, usable.iter().filter_map(CredentialRecord::usable_until).max()) {
         return Ok(Err(IssueRefusal::HasCredential { device: id, until }));
     }
-    let until = cause.at.plus(new.overlap);
+    let until = at.plus(new.overlap);
     for credential in &usable {
         let until = credential.usable_until().map_or(until, |end| end.min(until));
-        tx.execute(
-            "UPDATE credentials SET superseded_until = ?2 WHERE fingerprint = ?1",
-            params![credential.fingerprint.0, until.0],
-        )?;
+        update_credential(tx, "superseded_until = ?3", credential.fingerprint, &until.0)?;
     }
-    let certificate = new.certificate;
-    let detail = json!({
-        "authority": new.authority, "serial": certificate.serial.to_string(),
-        "fingerprint": certificate.fingerprint.to_string(), "ends": certificate.not_after,
-        "key": certificate.public_key.key_type().to_string(),
-        "supersedes": usable.iter().map(|old| old.serial.to_string()).collect::<Vec<_>>(),
-    });
-    let change = append(tx, cause, "credential.issue", new.device.as_str(), &detail.to_string())?;
-    touch(tx, pk, change)?;
+    Ok(Ok(usable.iter().map(CredentialRecord::name).collect()))
+}
+
+/// Sets columns of one credential.
+fn update_credential(
+    tx: &Transaction<'_>,
+    assignment: &str,
+    fingerprint: Fingerprint,
+    value: &dyn rusqlite::ToSql,
+) -> Result<(), StoreError> {
+    let sql = format!("UPDATE credentials SET {assignment} WHERE fingerprint_head = ?1 AND fingerprint = ?2");
+    tx.prepare_cached(&sql)?.execute(params![rows::head(&fingerprint.0), fingerprint.0, value])?;
+    Ok(())
+}
+
+fn authority_key(tx: &Transaction<'_>, name: Option<&AuthorityName>) -> Result<Option<i64>, StoreError> {
+    let Some(name) = name else { return Ok(None) };
+    let found = tx
+        .prepare_cached("SELECT pk FROM authorities WHERE name = ?1")?
+        .query_row([name.as_str()], |row| row.get(0))
+        .optional()?;
+    found.map(Some).ok_or_else(|| StoreError::Unknown { what: "authority", name: name.to_string() })
+}
+
+/// `authority` is the key of the one that the credential names.
+fn insert_credential(
+    tx: &Transaction<'_>,
+    pk: i64,
+    authority: Option<i64>,
+    new: &NewCredential<'_>,
+    at: UnixTime,
+) -> rusqlite::Result<()> {
     tx.prepare_cached(
-        "INSERT INTO credentials (device, authority, serial, fingerprint, key_digest, key_type, certificate, not_before,
-             not_after, issued, equipped)
-         VALUES (?1, (SELECT pk FROM authorities WHERE name = ?2), ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?10)",
+        "INSERT INTO credentials (device, origin, authority, serial, fingerprint, fingerprint_head, key_digest, key_head,
+             key_type, certificate, not_before, not_after, issued, equipped)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13)",
     )?
     .execute(params![
         pk,
-        new.authority.as_str(),
-        certificate.serial.octets(),
-        certificate.fingerprint.0,
-        key_digest,
-        certificate.public_key.key_type().to_string(),
-        certificate.der(),
-        certificate.not_before.0,
-        certificate.not_after.0,
-        cause.at.0
+        new.origin.as_str(),
+        authority,
+        new.serial.map(SerialNumber::octets),
+        new.fingerprint.0,
+        rows::head(&new.fingerprint.0),
+        new.key_digest,
+        rows::head(&new.key_digest),
+        new.key_type,
+        new.der,
+        new.not_before.0,
+        new.not_after.0,
+        at.0
     ])?;
+    Ok(())
+}
+
+pub(super) fn record_batch(
+    tx: &Transaction<'_>,
+    batch: &Batch<'_>,
+    cause: &Cause,
+) -> Result<Result<(), Vec<BatchRefusal>>, StoreError> {
+    let count = batch.credentials.len();
+    let detail = json!({ "count": count, "listed": batch.devices.len(), "list_sha256": hex(&batch.list_digest) });
+    let plural = if count == 1 { "" } else { "s" };
+    let change = append(tx, cause, batch.act, &format!("{count} credential{plural}"), &detail.to_string())?;
+    tx.execute_batch("SAVEPOINT batch")?;
+    // A batch is nearly always in order, so it is written at once; what the tables do not take is looked into then.
+    let mut refusals = Vec::new();
+    let mut listed: VecDeque<(&DeviceId, i64)> = VecDeque::with_capacity(batch.devices.len());
+    if batch.devices.iter().any(|device| device.gateway.is_some()) {
+        let refused = batch_refusals(tx, batch.devices)?;
+        if !refused.is_empty() {
+            return Ok(Err(refused));
+        }
+    }
+    for device in batch.devices {
+        match insert_device(tx, device, change) {
+            Ok(pk) => {
+                listed.push_back((&device.id, pk));
+            }
+            Err(rusqlite::Error::SqliteFailure(error, _)) if error.code == rusqlite::ErrorCode::ConstraintViolation => {
+                return Ok(Err(rolled_back_refusals(tx, batch)?));
+            }
+            Err(error) => return Err(error.into()),
+        }
+    }
+    let mut authority = (None, None);
+    for new in batch.credentials {
+        // Credentials of new devices stand in the order of the devices.
+        let pk = match listed.front().filter(|(id, _)| *id == new.device).map(|(_, pk)| *pk) {
+            Some(pk) => {
+                listed.pop_front();
+                if let (false, Some(refusal)) = (new.fresh_key, key_refusal(tx, pk, new)?) {
+                    refusals.push(BatchRefusal { device: new.device.clone(), why: refusal.to_string() });
+                    continue;
+                }
+                pk
+            }
+            None => {
+                let (pk, record) = device(tx, new.device)?;
+                if let Err(refusal) = supersede(tx, pk, &record, new, cause.at)? {
+                    refusals.push(BatchRefusal { device: new.device.clone(), why: refusal.to_string() });
+                    continue;
+                }
+                touch(tx, pk, change)?;
+                pk
+            }
+        };
+        if authority.0 != new.authority {
+            authority = (new.authority, authority_key(tx, new.authority)?);
+        }
+        insert_credential(tx, pk, authority.1, new, cause.at)?;
+    }
+    if !refusals.is_empty() {
+        return Ok(Err(refusals));
+    }
+    if let Some(position) = batch.position {
+        tx.execute("UPDATE bulk SET position = ?1", [position])?;
+    }
     Ok(Ok(()))
 }
 
+/// Why devices of a batch cannot be listed, one line each.
+fn batch_refusals(tx: &Transaction<'_>, devices: &[DeviceRecord]) -> Result<Vec<BatchRefusal>, StoreError> {
+    let mut whys: Vec<(usize, String)> =
+        refusals(tx, devices)?.iter().map(|refusal| (refusal.index(), refusal.to_string())).collect();
+    whys.sort_by_key(|(index, _)| *index);
+    let mut all: Vec<BatchRefusal> = Vec::new();
+    for (index, why) in whys {
+        let Some(device) = devices.get(index) else { continue };
+        match all.last_mut().filter(|last| last.device == device.id) {
+            Some(last) => last.why = format!("{}; {why}", last.why),
+            None => all.push(BatchRefusal { device: device.id.clone(), why }),
+        }
+    }
+    Ok(all)
+}
+
+/// The reasons why a batch was not taken, looked for in the state before it.
+fn rolled_back_refusals(tx: &Transaction<'_>, batch: &Batch<'_>) -> Result<Vec<BatchRefusal>, StoreError> {
+    tx.execute_batch("ROLLBACK TO batch")?;
+    let found = batch_refusals(tx, batch.devices)?;
+    match found.is_empty() {
+        true => Err(damaged("index of devices or facts")),
+        false => Ok(found),
+    }
+}
+
 /// A key belongs to one device, and one that was given up is never taken again.
-fn key_refusal(tx: &Transaction<'_>, pk: i64, key_digest: &[u8; 32]) -> Result<Option<IssueRefusal>, StoreError> {
+fn key_refusal(tx: &Transaction<'_>, pk: i64, new: &NewCredential<'_>) -> Result<Option<IssueRefusal>, StoreError> {
+    if new.fresh_key {
+        return Ok(None);
+    }
     let mut statement = tx.prepare_cached(
         "SELECT devices.pk, devices.id, credentials.reason FROM credentials
-         JOIN devices ON devices.pk = credentials.device WHERE key_digest = ?1",
+         JOIN devices ON devices.pk = credentials.device WHERE key_head = ?1 AND key_digest = ?2",
     )?;
-    let mut found = statement.query([key_digest])?;
+    let mut found = statement.query(params![rows::head(&new.key_digest), new.key_digest])?;
     while let Some(row) = found.next()? {
         let other: DeviceId = row.get::<_, String>(1)?.parse().map_err(|_| damaged("id"))?;
         if row.get::<_, Option<u8>>(2)? == Some(Reason::KeyCompromise.code()) {
@@ -406,20 +622,15 @@ pub(super) fn record_use(
         let ended: Vec<&CredentialRecord> =
             older.iter().filter(|old| old.superseded_until.is_some_and(|until| until >= cause.at)).collect();
         let detail = json!({
-            "serial": used.serial.to_string(),
-            "ends": ended.iter().map(|old| old.serial.to_string()).collect::<Vec<_>>(),
+            "serial": used.name(),
+            "ends": ended.iter().map(|old| old.name()).collect::<Vec<_>>(),
         });
         let change = append(tx, cause, "credential.first-use", id.as_str(), &detail.to_string())?;
         touch(tx, pk, change)?;
-        tx.execute(
-            "UPDATE credentials SET first_used = ?2, equipped = coalesce(equipped, ?2) WHERE fingerprint = ?1",
-            params![used.fingerprint.0, cause.at.0],
-        )?;
+        let assignment = "first_used = ?3, equipped = coalesce(equipped, ?3)";
+        update_credential(tx, assignment, used.fingerprint, &cause.at.0)?;
         for old in ended {
-            tx.execute(
-                "UPDATE credentials SET superseded_until = ?2 WHERE fingerprint = ?1",
-                params![old.fingerprint.0, cause.at.0 - 1],
-            )?;
+            update_credential(tx, "superseded_until = ?3", old.fingerprint, &(cause.at.0 - 1))?;
         }
     }
     if record.seen.is_none_or(|seen| cause.at.since(seen) >= SEEN_EVERY) {
@@ -428,17 +639,13 @@ pub(super) fn record_use(
     Ok(())
 }
 
-pub(super) fn revoke(
-    tx: &Transaction<'_>,
-    what: Revocation<'_>,
-    cause: &Cause,
-) -> Result<Vec<(Fingerprint, SerialNumber)>, StoreError> {
+pub(super) fn revoke(tx: &Transaction<'_>, what: Revocation<'_>, cause: &Cause) -> Result<Vec<Ended>, StoreError> {
     let (pk, record) = device(tx, what.device)?;
     let ended = end_credentials(tx, pk, what.device, what.only, what.reason, cause.at)?;
     if let (Some(only), true) = (what.only, ended.is_empty()) {
         let all = credentials(tx, pk, what.device)?;
         if !all.iter().any(|credential| credential.fingerprint == only) {
-            return Err(StoreError::Unknown { what: "certificate", name: only.to_string() });
+            return Err(StoreError::Unknown { what: "credential", name: only.to_string() });
         }
     }
     let detail =
@@ -454,11 +661,14 @@ pub(super) fn revoke(
     Ok(ended)
 }
 
-fn serials(ended: &[(Fingerprint, SerialNumber)]) -> Vec<String> {
-    ended.iter().map(|(_, serial)| serial.to_string()).collect()
+fn serials(ended: &[Ended]) -> Vec<String> {
+    ended
+        .iter()
+        .map(|each| each.serial.as_ref().map_or_else(|| each.fingerprint.to_string(), ToString::to_string))
+        .collect()
 }
 
-/// Revokes a device's certificates that are neither revoked nor past their end, and marks their authorities' CRLs.
+/// Revokes a device's credentials that are neither revoked nor past their end, and marks their authorities' CRLs.
 fn end_credentials(
     tx: &Transaction<'_>,
     pk: i64,
@@ -466,19 +676,20 @@ fn end_credentials(
     only: Option<Fingerprint>,
     reason: Reason,
     at: UnixTime,
-) -> Result<Vec<(Fingerprint, SerialNumber)>, StoreError> {
+) -> Result<Vec<Ended>, StoreError> {
     let mut ended = Vec::new();
     for credential in credentials(tx, pk, id)? {
         let named = only.is_none_or(|only| only == credential.fingerprint);
         if !named || credential.revoked.is_some() || credential.not_after < at {
             continue;
         }
-        tx.execute(
-            "UPDATE credentials SET revoked = ?2, reason = ?3 WHERE fingerprint = ?1",
-            params![credential.fingerprint.0, at.0, reason.code()],
-        )?;
-        tx.execute("UPDATE authorities SET crl_pending = 1 WHERE name = ?1", [credential.authority.as_str()])?;
-        ended.push((credential.fingerprint, credential.serial));
+        update_credential(tx, "revoked = ?3", credential.fingerprint, &at.0)?;
+        update_credential(tx, "reason = ?3", credential.fingerprint, &reason.code())?;
+        let listed = credential.origin == Origin::Issued;
+        if let (true, Some(authority)) = (listed, &credential.authority) {
+            tx.execute("UPDATE authorities SET crl_pending = 1 WHERE name = ?1", [authority.as_str()])?;
+        }
+        ended.push(Ended { fingerprint: credential.fingerprint, serial: credential.serial, listed });
     }
     Ok(ended)
 }

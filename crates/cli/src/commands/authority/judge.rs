@@ -1,0 +1,129 @@
+//! `authority judge`: whether a certificate leads to a root, and if not, why.
+
+use std::path::Path;
+
+use serde_json::json;
+use tidy_warden_core::certificate::{Certificate, Purpose, judge};
+use tidy_warden_core::revocation::Crl;
+use tidy_warden_core::time::{Clock, UnixTime};
+
+use crate::args::{JudgeArgs, PurposeArg};
+use crate::clock::WardClock;
+use crate::commands::Context;
+use crate::edge::parse;
+use crate::files;
+use crate::problem::{Exit, Problem};
+
+/// The largest file of certificates, and of CRLs: one with a million entries has about 53 MB, half as much again in PEM.
+const MAX_CERTIFICATES: u64 = 4 * 1024 * 1024;
+const MAX_CRLS: u64 = 256 * 1024 * 1024;
+
+/// What was found out about revocation.
+#[derive(Default)]
+struct Revocation {
+    /// Why the chain is refused, if it is.
+    refused: Option<String>,
+    notes: Vec<String>,
+}
+
+pub(super) fn run(context: &Context<'_>, args: &JudgeArgs) -> Result<Exit, Problem> {
+    let mut given = certificates(&args.leaf)?;
+    let between = given.split_off(1);
+    let Some(leaf) = given.pop() else {
+        return Err(Problem::refused(format!("{} holds no certificate", args.leaf.display())));
+    };
+    let roots = certificates(&args.root)?;
+    let mut chain = between;
+    if let Some(path) = &args.chain {
+        chain.extend(certificates(path)?);
+    }
+    let crls = args.crl.as_deref().map(crls).transpose()?;
+    let at = match &args.at {
+        Some(text) => parse::<UnixTime>(text)?,
+        None => WardClock::of(false)?.now(),
+    };
+    let purpose = match args.purpose {
+        PurposeArg::Client => Purpose::Client,
+        PurposeArg::Server => Purpose::Server,
+        PurposeArg::Any => Purpose::Any,
+    };
+    let judged = judge(&leaf, &chain, &roots, purpose, at).map_err(|error| error.to_string());
+    let (refused, path, notes) = match judged {
+        Err(why) => (Some(why), Vec::new(), Vec::new()),
+        Ok(path) => {
+            let revocation = crls.as_deref().map(|crls| check(&path, crls, at)).unwrap_or_default();
+            (revocation.refused, path, revocation.notes)
+        }
+    };
+    let names: Vec<&str> = path.iter().map(|each| each.subject_text.as_str()).collect();
+    let value = json!({
+        "good": refused.is_none(), "because": refused, "subject": leaf.subject_text, "at": at,
+        "fingerprint": leaf.fingerprint.to_string(), "path": names, "notes": notes,
+    });
+    let mut text = format!("leaf     {}\nSHA-256  {}\nat       {at}\n", leaf.subject_text, leaf.fingerprint);
+    for (place, name) in names.iter().enumerate().skip(1) {
+        text.push_str(&format!("{:<9}{name}\n", if place == 1 { "below" } else { "" }));
+    }
+    for note in &notes {
+        text.push_str(&format!("note     {note}\n"));
+    }
+    text.push_str(&match &refused {
+        None => "verdict  good\n".to_owned(),
+        Some(why) => format!("verdict  refused: {why}\n"),
+    });
+    context.console.show("tidy-warden/judgement/1", value, &text)?;
+    Ok(if refused.is_none() { Exit::Done } else { Exit::Refused })
+}
+
+/// Looks every certificate of a path up in the list of the one above it. A leaf that no good list covers is refused: doubt
+/// denies. An authority that none covers is only told, since lists of roots are often kept elsewhere.
+fn check(path: &[&Certificate], crls: &[Crl], at: UnixTime) -> Revocation {
+    let mut found = Revocation::default();
+    for (place, pair) in path.windows(2).enumerate() {
+        let [below, issuer] = pair else { continue };
+        let mut why = "no list of its issuer is among those given".to_owned();
+        let mut covered = None;
+        for crl in crls.iter().filter(|crl| crl.issuer == issuer.subject) {
+            match crl.judge(issuer, at) {
+                Ok(()) if covered.is_none_or(|other: &Crl| other.this_update <= crl.this_update) => covered = Some(crl),
+                Ok(()) => {}
+                Err(error) => why = format!("the list of its issuer is of no use: {error}"),
+            }
+        }
+        let name = &below.subject_text;
+        match covered.map(|crl| (crl, crl.find(&below.serial))) {
+            Some((_, Some(listed))) => {
+                let reason = listed.reason.map(|reason| format!(" ({reason})")).unwrap_or_default();
+                found.refused.get_or_insert(format!("`{name}` was revoked at {}{reason}", listed.at));
+            }
+            Some((crl, None)) => {
+                let number = crl.number.map_or_else(String::new, |number| format!(" number {number}"));
+                found.notes.push(format!("`{name}` is not on its issuer's list{number} of {}", crl.this_update));
+            }
+            None if place == 0 => {
+                found.refused.get_or_insert(format!("whether `{name}` was revoked is not known: {why}"));
+            }
+            None => found.notes.push(format!("`{name}` was not looked up: {why}")),
+        }
+    }
+    found
+}
+
+/// Reads certificates from a file.
+pub(super) fn certificates(path: &Path) -> Result<Vec<Certificate>, Problem> {
+    let octets = files::read(path, MAX_CERTIFICATES)?;
+    Certificate::read_all(&octets).map_err(|error| {
+        Problem::refused(format!("cannot read {}", path.display()))
+            .because(error)
+            .next("give certificates in PEM, or one in DER")
+    })
+}
+
+fn crls(path: &Path) -> Result<Vec<Crl>, Problem> {
+    let octets = files::read(path, MAX_CRLS)?;
+    Crl::read_all(&octets).map_err(|error| {
+        Problem::refused(format!("cannot read {}", path.display()))
+            .because(error)
+            .next("give revocation lists in PEM, or one in DER")
+    })
+}

@@ -1,0 +1,453 @@
+//! Where a bulk run puts its outfits: one pack, or a folder each.
+//!
+//! Whatever the order of steps is cut at, nothing is lost and nothing is there twice: outfits are on the disk before the
+//! store commits what they carry, and what was written without a commit is taken back when the run goes on.
+
+use std::collections::HashMap;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::Store;
+use zeroize::Zeroizing;
+
+use super::press::Outfit;
+use crate::files::{self, Access};
+use crate::problem::Problem;
+use crate::ward::Ward;
+
+/// zstd's fastest regular level: half of an outfit is random and does not shrink, the rest is the same in every outfit.
+const LEVEL: i32 = 1;
+
+/// The manifest in a pack.
+const MANIFEST: &str = "manifest.csv";
+const MANIFEST_HEAD: &str = "id,serial,fingerprint,ends\n";
+
+/// Which of both.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) enum Place {
+    /// A `.tar.zst` file with one JSON document a device, and a manifest at its end.
+    Pack(PathBuf),
+    /// A folder with a folder for each device.
+    Folders(PathBuf),
+}
+
+impl Place {
+    pub(super) fn path(&self) -> &Path {
+        match self {
+            Self::Pack(path) | Self::Folders(path) => path,
+        }
+    }
+}
+
+/// How much of the output belongs to what the store has committed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Extent {
+    /// Octets of the pack.
+    pub(super) pack: u64,
+    /// Octets of the manifest beside it, compressed.
+    pub(super) manifest: u64,
+    /// Octets of the manifest itself.
+    pub(super) lines: u64,
+}
+
+/// A batch's outfits, ready to be handed out.
+pub(super) enum Staged {
+    /// An independent zstd frame, another with lines for the manifest, and the length of those lines.
+    Frame { outfits: Vec<u8>, manifest: Vec<u8>, lines: u64 },
+    /// Folders that stand beside their places.
+    Folders(PathBuf, Vec<(DeviceId, Fingerprint)>),
+}
+
+/// Makes batches ready; each worker has its own.
+pub(super) struct Stager {
+    place: Place,
+    now: UnixTime,
+}
+
+impl Stager {
+    pub(super) fn new(place: &Place, now: UnixTime) -> Self {
+        Self { place: place.clone(), now }
+    }
+
+    /// Begins a batch; `number` keeps batches that are made ready at the same time apart.
+    pub(super) fn begin(&self, number: u64) -> Result<Batch, Problem> {
+        match &self.place {
+            Place::Pack(_) => {
+                let frame = zstd::stream::Encoder::new(Vec::with_capacity(1 << 20), LEVEL);
+                let frame = frame.map_err(|error| Problem::failed("cannot compress the pack").because(error))?;
+                Ok(Batch::Tar {
+                    frame,
+                    entry: Zeroizing::new(Vec::with_capacity(8192)),
+                    empty: true,
+                    manifest: String::new(),
+                })
+            }
+            Place::Folders(out) => {
+                let stage = unfinished(out).join(number.to_string());
+                make_folder(&stage)?;
+                Ok(Batch::Folders(stage, Vec::new()))
+            }
+        }
+    }
+
+    /// Adds one outfit.
+    pub(super) fn add(
+        &self,
+        batch: &mut Batch,
+        id: &DeviceId,
+        outfit: &Outfit<'_>,
+        line: &Line<'_>,
+    ) -> Result<(), Problem> {
+        match batch {
+            Batch::Tar { frame, entry, empty, manifest } => {
+                entry.clear();
+                entry.resize(BLOCK, 0);
+                serde_json::to_writer(&mut **entry, outfit)
+                    .map_err(|error| Problem::failed("cannot write an outfit").because(error))?;
+                entry.push(b'\n');
+                let size = entry.len() - BLOCK;
+                entry[..BLOCK].copy_from_slice(&tar_header(&format!("{id}.json"), size, 0o600, self.now)?);
+                pad(entry);
+                frame.write_all(entry).map_err(|error| Problem::failed("cannot compress the pack").because(error))?;
+                *empty = false;
+                line.write(manifest, id);
+            }
+            Batch::Folders(stage, done) => {
+                let folder = stage.join(id.as_str());
+                make_folder(&folder)?;
+                let connect = outfit.connect_text()?;
+                let files = [
+                    ("device.key", outfit.device_key, Access::Secret),
+                    ("device.pem", Some(outfit.device_pem.as_str()), Access::Public),
+                    ("chain.pem", Some(outfit.chain_pem.plain.as_str()), Access::Public),
+                    ("root.pem", Some(outfit.root_pem.plain.as_str()), Access::Public),
+                    ("connect.json", Some(connect.as_str()), Access::Public),
+                ];
+                for (name, text, access) in files {
+                    if let Some(text) = text {
+                        let path = folder.join(name);
+                        files::create_unsynced(&path, text.as_bytes(), access)
+                            .map_err(|error| Problem::file("write", &path, &error))?;
+                    }
+                }
+                done.push((id.clone(), line.fingerprint));
+            }
+        }
+        Ok(())
+    }
+
+    /// Ends a batch.
+    pub(super) fn finish(&self, batch: Batch) -> Result<Staged, Problem> {
+        let failed = |error: io::Error| Problem::failed("cannot compress the pack").because(error);
+        Ok(match batch {
+            Batch::Folders(stage, done) => Staged::Folders(stage, done),
+            Batch::Tar { empty: true, .. } => Staged::Frame { outfits: Vec::new(), manifest: Vec::new(), lines: 0 },
+            Batch::Tar { frame, manifest, .. } => Staged::Frame {
+                outfits: frame.finish().map_err(failed)?,
+                lines: length(manifest.len()),
+                manifest: zstd::bulk::compress(manifest.as_bytes(), LEVEL).map_err(failed)?,
+            },
+        })
+    }
+}
+
+/// A batch that is being made ready.
+pub(super) enum Batch {
+    Tar { frame: zstd::stream::Encoder<'static, Vec<u8>>, entry: Zeroizing<Vec<u8>>, empty: bool, manifest: String },
+    Folders(PathBuf, Vec<(DeviceId, Fingerprint)>),
+}
+
+/// One line of the manifest.
+pub(super) struct Line<'l> {
+    pub(super) serial: &'l tidy_warden_core::certificate::SerialNumber,
+    pub(super) fingerprint: Fingerprint,
+    pub(super) ends: &'l str,
+}
+
+impl Line<'_> {
+    /// Ids, hexadecimal digits and times need no quotes.
+    pub(super) fn write(&self, out: &mut String, id: &DeviceId) {
+        out.push_str(id.as_str());
+        out.push(',');
+        data_encoding::HEXLOWER.encode_append(self.serial.octets(), out);
+        out.push(',');
+        data_encoding::HEXLOWER.encode_append(&self.fingerprint.0, out);
+        out.push(',');
+        out.push_str(self.ends);
+        out.push('\n');
+    }
+}
+
+/// The output of a run, as its one writer has it.
+pub(super) enum Output {
+    Pack { place: PathBuf, pack: File, manifest: File, extent: Extent },
+    Folders { out: PathBuf },
+}
+
+impl Output {
+    /// Refuses a place where something is already that a run would have to overwrite.
+    pub(super) fn refuse_existing(place: &Place) -> Result<(), Problem> {
+        let occupied = match place {
+            Place::Pack(path) => vec![path.clone(), part(path), manifest_beside(path)],
+            Place::Folders(out) => vec![unfinished(out)],
+        };
+        match occupied.into_iter().find(|path| path.symlink_metadata().is_ok()) {
+            Some(path) => Err(Problem::refused(format!("{} exists already", path.display()))
+                .because("it may hold keys that are nowhere else, so it is not overwritten")
+                .next("name another place with --pack or --out, or move this one away")),
+            None => Ok(()),
+        }
+    }
+
+    /// Begins a new output; nothing of it may be there yet.
+    pub(super) fn create(place: &Place) -> Result<Self, Problem> {
+        Self::refuse_existing(place)?;
+        match place {
+            Place::Pack(path) => {
+                let new = |path: &Path| {
+                    let mode = OpenOptions::new().read(true).write(true).create_new(true).mode(0o600).open(path);
+                    mode.map_err(|error| Problem::file("make", path, &error))
+                };
+                let mut output = Self::Pack {
+                    place: path.clone(),
+                    pack: new(&part(path))?,
+                    manifest: new(&manifest_beside(path))?,
+                    extent: Extent::default(),
+                };
+                if let Self::Pack { manifest, extent, .. } = &mut output {
+                    let failed = |error: io::Error| Problem::file("write", path, &error);
+                    let head = zstd::bulk::compress(MANIFEST_HEAD.as_bytes(), LEVEL).map_err(failed)?;
+                    manifest.write_all(&head).map_err(failed)?;
+                    manifest.sync_all().map_err(failed)?;
+                    extent.manifest = length(head.len());
+                    extent.lines = length(MANIFEST_HEAD.len());
+                    files::sync_folder(path.parent()).map_err(failed)?;
+                }
+                Ok(output)
+            }
+            Place::Folders(out) => {
+                fs::create_dir_all(out).map_err(|error| Problem::file("make", out, &error))?;
+                make_folder(&unfinished(out))?;
+                Ok(Self::Folders { out: out.clone() })
+            }
+        }
+    }
+
+    /// Goes on with an output of which `extent` belongs to what was committed; takes back the rest. `None`: nothing was
+    /// committed, and whatever is there was only being begun.
+    pub(super) fn resume(place: &Place, extent: Option<Extent>, ward: &Ward) -> Result<Self, Problem> {
+        match (place, extent) {
+            (Place::Pack(path), None) => {
+                for begun in [part(path), manifest_beside(path)] {
+                    match fs::remove_file(&begun) {
+                        Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                            return Err(Problem::file("remove", &begun, &error));
+                        }
+                        _ => {}
+                    }
+                }
+                Self::create(place)
+            }
+            (Place::Pack(path), Some(extent)) => {
+                let open = |path: PathBuf, length: u64| {
+                    let failed = |error: io::Error| Problem::file("open", &path, &error);
+                    let mut file = OpenOptions::new().read(true).write(true).open(&path).map_err(failed)?;
+                    let found = file.metadata().map_err(failed)?.len();
+                    if found < length {
+                        return Err(Problem::failed(format!("{} is shorter than it was", path.display()))
+                            .because(format!("it has {found} octets, and {length} were written and recorded"))
+                            .next("put the file back from a copy"));
+                    }
+                    file.set_len(length).and_then(|()| file.seek(SeekFrom::Start(length))).map_err(failed)?;
+                    Ok(file)
+                };
+                let pack = open(part(path), extent.pack)?;
+                let manifest = open(manifest_beside(path), extent.manifest)?;
+                Ok(Self::Pack { place: path.clone(), pack, manifest, extent })
+            }
+            (Place::Folders(out), _) => {
+                take_back(out, ward)?;
+                let stage = unfinished(out);
+                make_folder(&stage)?;
+                Ok(Self::Folders { out: out.clone() })
+            }
+        }
+    }
+
+    /// How far the output will be after a batch.
+    pub(super) fn extent_after(&self, staged: &Staged) -> Extent {
+        match (self, staged) {
+            (Self::Pack { extent, .. }, Staged::Frame { outfits, manifest, lines }) => Extent {
+                pack: extent.pack + length(outfits.len()),
+                manifest: extent.manifest + length(manifest.len()),
+                lines: extent.lines + lines,
+            },
+            _ => Extent::default(),
+        }
+    }
+
+    /// Hands a batch out and makes sure that it is on the disk.
+    pub(super) fn publish(&mut self, staged: &Staged) -> io::Result<()> {
+        let after = self.extent_after(staged);
+        match (self, staged) {
+            (Self::Pack { pack, manifest, extent, .. }, Staged::Frame { outfits, manifest: more, .. }) => {
+                pack.write_all(outfits)?;
+                manifest.write_all(more)?;
+                pack.sync_data()?;
+                manifest.sync_data()?;
+                *extent = after;
+                Ok(())
+            }
+            (Self::Folders { out }, Staged::Folders(stage, done)) => {
+                // What is about to appear is written down first, so that it can be told from what was there before.
+                let journal: String = done.iter().map(|(id, fingerprint)| format!("{id} {fingerprint}\n")).collect();
+                files::replace(&journal_of(out), journal.as_bytes())?;
+                rustix::fs::syncfs(File::open(&*out)?)?;
+                for (id, _) in done {
+                    let place = out.join(id.as_str());
+                    if place.symlink_metadata().is_ok() {
+                        return Err(io::Error::new(
+                            io::ErrorKind::AlreadyExists,
+                            format!("the outfit {} appeared meanwhile", place.display()),
+                        ));
+                    }
+                    fs::rename(stage.join(id.as_str()), place)?;
+                }
+                files::sync_folder(Some(out))?;
+                // Empty now; if it cannot be removed, the end of the run does it.
+                let _ = fs::remove_dir(stage);
+                Ok(())
+            }
+            _ => Err(io::Error::other("a batch was made ready for another place")),
+        }
+    }
+
+    /// Ends the output: the pack gets its manifest and its name.
+    pub(super) fn finish(self, now: UnixTime) -> Result<(), Problem> {
+        match self {
+            Self::Pack { place, mut pack, mut manifest, extent } => {
+                let failed = |error: io::Error| Problem::file("write", &place, &error);
+                manifest.seek(SeekFrom::Start(0)).map_err(failed)?;
+                // One entry whose content is the frames beside; a reader sees one stream.
+                let size = usize::try_from(extent.lines).unwrap_or(usize::MAX);
+                let frame = |octets: &[u8]| zstd::bulk::compress(octets, LEVEL).map_err(failed);
+                pack.write_all(&frame(&tar_header(MANIFEST, size, 0o644, now)?)?).map_err(failed)?;
+                io::copy(&mut manifest.take(extent.manifest), &mut pack).map_err(failed)?;
+                // The last entry is padded, and two empty blocks end a tar archive (POSIX.1-2017, ustar).
+                let padding = size.next_multiple_of(BLOCK) - size;
+                pack.write_all(&frame(&vec![0; padding + 2 * BLOCK])?).map_err(failed)?;
+                pack.sync_all().map_err(failed)?;
+                fs::rename(part(&place), &place).map_err(failed)?;
+                files::sync_folder(place.parent()).map_err(failed)?;
+                fs::remove_file(manifest_beside(&place)).map_err(failed)
+            }
+            Self::Folders { out } => {
+                let stage = unfinished(&out);
+                fs::remove_dir_all(&stage).map_err(|error| Problem::file("remove", &stage, &error))
+            }
+        }
+    }
+}
+
+/// Removes what was made ready and will not be handed out. What cannot be removed now goes when the run ends.
+pub(super) fn discard(staged: &Staged) {
+    if let Staged::Folders(stage, _) = staged {
+        let _ = fs::remove_dir_all(stage);
+    }
+}
+
+/// Whether a pack was finished, but the store not told any more.
+pub(super) fn is_finished(place: &Place) -> bool {
+    match place {
+        Place::Pack(path) => path.exists() && !part(path).exists(),
+        Place::Folders(out) => !unfinished(out).exists(),
+    }
+}
+
+/// Removes what a finished pack may have left beside it.
+pub(super) fn tidy_up(place: &Place) {
+    if let Place::Pack(path) = place {
+        // It is in the pack, too.
+        let _ = fs::remove_file(manifest_beside(path));
+    }
+}
+
+/// Removes the outfits that appeared without a commit: those of the journal whose certificate the store does not know.
+fn take_back(out: &Path, ward: &Ward) -> Result<(), Problem> {
+    let journal = journal_of(out);
+    if journal.exists() {
+        let text = files::read_text(&journal, u64::MAX - 1)?;
+        let listed: HashMap<&str, &str> = text.lines().filter_map(|line| line.split_once(' ')).collect();
+        for (id, wanted) in listed {
+            let place = out.join(id);
+            let Ok(pem) = fs::read_to_string(place.join("device.pem")) else { continue };
+            let Ok(certificate) = Certificate::from_pem(pem.trim_end()) else { continue };
+            let fingerprint = certificate.fingerprint;
+            let known = ward.store.status_many(&[fingerprint])?.iter().flatten().count() > 0;
+            if fingerprint.to_string() == wanted && !known {
+                // In one step, or half an outfit could stay behind that nobody would know for what it is.
+                let away = unfinished(out).join(format!("{id}.taken-back"));
+                fs::rename(&place, &away).map_err(|error| Problem::file("remove", &place, &error))?;
+            }
+        }
+    }
+    let stage = unfinished(out);
+    match fs::remove_dir_all(&stage) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(Problem::file("remove", &stage, &error)),
+        _ => Ok(()),
+    }
+}
+
+fn unfinished(out: &Path) -> PathBuf {
+    out.join(".unfinished")
+}
+
+fn journal_of(out: &Path) -> PathBuf {
+    unfinished(out).join("journal")
+}
+
+fn part(pack: &Path) -> PathBuf {
+    with_suffix(pack, ".part")
+}
+
+fn manifest_beside(pack: &Path) -> PathBuf {
+    with_suffix(pack, ".part.manifest")
+}
+
+fn with_suffix(path: &Path, suffix: &str) -> PathBuf {
+    let mut name = path.as_os_str().to_owned();
+    name.push(suffix);
+    PathBuf::from(name)
+}
+
+fn make_folder(path: &Path) -> Result<(), Problem> {
+    fs::DirBuilder::new().mode(0o700).create(path).map_err(|error| Problem::file("make", path, &error))
+}
+
+fn length(octets: usize) -> u64 {
+    u64::try_from(octets).unwrap_or(u64::MAX)
+}
+
+/// Blocks of a tar archive, in octets.
+const BLOCK: usize = 512;
+
+fn pad(tar: &mut Vec<u8>) {
+    tar.resize(tar.len().next_multiple_of(BLOCK), 0);
+}
+
+fn tar_header(name: &str, size: usize, mode: u32, now: UnixTime) -> Result<[u8; BLOCK], Problem> {
+    let mut header = tar::Header::new_ustar();
+    header.set_path(name).map_err(|error| Problem::failed(format!("{name} has no place in a pack")).because(error))?;
+    header.set_size(length(size));
+    header.set_mode(mode);
+    header.set_mtime(now.0.unsigned_abs());
+    header.set_entry_type(tar::EntryType::Regular);
+    header.set_cksum();
+    Ok(*header.as_bytes())
+}

@@ -1,0 +1,90 @@
+//! Authority keys on a PKCS#11 token, with the software token that Debian ships.
+
+use tidy_warden_core::certificate::Certificate;
+
+use crate::harness::World;
+
+const MODULE: &str = "/usr/lib/softhsm/libsofthsm2.so";
+
+/// A ward whose settings name the module, and an initialised token `hsm` of its own.
+fn world_with_token() -> World {
+    let world = World::new();
+    let conf = world.path("softhsm2.conf").display().to_string();
+    let world = world.with("SOFTHSM2_CONF", &conf).with("TIDY_WARDEN_PIN_FILE", "pin.txt");
+    std::fs::create_dir(world.path("tokens")).unwrap();
+    world.write("softhsm2.conf", format!("directories.tokendir = {}\n", world.path("tokens").display()));
+    let mut tool = world.command("softhsm2-util");
+    tool.env("SOFTHSM2_CONF", &conf);
+    tool.args(["--init-token", "--free", "--label", "hsm", "--pin", "987654", "--so-pin", "12345678"]);
+    let made =
+        tool.output().unwrap_or_else(|error| panic!("softhsm2-util: {error}; scripts/test installs what is missing"));
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    world.secret("pin.txt", "987654\n");
+    world.run(&["init", "--name", "North", "--enterprise-number", "32473"]).exits(0);
+    world.append("w/ward.toml", &format!("\n[kinds.windvane]\nauthority = \"vanes\"\n[hsm]\nmodule = \"{MODULE}\"\n"));
+    world
+}
+
+#[test]
+fn an_authority_whose_key_is_on_a_token_does_all_that_one_in_a_file_does() {
+    let world = world_with_token();
+    for (number, key) in ["p256", "p384", "rsa3072"].into_iter().enumerate() {
+        let name = format!("vanes{}", if number == 0 { String::new() } else { format!("-{number}") });
+        let before = format!("vanes{}", if number < 2 { String::new() } else { format!("-{}", number - 1) });
+        let mut call = vec!["authority", "add", &name, "--key", key, "--token", "hsm"];
+        if number > 0 {
+            call.extend(["--replaces", &before]);
+        }
+        world.run(&call).exits(0).prints(&[&format!("`{name}` on the token `hsm`")]);
+        assert!(!world.path(&format!("w/keys/{name}.key")).exists());
+        let id = format!("wv-{number}");
+        world.write("l.csv", format!("id,kind\n{id},windvane\n{id}-b,windvane\n"));
+        world.run(&["enroll", "--from", "l.csv", "--out", "o", "--yes"]).exits(0);
+        let (root, chain, leaf) =
+            (format!("o/{id}/root.pem"), format!("o/{id}/chain.pem"), format!("o/{id}/device.pem"));
+        world.other("openssl", &["verify", "-CAfile", &root, "-untrusted", &chain, &leaf]).exits(0);
+        world.run(&["authority", "judge", &leaf, "--root", &root, "--chain", &chain]).exits(0);
+        let issuer = Certificate::read_all(&std::fs::read(world.path(&chain)).unwrap()).unwrap();
+        assert_eq!(issuer[0].public_key.key_type().to_string(), key);
+        world.run(&["revoke", &id, "--reason", "superseded", "--yes"]).exits(0);
+        world.run(&["crl", "--authority", &name, "--out", "c.crl"]).exits(0).prints(&["1 revoked"]);
+        world.run(&["authority", "judge", &leaf, "--root", &root, "--chain", &chain, "--crl", "c.crl"]).exits(3);
+    }
+    world
+        .run(&["authority", "add", "e", "--key", "ed25519", "--token", "hsm"])
+        .exits(1)
+        .says(&["cannot be kept on a token"]);
+    world
+        .run(&["authority", "add", "e", "--token", "none"])
+        .exits(1)
+        .says(&["no token with the label `none`", "there are: hsm"]);
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
+fn a_wrong_pin_a_missing_module_and_a_token_that_went_away_are_told() {
+    let world = world_with_token();
+    world.secret("wrong.txt", "000000\n");
+    let add = ["authority", "add", "vanes", "--token", "hsm"];
+    world.run(&[&add[..], &["--pin-file", "wrong.txt"]].concat()).exits(1).says(&["does not take the PIN"]);
+    world.run(&add).exits(0);
+    let rows: String = (0..3000).map(|number| format!("wv-{number},windvane\n")).collect();
+    world.write("fleet.csv", format!("id,kind\n{rows}"));
+    // The token is gone between two batches of a run.
+    let begin = ["enroll", "--from", "fleet.csv", "--pack", "p.tar.zst", "--yes", "--batch", "100"];
+    let mut running = crate::harness::Running::start(&mut world.program(&begin));
+    let part = world.path("p.tar.zst.part");
+    crate::harness::eventually(|| std::fs::metadata(&part).is_ok_and(|file| file.len() > 0).then_some(())).unwrap();
+    running.kill();
+    std::fs::rename(world.path("tokens"), world.path("away")).unwrap();
+    std::fs::create_dir(world.path("tokens")).unwrap();
+    world.run(&["enroll", "--resume"]).exits(1).says(&["no token with the label `hsm`"]);
+    std::fs::remove_dir(world.path("tokens")).unwrap();
+    std::fs::rename(world.path("away"), world.path("tokens")).unwrap();
+    world.run(&["enroll", "--resume"]).exits(0).prints(&["issued   3000 certificates"]);
+    assert_eq!(crate::bulk::open_pack(&world.path("p.tar.zst")).0.len(), 3000);
+    let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", settings.replace(MODULE, "/nowhere/pkcs11.so"));
+    world.run(&["crl", "--authority", "vanes", "--out", "c.crl"]).exits(1).says(&["/nowhere/pkcs11.so cannot be used"]);
+    world.run(&["audit", "verify"]).exits(0);
+}
