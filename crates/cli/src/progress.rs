@@ -33,7 +33,7 @@ impl Progress {
             Shape::Quiet
         } else if std::io::stderr().is_terminal() {
             let bar = ProgressBar::with_draw_target(Some(size), ProgressDrawTarget::stderr_with_hz(10));
-            if let Ok(style) = ProgressStyle::with_template("{bar:32} {percent:>3}%  {msg}") {
+            if let Ok(style) = ProgressStyle::with_template("[{bar:32}] {percent:>3}%  {msg}") {
                 bar.set_style(style.progress_chars("=> "));
             }
             bar.set_position(byte);

@@ -214,7 +214,10 @@ impl Settings {
         let settings = reader.settings(root.get_ref());
         match settings {
             Some(settings) if reader.errors.is_empty() => Ok(settings),
-            _ => Err(reader.errors),
+            _ => {
+                reader.errors.sort_by_key(|error| (error.place.line, error.place.column));
+                Err(reader.errors)
+            }
         }
     }
 
@@ -653,7 +656,13 @@ pub fn check(
                     }
                     false => ("shared-name", format!("every device of `{name}` would have the same name `{fixed}`")),
                 };
-                complain(id, Severity::Error, "names", problem, "name the device in it: dns:{device}....".to_owned());
+                complain(
+                    id,
+                    Severity::Error,
+                    "names",
+                    problem,
+                    "name the device in it, such as dns:{device}.example.org".to_owned(),
+                );
             }
         }
         if kind.profile.names.is_empty()
@@ -730,6 +739,7 @@ pub fn check(
             );
         }
     }
+    findings.sort_by_key(|finding| finding.place.as_ref().map(|place| (place.line, place.column)));
     findings
 }
 
@@ -932,15 +942,15 @@ mod tests {
         assert_eq!(
             told,
             [
+                "4 life-beyond-authority",
                 "6 unknown-authority",
+                "8 retired-authority",
+                "10 post-quantum-issuer",
+                "11 least-life-above-life",
                 "12 endpoint-name",
                 "12 shared-name",
-                "11 least-life-above-life",
-                "10 post-quantum-issuer",
-                "8 retired-authority",
                 "13 life-beyond-authority",
                 "14 nothing-issued",
-                "4 life-beyond-authority",
             ]
         );
     }

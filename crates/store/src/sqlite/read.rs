@@ -26,6 +26,21 @@ use crate::{
 const PAGE: i64 = 1000;
 
 impl SqliteStore {
+    fn batch(
+        &mut self,
+        batch: &Batch<'_>,
+        cause: &Cause,
+        deliver: &mut dyn FnMut() -> std::io::Result<()>,
+    ) -> Result<Result<(), Vec<BatchRefusal>>, StoreError> {
+        let tx = self.writing()?;
+        if let Err(refusals) = write::record_batch(&tx, batch, cause)? {
+            return Ok(Err(refusals));
+        }
+        deliver().map_err(StoreError::Delivery)?;
+        tx.commit()?;
+        Ok(Ok(()))
+    }
+
     /// Whether a name or a key is some authority's already, or some pending one's other than that of this name and key.
     fn authority_refusal(&self, name: &AuthorityName, key: &PublicKey) -> Result<Option<AuthorityRefusal>, StoreError> {
         for authority in self.authorities()? {
@@ -407,13 +422,12 @@ impl Store for SqliteStore {
         cause: &Cause,
         deliver: &mut dyn FnMut() -> std::io::Result<()>,
     ) -> Result<Result<(), Vec<BatchRefusal>>, StoreError> {
-        let tx = self.writing()?;
-        if let Err(refusals) = write::record_batch(&tx, batch, cause)? {
-            return Ok(Err(refusals));
-        }
-        deliver().map_err(StoreError::Delivery)?;
-        tx.commit()?;
-        Ok(Ok(()))
+        // What a batch's rows refer to is written by the batch itself or was just read, so looking all of it up once more
+        // would only cost time.
+        self.connection.pragma_update(None, "foreign_keys", false)?;
+        let recorded = self.batch(batch, cause, deliver);
+        self.connection.pragma_update(None, "foreign_keys", true)?;
+        recorded
     }
 
     fn begin_bulk(&mut self, run: &BulkRun, cause: &Cause) -> Result<bool, StoreError> {

@@ -24,6 +24,10 @@ use crate::ward::Ward;
 /// zstd's fastest regular level: half of an outfit is random and does not shrink, the rest is the same in every outfit.
 const LEVEL: i32 = 1;
 
+/// How many octets are compressed at a time. A compressor that is given whole pieces and remembers none of those before is
+/// faster by a third than one that is fed outfit by outfit, and the pack is not noticeably larger.
+const FRAME: usize = 512 * 1024;
+
 /// The manifest in a pack.
 const MANIFEST: &str = "manifest.csv";
 const MANIFEST_HEAD: &str = "id,serial,fingerprint,ends\n";
@@ -58,8 +62,8 @@ pub(super) struct Extent {
 
 /// A batch's outfits, ready to be handed out.
 pub(super) enum Staged {
-    /// An independent zstd frame, another with lines for the manifest, and the length of those lines.
-    Frame { outfits: Vec<u8>, manifest: Vec<u8>, lines: u64 },
+    /// Independent zstd frames, another with lines for the manifest, and the length of those lines.
+    Frames { outfits: Vec<u8>, manifest: Vec<u8>, lines: u64 },
     /// Folders that stand beside their places.
     Folders(PathBuf, Vec<(DeviceId, Fingerprint)>),
 }
@@ -79,14 +83,9 @@ impl Stager {
     pub(super) fn begin(&self, number: u64) -> Result<Batch, Problem> {
         match &self.place {
             Place::Pack(_) => {
-                let frame = zstd::stream::Encoder::new(Vec::with_capacity(1 << 20), LEVEL);
-                let frame = frame.map_err(|error| Problem::failed("cannot compress the pack").because(error))?;
-                Ok(Batch::Tar {
-                    frame,
-                    entry: Zeroizing::new(Vec::with_capacity(8192)),
-                    empty: true,
-                    manifest: String::new(),
-                })
+                let packer = zstd::bulk::Compressor::new(LEVEL).map_err(|error| compressing(&error))?;
+                let tar = Zeroizing::new(Vec::with_capacity(FRAME + FRAME / 4));
+                Ok(Batch::Tar { packer, tar, frames: Vec::with_capacity(1 << 20), manifest: String::new() })
             }
             Place::Folders(out) => {
                 let stage = unfinished(out).join(number.to_string());
@@ -105,18 +104,21 @@ impl Stager {
         line: &Line<'_>,
     ) -> Result<(), Problem> {
         match batch {
-            Batch::Tar { frame, entry, empty, manifest } => {
-                entry.clear();
-                entry.resize(BLOCK, 0);
-                serde_json::to_writer(&mut **entry, outfit)
+            Batch::Tar { packer, tar, frames, manifest } => {
+                let header = tar.len();
+                tar.resize(header + BLOCK, 0);
+                let begin = tar.len();
+                serde_json::to_writer(&mut **tar, outfit)
                     .map_err(|error| Problem::failed("cannot write an outfit").because(error))?;
-                entry.push(b'\n');
-                let size = entry.len() - BLOCK;
-                entry[..BLOCK].copy_from_slice(&tar_header(&format!("{id}.json"), size, 0o600, self.now)?);
-                pad(entry);
-                frame.write_all(entry).map_err(|error| Problem::failed("cannot compress the pack").because(error))?;
-                *empty = false;
+                tar.push(b'\n');
+                let size = tar.len() - begin;
+                tar[header..begin].copy_from_slice(&tar_header(&format!("{id}.json"), size, 0o600, self.now)?);
+                pad(tar);
                 line.write(manifest, id);
+                if tar.len() >= FRAME {
+                    frames.extend(packer.compress(tar).map_err(|error| compressing(&error))?);
+                    tar.clear();
+                }
             }
             Batch::Folders(stage, done) => {
                 let folder = stage.join(id.as_str());
@@ -144,22 +146,36 @@ impl Stager {
 
     /// Ends a batch.
     pub(super) fn finish(&self, batch: Batch) -> Result<Staged, Problem> {
-        let failed = |error: io::Error| Problem::failed("cannot compress the pack").because(error);
         Ok(match batch {
             Batch::Folders(stage, done) => Staged::Folders(stage, done),
-            Batch::Tar { empty: true, .. } => Staged::Frame { outfits: Vec::new(), manifest: Vec::new(), lines: 0 },
-            Batch::Tar { frame, manifest, .. } => Staged::Frame {
-                outfits: frame.finish().map_err(failed)?,
-                lines: length(manifest.len()),
-                manifest: zstd::bulk::compress(manifest.as_bytes(), LEVEL).map_err(failed)?,
-            },
+            Batch::Tar { manifest, .. } if manifest.is_empty() => {
+                Staged::Frames { outfits: Vec::new(), manifest: Vec::new(), lines: 0 }
+            }
+            Batch::Tar { mut packer, tar, mut frames, manifest } => {
+                let mut pack = |octets: &[u8]| packer.compress(octets).map_err(|error| compressing(&error));
+                if !tar.is_empty() {
+                    frames.extend(pack(&tar)?);
+                }
+                let lines = length(manifest.len());
+                Staged::Frames { outfits: frames, manifest: pack(manifest.as_bytes())?, lines }
+            }
         })
     }
 }
 
+fn compressing(error: &io::Error) -> Problem {
+    Problem::failed("cannot compress the pack").because(error)
+}
+
 /// A batch that is being made ready.
 pub(super) enum Batch {
-    Tar { frame: zstd::stream::Encoder<'static, Vec<u8>>, entry: Zeroizing<Vec<u8>>, empty: bool, manifest: String },
+    Tar {
+        packer: zstd::bulk::Compressor<'static>,
+        /// Entries that are not compressed yet. Private keys are in them.
+        tar: Zeroizing<Vec<u8>>,
+        frames: Vec<u8>,
+        manifest: String,
+    },
     Folders(PathBuf, Vec<(DeviceId, Fingerprint)>),
 }
 
@@ -283,7 +299,7 @@ impl Output {
     /// How far the output will be after a batch.
     pub(super) fn extent_after(&self, staged: &Staged) -> Extent {
         match (self, staged) {
-            (Self::Pack { extent, .. }, Staged::Frame { outfits, manifest, lines }) => Extent {
+            (Self::Pack { extent, .. }, Staged::Frames { outfits, manifest, lines }) => Extent {
                 pack: extent.pack + length(outfits.len()),
                 manifest: extent.manifest + length(manifest.len()),
                 lines: extent.lines + lines,
@@ -296,7 +312,7 @@ impl Output {
     pub(super) fn publish(&mut self, staged: &Staged) -> io::Result<()> {
         let after = self.extent_after(staged);
         match (self, staged) {
-            (Self::Pack { pack, manifest, extent, .. }, Staged::Frame { outfits, manifest: more, .. }) => {
+            (Self::Pack { pack, manifest, extent, .. }, Staged::Frames { outfits, manifest: more, .. }) => {
                 pack.write_all(outfits)?;
                 manifest.write_all(more)?;
                 pack.sync_data()?;
