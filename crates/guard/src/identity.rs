@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::PublicKey;
@@ -148,15 +149,16 @@ impl Knowledge {
     }
 
     /// The recorded credential that a certificate in DER stands for.
-    pub(crate) async fn resolve(&self, der: Vec<u8>) -> Result<Fingerprint, StoreError> {
+    pub(crate) async fn resolve(&self, der: Vec<u8>) -> Result<Fingerprint, NotAdmitted> {
         let fingerprint = Fingerprint::of(&der);
         let known = self.read(move |store| store.status_many(&[fingerprint])).await?;
-        if known.iter().any(Option::is_some) {
+        if known.iter().flatten().any(|(record, _)| record.origin != Origin::Foreign) {
             return Ok(fingerprint);
         }
         let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because: "first shown".to_owned() };
         let mut store = self.writer.clone().lock_owned().await;
-        finished(tokio::task::spawn_blocking(move || crate::outside::resolve(&mut **store, &der, &cause)).await)
+        let resolve = move || crate::outside::resolve(&mut **store, &der, &cause);
+        finished(tokio::task::spawn_blocking(resolve).await)?.ok_or(NotAdmitted::UnknownCertificate)
     }
 
     /// Records that a credential opened a session.

@@ -18,9 +18,8 @@ pub(crate) enum Standing {
 
 /// Looks a certificate up that does not lead to the ward's roots. Whether the credential may sign in now is not asked here.
 pub(crate) fn standing(store: &dyn Store, leaf: &Certificate, now: UnixTime) -> Result<Option<Standing>, StoreError> {
-    if let Some((record, _)) = store.status_many(&[leaf.fingerprint])?.into_iter().flatten().next()
-        && record.origin != Origin::Issued
-    {
+    let record = store.status_many(&[leaf.fingerprint])?.into_iter().flatten().next().map(|(record, _)| record);
+    if let Some(record) = record.filter(|record| record.origin == Origin::Pinned) {
         return Ok(Some(Standing::Recorded(record.fingerprint)));
     }
     if let Some(key) = store.bound_key(&sha256(leaf.public_key.spki()))? {
@@ -45,17 +44,15 @@ pub(crate) fn standing(store: &dyn Store, leaf: &Certificate, now: UnixTime) -> 
     Ok(None)
 }
 
-/// The recorded credential that a certificate stands for: its own fingerprint if the ward signed it or nobody knows it.
-/// A foreign certificate is recorded when it is first shown, so that it can be revoked like any other.
-pub(crate) fn resolve(store: &mut dyn Store, der: &[u8], cause: &Cause) -> Result<Fingerprint, StoreError> {
+/// The recorded credential that a certificate from outside stands for. A foreign certificate is recorded when it is first
+/// shown, so that it can be revoked like any other; its maker must be trusted each time.
+pub(crate) fn resolve(store: &mut dyn Store, der: &[u8], cause: &Cause) -> Result<Option<Fingerprint>, StoreError> {
     let own = Fingerprint::of(der);
-    if store.status_many(&[own])?.iter().any(Option::is_some) {
-        return Ok(own);
-    }
-    let Ok(leaf) = Certificate::from_der(der) else { return Ok(own) };
+    let Ok(leaf) = Certificate::from_der(der) else { return Ok(None) };
     match standing(store, &leaf, cause.at)? {
-        None => Ok(own),
-        Some(Standing::Recorded(fingerprint)) => Ok(fingerprint),
+        None => Ok(None),
+        Some(Standing::Recorded(fingerprint)) => Ok(Some(fingerprint)),
+        Some(Standing::Foreign(..)) if store.status_many(&[own])?.iter().any(Option::is_some) => Ok(Some(own)),
         Some(Standing::Foreign(authority, device)) => {
             let key_type = leaf.public_key.key_type().to_string();
             let new = NewCredential {
@@ -65,9 +62,8 @@ pub(crate) fn resolve(store: &mut dyn Store, der: &[u8], cause: &Cause) -> Resul
                 overlap: Span::from_days(0),
                 ..NewCredential::issued(&device, &authority, &leaf, &key_type)
             };
-            // A refusal leaves it unknown, and so it opens nothing.
-            let _ = store.record_issued(&new, cause, &mut || Ok(()))?;
-            Ok(own)
+            let recorded = store.record_issued(&new, cause, &mut || Ok(()))?;
+            Ok(recorded.is_ok().then_some(own))
         }
     }
 }

@@ -162,7 +162,7 @@ async fn open(
         ));
     }
     let certificate = match leaf {
-        Some(der) => Some(shared.knowledge.resolve(der).await.map_err(NotAdmitted::from)?),
+        Some(der) => Some(shared.knowledge.resolve(der).await?),
         None => None,
     };
     let shown = Shown { certificate, user_name: connect.user_name, password: connect.password };

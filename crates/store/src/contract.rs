@@ -255,7 +255,7 @@ pub enum AuthorityRefusal {
     /// Its name is in use.
     #[error("there is an authority `{0}` already")]
     NameTaken(AuthorityName),
-    /// Its certificate or its key belongs to another.
+    /// Its key belongs to another that is believed.
     #[error("the authority `{0}` has the same key")]
     KeyTaken(AuthorityName),
 }

@@ -4,6 +4,7 @@ mod add;
 mod judge;
 
 use serde_json::{Value, json};
+use tidy_warden_core::certificate::{Certificate, Purpose, judge as judge_path};
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_store::{AuthorityRecord, AuthorityRole, KeyPlace, Store};
 
@@ -64,6 +65,23 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
         empty: "no authorities",
     })?;
     Ok(Exit::Done)
+}
+
+/// The authorities that lead to a root that is believed, and would not without `root`.
+fn orphans(ward: &Ward, root: &AuthorityRecord) -> Result<Vec<String>, Problem> {
+    if root.role != AuthorityRole::Root {
+        return Ok(Vec::new());
+    }
+    let all = ward.store.authorities()?;
+    let between: Vec<Certificate> = all.iter().flat_map(|each| each.crossed.clone()).collect();
+    let left: Vec<Certificate> =
+        ward.roots()?.into_iter().filter(|each| each.name != root.name).map(|each| each.certificate).collect();
+    let ours = |each: &&AuthorityRecord| {
+        matches!(each.role, AuthorityRole::Devices | AuthorityRole::Service) && each.retired.is_none()
+    };
+    let lost =
+        |each: &&AuthorityRecord| judge_path(&each.certificate, &between, &left, Purpose::Any, ward.now()).is_err();
+    Ok(all.iter().filter(ours).filter(lost).map(|each| format!("`{}`", each.name)).collect())
 }
 
 /// What sets an authority apart.
@@ -199,6 +217,11 @@ fn retire(context: &Context<'_>, name: &str, anyway: bool, yes: bool, because: O
             let count = counted(usize::try_from(left).unwrap_or(usize::MAX), "certificate");
             return Err(refused(format!("{count} of it may still sign in"))
                 .next("replace them first, or add --anyway to shut those devices out"));
+        }
+        let orphans = orphans(&ward, &authority)?;
+        if !orphans.is_empty() {
+            return Err(refused(format!("{} would lead to no root any more", orphans.join(", ")))
+                .next("replace what it signed first, or add --anyway"));
         }
         if authority.role == AuthorityRole::Root {
             let newest = ward.roots()?.into_iter().rfind(|root| root.name != *name);

@@ -258,6 +258,11 @@ fn an_outside_root_signs_a_request() {
     let guard = Guard::start(&world, "builtin");
     block_on(async { world.login("wv-1").connect(guard.address).await.unwrap().goodbye().await });
 
+    world
+        .run(&["authority", "retire", "vanes-root", "--yes"])
+        .exits(3)
+        .says(&["`vanes` would lead to no root any more"]);
+
     // One that exists is brought in with its own passphrase.
     openssl(&["pkcs8", "-topk8", "-in", "x.key", "-out", "x.locked", "-passout", "pass:their words"]);
     world.secret("theirs.txt", "their words\n");

@@ -234,6 +234,16 @@ fn hostile_requests_give_nothing_but_their_key() {
     assert!(!shown.contains("wv-2") && !shown.contains("localhost") && !shown.contains("somebody"), "{shown}");
     assert_eq!(leaf.extended_key_usage.map(|all| all.len()), Some(1));
 
+    world.write("l.csv", "id,kind,csr\nwv-3,windvane,nul.csr\n");
+    let key = SoftwareKey::generate(NewKey::P256).unwrap();
+    world.write("nul.csr", certification_request(&key, "wv-2\0.rope").unwrap());
+    world
+        .run(&["enroll", "--from", "l.csv", "--out", "o", "--yes"])
+        .exits(0)
+        .says(&["1 request asked for subjects, names or extensions; of each only its key was taken"]);
+    let leaf = Certificate::from_pem(&std::fs::read_to_string(world.path("o/wv-3/device.pem")).unwrap()).unwrap();
+    assert!(leaf.subject_text.contains("CN=wv-3") && !leaf.subject_text.contains('\0'), "{}", leaf.subject_text);
+
     let good = std::fs::read(world.path("ca.csr")).unwrap();
     let der = data_encoding::BASE64
         .decode(
@@ -268,7 +278,7 @@ fn hostile_requests_give_nothing_but_their_key() {
             std::fs::remove_file(world.path(name)).unwrap();
         }
     }
-    assert_eq!(issued(&world).len(), 1);
+    assert_eq!(issued(&world).len(), 2);
 }
 
 #[test]

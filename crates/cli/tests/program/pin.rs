@@ -245,6 +245,11 @@ fn a_manufacturers_certificate_stands_for_the_device_whose_fact_it_states() {
         .run(&["credential", "show", "--cert", "known.pem"])
         .exits(0)
         .prints(&["device       wv-8", "maker (foreign)"]);
+    // Without the belief in its maker it is nothing any more.
+    world.run(&["authority", "retire", "maker", "--anyway", "--yes"]).exits(0);
+    assert!(connect("known", "wv-8").is_err());
+    world.run(&["authority", "add", "maker-2", "--trust", "m.pem", "--kinds", "windvane", "--fact", "serial"]).exits(0);
+    connect("known", "wv-8").unwrap();
     // It is revoked like any other, and then it stays out.
     world.run(&["revoke", "wv-8", "--reason", "keyCompromise", "--yes"]).exits(0);
     assert!(connect("known", "wv-8").is_err());

@@ -41,13 +41,14 @@ impl SqliteStore {
         Ok(Ok(()))
     }
 
-    /// Whether a name or a key is some authority's already, or some pending one's other than that of this name and key.
+    /// Whether a name is some authority's already, or a key that of one that is believed, or of a pending one other than
+    /// that of this name and key.
     fn authority_refusal(&self, name: &AuthorityName, key: &PublicKey) -> Result<Option<AuthorityRefusal>, StoreError> {
         for authority in self.authorities()? {
             if authority.name == *name {
                 return Ok(Some(AuthorityRefusal::NameTaken(name.clone())));
             }
-            if authority.certificate.public_key == *key {
+            if authority.retired.is_none() && authority.certificate.public_key == *key {
                 return Ok(Some(AuthorityRefusal::KeyTaken(authority.name)));
             }
         }

@@ -131,6 +131,7 @@ INSERT INTO editions SELECT * FROM old_editions;
 INSERT INTO audit SELECT * FROM old_audit;
 DROP TABLE old_credentials; DROP TABLE old_facts; DROP TABLE old_labels; DROP TABLE old_devices;
 DROP TABLE old_servers; DROP TABLE old_authorities; DROP TABLE old_editions; DROP TABLE old_audit; DROP TABLE old_meta;
+PRAGMA legacy_alter_table = OFF;
 ";
 
 /// Whether the store must be brought to this program's format first.

@@ -47,19 +47,13 @@ pub(super) fn run(context: &Context<'_>, args: &AddAuthorityArgs) -> Result<Exit
     let secrets = context.secrets().with_key_file(args.root_key.as_deref());
     let mut addition = Addition { context, args, ward, name, secrets };
     addition.refuse_taken()?;
-    if let Some(file) = &args.trust {
-        addition.trust(file)
-    } else if args.new_root {
-        addition.new_root()
-    } else if let Some(file) = &args.request {
-        addition.request(file)
-    } else if let Some(file) = &args.answer {
-        addition.answer(file)
-    } else if let (Some(cert), Some(key)) = (&args.cert, &args.locked_key) {
-        addition.bring_in(cert, key)
-    } else {
-        addition.sign()
+    let had_key = addition.key_path().exists();
+    let added = addition.run();
+    if added.is_err() && !had_key && !addition.waits()? {
+        // A key that was made for nothing would stand in the way of the next try.
+        let _ = std::fs::remove_file(addition.key_path());
     }
+    added
 }
 
 fn signing(error: &dyn std::fmt::Display) -> Problem {
@@ -67,6 +61,29 @@ fn signing(error: &dyn std::fmt::Display) -> Problem {
 }
 
 impl Addition<'_> {
+    fn run(&mut self) -> Result<Exit, Problem> {
+        let args = self.args;
+        if let Some(file) = &args.trust {
+            self.trust(file)
+        } else if args.new_root {
+            self.new_root()
+        } else if let Some(file) = &args.request {
+            self.request(file)
+        } else if let Some(file) = &args.answer {
+            self.answer(file)
+        } else if let (Some(cert), Some(key)) = (&args.cert, &args.locked_key) {
+            self.bring_in(cert, key)
+        } else {
+            self.sign()
+        }
+    }
+
+    /// Whether the authority waits for an outside root's answer, or is there.
+    fn waits(&self) -> Result<bool, Problem> {
+        let pending = self.ward.store.pending_authorities()?.iter().any(|each| each.name == self.name);
+        Ok(pending || self.ward.store.authorities()?.iter().any(|each| each.name == self.name))
+    }
+
     fn refuse_taken(&self) -> Result<(), Problem> {
         let taken = self.ward.store.authorities()?.iter().any(|each| each.name == self.name);
         // Keys of the ward that are no authority's have names, too.
@@ -272,12 +289,12 @@ impl Addition<'_> {
             name: self.name.clone(),
             role: AuthorityRole::Devices,
             public_key: signer.public_key().clone(),
-            key: place.clone(),
+            key: place,
             created: self.ward.now(),
         };
         let cause = self.ward.cause(self.args.because.text());
         if let Err(refusal) = self.ward.store.expect_authority(&pending, &cause)? {
-            return Err(self.refused(&refusal, &place));
+            return Err(self.refused(&refusal));
         }
         let pem = asn1::pem("CERTIFICATE REQUEST", &request);
         files::create(file, pem.as_bytes(), Access::Public).map_err(|error| Problem::file("write", file, &error))?;
@@ -425,11 +442,7 @@ impl Addition<'_> {
         self.ward.dir.join(KEYS).join(format!("{}.key", self.name))
     }
 
-    fn refused(&self, refusal: &AuthorityRefusal, place: &KeyPlace) -> Problem {
-        if *place == KeyPlace::Ward {
-            // It was made for nothing.
-            let _ = std::fs::remove_file(self.key_path());
-        }
+    fn refused(&self, refusal: &AuthorityRefusal) -> Problem {
         Problem::refused(format!("`{}` was not added", self.name)).because(refusal).next("authority list")
     }
 
@@ -443,11 +456,11 @@ impl Addition<'_> {
         crosses: &[(AuthorityName, Certificate)],
     ) -> Result<Exit, Problem> {
         let name = self.name.clone();
-        let new = NewAuthority { name: &name, role, certificate, key: place.clone(), replaces, trust, crosses };
+        let new = NewAuthority { name: &name, role, certificate, key: place, replaces, trust, crosses };
         let cause = self.ward.cause(self.args.because.text());
         match self.ward.store.add_authority(&new, &cause) {
             Ok(Ok(())) => super::show_named(self.context, &self.ward, &name),
-            Ok(Err(refusal)) => Err(self.refused(&refusal, &place)),
+            Ok(Err(refusal)) => Err(self.refused(&refusal)),
             Err(error) => Err(error.into()),
         }
     }

@@ -75,6 +75,8 @@ struct Position {
     clipped: u64,
     /// Devices with made-up names.
     made_up: u64,
+    /// Requests that asked for more than a certificate for their key.
+    asked: u64,
 }
 
 impl Position {
@@ -116,6 +118,8 @@ struct Done {
     /// In the order of `job.rows`.
     minted: Vec<Minted>,
     staged: Staged,
+    /// Requests that asked for more than a certificate for their key.
+    asked: u64,
 }
 
 pub(super) fn begin(context: &Context<'_>, args: &EnrollArgs, from: &Path) -> Result<Exit, Problem> {
@@ -409,9 +413,13 @@ fn make(mut job: Job, mint: &Mint, plan: &Plan, now: UnixTime) -> Result<Done, P
     let mut minted = Vec::with_capacity(job.rows.len());
     let mut kept = Vec::with_capacity(job.rows.len());
     let mut ends = (UnixTime(0), String::new());
+    let mut asked = 0;
     for row in job.rows {
         let made = match key_source(&row, &plan.base) {
-            Ok(source) => press.mint(&row.device, source),
+            Ok((source, more)) => {
+                asked += u64::from(more);
+                press.mint(&row.device, source)
+            }
             Err(why) => Err(Unmade::Device(why)),
         };
         match made {
@@ -429,12 +437,12 @@ fn make(mut job: Job, mint: &Mint, plan: &Plan, now: UnixTime) -> Result<Done, P
         }
     }
     job.rows = kept;
-    Ok(Done { staged: stager.finish(batch)?, minted, job })
+    Ok(Done { staged: stager.finish(batch)?, minted, job, asked })
 }
 
-/// The key that a row's request proves, or one to be made.
-fn key_source(row: &Candidate, base: &Path) -> Result<KeySource, String> {
-    let Some(csr) = &row.csr else { return Ok(KeySource::MakeHere) };
+/// The key that a row's request proves, or one to be made; and whether the request asked for more.
+fn key_source(row: &Candidate, base: &Path) -> Result<(KeySource, bool), String> {
+    let Some(csr) = &row.csr else { return Ok((KeySource::MakeHere, false)) };
     let octets = if csr.starts_with("-----BEGIN") {
         csr.clone().into_bytes()
     } else if csr.len() > 100 && csr.starts_with("MI") {
@@ -445,7 +453,8 @@ fn key_source(row: &Candidate, base: &Path) -> Result<KeySource, String> {
     };
     let refused = |error: request::BadRequest| format!("its request was refused: {error}");
     let request = Request::parse(&octets).map_err(refused)?;
-    request.verify_possession().map(KeySource::Proven).map_err(refused)
+    let more = !request.ignored.is_empty();
+    request.verify_possession().map(|key| (KeySource::Proven(key), more)).map_err(refused)
 }
 
 /// The one that writes.
@@ -505,7 +514,7 @@ impl Writer<'_> {
 
     fn try_write(&mut self, batch: &mut Done) -> Result<Result<(), Vec<tidy_warden_store::BatchRefusal>>, Problem> {
         use tidy_warden_core::time::Clock;
-        let Done { job, minted, staged } = batch;
+        let Done { job, minted, staged, asked } = batch;
         job.refused.sort_by_key(|refused| refused.line);
         let mut rejected = Vec::new();
         for Refused { line, raw, why } in &job.refused {
@@ -521,6 +530,7 @@ impl Writer<'_> {
             refused: self.position.refused + count(job.refused.len()),
             clipped: self.position.clipped + count(minted.iter().filter(|one| one.clipped).count()),
             made_up: self.position.made_up + count(minted.iter().filter(|one| one.made_up.is_some()).count()),
+            asked: self.position.asked + *asked,
         };
         let text = serde_json::to_string(&position)
             .map_err(|error| Problem::failed("the bulk run cannot be noted").because(error))?;
@@ -667,6 +677,12 @@ fn report(
     }
     if position.clipped > 0 {
         console.warn(format!("{} end early, with their authority", counted(number(position.clipped), "certificate")));
+    }
+    if position.asked > 0 {
+        console.note(format!(
+            "{} asked for subjects, names or extensions; of each only its key was taken",
+            counted(number(position.asked), "request")
+        ));
     }
     if let Place::Pack(_) = plan.place {
         console.note("the pack holds private keys and is not encrypted; keep it where only its receiver can read it");
