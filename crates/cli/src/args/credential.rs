@@ -155,7 +155,7 @@ pub(crate) struct CrlArgs {
     /// The file to write; one that exists is replaced.
     #[arg(long, value_name = "FILE")]
     pub(crate) out: PathBuf,
-    /// The authority; without it, the devices' authority.
+    /// The authority; without it, the only one for devices, or the only one whose list is waiting.
     #[arg(long, value_name = "NAME")]
     pub(crate) authority: Option<String>,
     /// How long it is good, up to its nextUpdate.

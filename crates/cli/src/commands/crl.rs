@@ -25,7 +25,7 @@ pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem
         return Err(Problem::usage("a CRL must be good for some time").next("--for 7d"));
     }
     let authority = match &args.authority {
-        None => ward.authority(AuthorityRole::Devices)?,
+        None => waiting(&ward)?,
         Some(name) => ward.named_authority(&parse::<AuthorityName>(name)?)?,
     };
     let secrets = context.secrets().with_key_file(args.root_key.as_deref());
@@ -42,6 +42,23 @@ pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem
     );
     context.console.show("tidy-warden/crl/1", value, &text)?;
     Ok(Exit::Done)
+}
+
+/// The authority whose list is meant if none is named: the only one for devices, or the only one whose list is waiting.
+fn waiting(ward: &Ward) -> Result<AuthorityRecord, Problem> {
+    let mut all = ward.authorities(AuthorityRole::Devices)?;
+    if all.len() > 1 {
+        all.retain(|authority| authority.crl_pending);
+    }
+    match (all.pop(), all.is_empty()) {
+        (Some(only), true) => Ok(only),
+        _ => {
+            let names: Vec<String> =
+                ward.authorities(AuthorityRole::Devices)?.iter().map(|each| each.name.to_string()).collect();
+            Err(Problem::usage("the ward has several authorities for devices")
+                .next(format!("name one with --authority: {}", names.join(", "))))
+        }
+    }
 }
 
 /// A CRL that was signed, written and recorded.

@@ -129,7 +129,8 @@ fn a_replaced_authority_keeps_its_certificates_and_its_list() {
         block_on(async { world.login(id).connect(guard.address).await.unwrap().goodbye().await });
     }
     world.run(&["revoke", "wv-2", "--reason", "superseded", "--yes"]).exits(0);
-    world.run(&["crl", "--authority", "devices", "--out", "old.crl"]).exits(0).prints(&["1 revoked"]);
+    world.run(&["crl", "--out", "old.crl"]).exits(0).prints(&["CRL 1 of `devices`: 1 revoked"]);
+    world.run(&["crl", "--out", "old.crl"]).exits(2).says(&["--authority: devices, devices-2"]);
     world.run(&["authority", "retire", "devices", "--yes"]).exits(3).says(&["2 certificates of it may still sign in"]);
     world.run(&["authority", "retire", "service", "--yes"]).exits(3).says(&["cannot do without it"]);
     world.run(&["authority", "retire", "devices", "--anyway", "--yes"]).exits(0);

@@ -24,8 +24,8 @@ use crate::ward::Ward;
 /// zstd's fastest regular level: half of an outfit is random and does not shrink, the rest is the same in every outfit.
 const LEVEL: i32 = 1;
 
-/// How many octets are compressed at a time. A compressor that is given whole pieces and remembers none of those before is
-/// faster by a third than one that is fed outfit by outfit, and the pack is not noticeably larger.
+/// How many octets are compressed at a time: a frame of its own each, so that the compressor needs no window over what went
+/// before. A pack of 100,000 grows from 36.0 to 36.9 MB by it.
 const FRAME: usize = 512 * 1024;
 
 /// The manifest in a pack.
