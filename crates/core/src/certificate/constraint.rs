@@ -401,6 +401,70 @@ mod tests {
         }
     }
 
+    fn certified(names: &[crate::certificate::AltName]) -> Certificate {
+        use crate::certificate::issue::tests::{template, ward};
+        use crate::certificate::{Issuer, Subject, Usage};
+        use crate::key::{NewKey, SoftwareKey};
+        let ward = ward();
+        let key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+        let subject = Subject::of("Quillfeather", "wv-1");
+        let issuer = Issuer { certificate: &ward.issuing, signer: &ward.key };
+        template(&key, &subject, names, Usage::Client, 30).issue(issuer).unwrap().certificate
+    }
+
+    #[test]
+    fn every_form_is_judged_by_itself() {
+        use crate::certificate::AltName;
+        let uri = |text: &str| AltName::Uri(text.to_owned());
+        let host = |text: &str| AltName::host(text).unwrap();
+        for (permitted, excluded, names, good) in [
+            // What no constraint speaks of is free.
+            ("dns:rope.example", "", vec![uri("urn:dev:org:32473-wv-1")], true),
+            ("ip:10.0.0.0/8", "", vec![host("10.1.2.3"), host("rope.example")], true),
+            ("ip:10.0.0.0/8", "", vec![host("11.1.2.3")], false),
+            ("ip:10.0.0.0/8", "", vec![host("fd00::1")], false),
+            ("", "ip:10.9.0.0/16", vec![host("10.9.1.1")], false),
+            ("", "ip:10.9.0.0/16", vec![host("10.8.1.1")], true),
+            // Every name of a form must lie within, not only one.
+            ("dns:rope.example", "", vec![host("a.rope.example"), host("rope.example.org")], false),
+            // A URI without a host cannot be judged, so it is refused wherever URIs are constrained.
+            ("uri:.rope.example", "", vec![uri("urn:dev:org:32473-wv-1")], false),
+            ("", "uri:.rope.example", vec![uri("urn:dev:org:32473-wv-1")], false),
+            ("uri:.rope.example", "", vec![uri("https://a.rope.example/x")], true),
+            ("uri:.rope.example", "", vec![uri("https://rope.example/x")], false),
+        ] {
+            let bases = |text: &str| text.split_whitespace().map(|base| base.parse().unwrap()).collect();
+            let constraints = Constraints { permitted: bases(permitted), excluded: bases(excluded) };
+            let found = constraints.check(&certified(&names));
+            assert_eq!(found.is_ok(), good, "{permitted} {excluded} {names:?}: {found:?}");
+        }
+    }
+
+    #[test]
+    fn directory_names_are_compared_without_case_and_from_their_beginning() {
+        let name = |organization: &str| {
+            let subject =
+                crate::certificate::Subject::new([(crate::certificate::Attribute::Organization, organization)]);
+            Base::Directory(Name::from_der(subject.der()).unwrap())
+        };
+        for (organization, good) in [("Quillfeather", true), ("  quillFEATHER ", true), ("Quill", false)] {
+            let constraints = Constraints { permitted: vec![name(organization)], excluded: Vec::new() };
+            assert_eq!(constraints.check(&certified(&[])).is_ok(), good, "{organization}");
+            let constraints = Constraints { permitted: Vec::new(), excluded: vec![name(organization)] };
+            assert_eq!(constraints.check(&certified(&[])).is_err(), good, "{organization}");
+            assert_eq!(Constraints::from_der(&constraints.to_der()).unwrap(), constraints);
+        }
+    }
+
+    #[test]
+    fn a_form_that_is_not_processed_forbids_its_names() {
+        let constraints = Constraints { permitted: vec![Base::Unprocessed(Form::RegisteredId)], excluded: Vec::new() };
+        assert_eq!(constraints.check(&certified(&[])), Ok(()));
+        let oid = GeneralName::RegisteredId(EMAIL_ADDRESS);
+        assert!(constraints.check_name(&oid).is_err());
+        assert!(Constraints::from_der(&crate::asn1::sequence(&[])).is_err(), "an empty extension says nothing");
+    }
+
     #[test]
     fn bases_read_and_print_alike() {
         for text in ["dns:rope.example", "uri:.rope.example", "email:rope.example", "ip:10.1.0.0/16", "ip:fd00::/8"] {

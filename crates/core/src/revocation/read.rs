@@ -263,3 +263,64 @@ fn extension_parts(extension: &[u8]) -> Result<(ObjectIdentifier, bool, &[u8]), 
     fields.finish()?;
     Ok((oid, critical, value))
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::certificate::{Issuer, tests_support_ward};
+    use crate::revocation::{Heading, Revoked, sign_crl};
+    use crate::time::Span;
+
+    const NOW: UnixTime = UnixTime(1_795_417_333);
+
+    fn serial(number: u32) -> SerialNumber {
+        SerialNumber::from_octets(&[&[1], number.to_be_bytes().as_slice()].concat()).unwrap()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+
+        /// What is on a list is found, with its moment and reason, and nothing else is.
+        #[test]
+        fn exactly_what_was_listed_is_found(
+            numbers in prop::collection::btree_set(0u32..200, 0..40),
+            reasons in prop::collection::vec(0usize..Reason::ALL.len(), 40),
+        ) {
+            let ward = tests_support_ward();
+            let issuer = Issuer { certificate: &ward.issuing, signer: &ward.key };
+            let heading = Heading { number: 7, this_update: NOW, next_update: NOW.plus(Span::from_days(1)) };
+            let reason_of = |at: usize| Reason::ALL[reasons[at % reasons.len()]];
+            let entries = numbers.iter().enumerate().map(|(at, number)| Revoked {
+                serial: serial(*number),
+                at: UnixTime(NOW.0 - i64::from(*number)),
+                reason: reason_of(at),
+            });
+            let crl = Crl::from_der(&sign_crl(issuer, heading, entries.collect::<Vec<_>>()).unwrap()).unwrap();
+            prop_assert_eq!(crl.judge(&ward.issuing, NOW), Ok(()));
+            prop_assert_eq!(crl.len(), numbers.len());
+            for number in 0..200 {
+                let wanted = numbers.iter().position(|each| *each == number).map(|at| Listed {
+                    at: UnixTime(NOW.0 - i64::from(number)),
+                    reason: Some(reason_of(at)).filter(|reason| *reason != Reason::Unspecified),
+                });
+                prop_assert_eq!(crl.find(&serial(number)), wanted);
+            }
+        }
+
+        /// A list with a changed octet is refused, or its signature is.
+        #[test]
+        fn no_changed_octet_is_taken(at in any::<prop::sample::Index>(), flip in 1u8..=255) {
+            let ward = tests_support_ward();
+            let issuer = Issuer { certificate: &ward.issuing, signer: &ward.key };
+            let heading = Heading { number: 7, this_update: NOW, next_update: NOW.plus(Span::from_days(1)) };
+            let entry = Revoked { serial: serial(5), at: NOW, reason: Reason::Superseded };
+            let mut der = sign_crl(issuer, heading, [entry]).unwrap();
+            let at = at.index(der.len());
+            der[at] ^= flip;
+            let taken = Crl::from_der(&der).is_ok_and(|crl| crl.judge(&ward.issuing, NOW).is_ok());
+            prop_assert!(!taken, "octet {at}");
+        }
+    }
+}
