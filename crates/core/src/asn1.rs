@@ -227,6 +227,17 @@ pub fn pem_blocks(octets: &[u8]) -> Option<Vec<(String, Vec<u8>)>> {
     Some(blocks)
 }
 
+/// The DER in a file that holds PEM blocks of one label, or one value in DER; `None` if it is something else or empty.
+#[must_use]
+pub fn der_values(octets: &[u8], label: &str) -> Option<Vec<Vec<u8>>> {
+    if octets.first() == Some(&SEQUENCE) {
+        return Some(vec![octets.to_vec()]);
+    }
+    let blocks = pem_blocks(octets)?;
+    let all_labelled = !blocks.is_empty() && blocks.iter().all(|(found, _)| found == label);
+    all_labelled.then(|| blocks.into_iter().map(|(_, der_bytes)| der_bytes).collect())
+}
+
 /// DER of a value whose type can always be encoded (names, key infos that were decoded before).
 ///
 /// # Errors

@@ -262,16 +262,8 @@ impl Certificate {
     /// # Errors
     /// Something else, or a certificate that cannot be read.
     pub fn read_all(octets: &[u8]) -> Result<Vec<Self>, BadCertificate> {
-        if octets.first() == Some(&0x30) {
-            return Ok(vec![Self::from_der(octets)?]);
-        }
-        let blocks = asn1::pem_blocks(octets).ok_or(BadCertificate::Malformed)?;
-        let read = |(label, der_bytes): &(String, Vec<u8>)| match label.as_str() {
-            "CERTIFICATE" => Self::from_der(der_bytes),
-            _ => Err(BadCertificate::Malformed),
-        };
-        let all = blocks.iter().map(read).collect::<Result<Vec<_>, _>>()?;
-        if all.is_empty() { Err(BadCertificate::Malformed) } else { Ok(all) }
+        let values = asn1::der_values(octets, "CERTIFICATE").ok_or(BadCertificate::Malformed)?;
+        values.iter().map(|der_bytes| Self::from_der(der_bytes)).collect()
     }
 
     /// The certificate in DER, as it was read.

@@ -124,16 +124,8 @@ impl Crl {
     /// # Errors
     /// Something else, or a CRL that cannot be read.
     pub fn read_all(octets: &[u8]) -> Result<Vec<Self>, BadCrl> {
-        if octets.first() == Some(&0x30) {
-            return Ok(vec![Self::from_der(octets)?]);
-        }
-        let blocks = asn1::pem_blocks(octets).ok_or(BadCrl::Malformed)?;
-        let read = |(label, der_bytes): &(String, Vec<u8>)| match label.as_str() {
-            "X509 CRL" => Self::from_der(der_bytes),
-            _ => Err(BadCrl::Malformed),
-        };
-        let all = blocks.iter().map(read).collect::<Result<Vec<_>, _>>()?;
-        if all.is_empty() { Err(BadCrl::Malformed) } else { Ok(all) }
+        let values = asn1::der_values(octets, "X509 CRL").ok_or(BadCrl::Malformed)?;
+        values.iter().map(|der_bytes| Self::from_der(der_bytes)).collect()
     }
 
     fn read_extensions(&mut self, list: &[u8]) -> Result<(), der::Error> {

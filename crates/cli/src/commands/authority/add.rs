@@ -81,14 +81,17 @@ impl Addition<'_> {
     /// Whether the authority waits for an outside root's answer, or is there.
     fn waits(&self) -> Result<bool, Problem> {
         let pending = self.ward.store.pending_authorities()?.iter().any(|each| each.name == self.name);
-        Ok(pending || self.ward.store.authorities()?.iter().any(|each| each.name == self.name))
+        Ok(pending || self.is_there()?)
+    }
+
+    fn is_there(&self) -> Result<bool, Problem> {
+        Ok(self.ward.store.authorities()?.iter().any(|each| each.name == self.name))
     }
 
     fn refuse_taken(&self) -> Result<(), Problem> {
-        let taken = self.ward.store.authorities()?.iter().any(|each| each.name == self.name);
         // Keys of the ward that are no authority's have names, too.
         let reserved = ["tokens", "guard", "desk"].contains(&self.name.as_str());
-        match taken || reserved {
+        match reserved || self.is_there()? {
             true => Err(Problem::refused(format!("the name `{}` is in use", self.name)).next("authority list")),
             false => Ok(()),
         }

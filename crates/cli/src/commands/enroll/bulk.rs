@@ -77,6 +77,8 @@ struct Position {
     made_up: u64,
     /// Requests that asked for more than a certificate for their key.
     asked: u64,
+    /// Keys that were made here.
+    keys: u64,
 }
 
 impl Position {
@@ -190,15 +192,15 @@ pub(super) fn resume(context: &Context<'_>, args: &EnrollArgs) -> Result<Exit, P
     let damaged = |error: serde_json::Error| Problem::failed("the unfinished bulk run cannot be read").because(error);
     let plan: Plan = serde_json::from_str(&found.plan).map_err(damaged)?;
     let position: Position = serde_json::from_str(&found.position).map_err(damaged)?;
-    if args.stop {
-        context.console.confirm("End the bulk run where it stands?", args.yes)?;
-        let output = Output::resume(&plan.place, position.committed(), &ward)?;
-        return finish(context, &mut ward, &plan, position, output, true);
-    }
     if output::is_finished(&plan.place) && position.byte > 0 {
         // It came as far as giving the pack its name.
         output::tidy_up(&plan.place);
         return report(context, &mut ward, &plan, position, false);
+    }
+    if args.stop {
+        context.console.confirm("End the bulk run where it stands?", args.yes)?;
+        let output = Output::resume(&plan.place, position.committed(), &ward)?;
+        return finish(context, &mut ward, &plan, position, output, true);
     }
     let input = args.from.as_deref().map_or_else(|| Ok(plan.input.clone()), absolute)?;
     let (digest, ..) = digest(&input)?;
@@ -531,6 +533,7 @@ impl Writer<'_> {
             clipped: self.position.clipped + count(minted.iter().filter(|one| one.clipped).count()),
             made_up: self.position.made_up + count(minted.iter().filter(|one| one.made_up.is_some()).count()),
             asked: self.position.asked + *asked,
+            keys: self.position.keys + count(minted.iter().filter(|one| one.fresh_key).count()),
         };
         let text = serde_json::to_string(&position)
             .map_err(|error| Problem::failed("the bulk run cannot be noted").because(error))?;
@@ -684,7 +687,7 @@ fn report(
             counted(number(position.asked), "request")
         ));
     }
-    if let Place::Pack(_) = plan.place {
+    if matches!(plan.place, Place::Pack(_)) && position.keys > 0 {
         console.note("the pack holds private keys and is not encrypted; keep it where only its receiver can read it");
     }
     if stopped {

@@ -149,7 +149,7 @@ pub(crate) struct Minted {
     /// PKCS#8 in PEM, if the key was made here.
     pub(crate) key_pem: Option<Zeroizing<String>>,
     /// Whether the key was made here.
-    fresh_key: bool,
+    pub(crate) fresh_key: bool,
     key_digest: [u8; 32],
     key_type: String,
     not_before: UnixTime,
