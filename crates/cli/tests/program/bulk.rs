@@ -423,3 +423,19 @@ fn a_full_disk_stops_a_run_that_then_goes_on() {
     world.run(&["enroll", "--resume"]).exits(0).prints(&["issued   3000 certificates"]);
     assert_eq!(open_pack(&world.path("p.tar.zst")).0.len(), 3000);
 }
+
+#[test]
+fn a_run_that_was_killed_after_its_pack_got_its_name_is_over_by_being_asked() {
+    for ending in [&["enroll", "--resume"][..], &["enroll", "--stop", "--yes"]] {
+        let world = World::init();
+        world.write("fleet.csv", list(30));
+        world.run(&["enroll", "--from", "fleet.csv", "--pack", "p.tar.zst", "--yes"]).exits(0);
+        // The store as it stood before it was told of the end: the plan is in the audit record.
+        let position = r#"{"byte":1,"line":1,"extent":{"pack":0,"manifest":0,"lines":0},"rejects":0,"issued":30,"refused":0,"clipped":0,"made_up":0,"asked":0,"keys":30}"#;
+        let again = format!("INSERT INTO bulk SELECT 1, detail, '{position}' FROM audit WHERE act = 'enroll.begin'");
+        world.other("sqlite3", &["w/ward.db", &again]).exits(0);
+        world.run(ending).exits(0).prints(&["issued   30 certificates"]).says(&["holds private keys"]);
+        assert_eq!(open_pack(&world.path("p.tar.zst")).0.len(), 30);
+        world.run(&["enroll", "--resume"]).exits(4);
+    }
+}
