@@ -2,6 +2,7 @@
 
 mod credential;
 mod device;
+mod group;
 mod policy;
 mod run;
 
@@ -11,7 +12,10 @@ use clap::{Args, Parser, Subcommand};
 
 pub(crate) use credential::{CredentialCommand, CrlArgs, EnrollArgs, PinArgs, RevokeArgs, TokenCommand};
 pub(crate) use device::{AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs};
-pub(crate) use policy::{AdoptArgs, AskArgs, AskedAct, CheckArgs, PolicyCommand};
+pub(crate) use group::{GroupCommand, MakeGroupArgs};
+pub(crate) use policy::{
+    AdoptArgs, AskArgs, AskedAct, CheckArgs, CompareArgs, DraftArgs, FormatArgs, PolicyCommand, ReachArgs, TrialArgs,
+};
 pub(crate) use run::{DemoArgs, GuardArgs, LogForm, TopicMatchArgs};
 
 use crate::console::Format;
@@ -24,12 +28,13 @@ prepare
   settings   check ward.toml
 register
   device     list devices and keep what is known of them
+  group      put devices under one name, by rule or by list
 credentials
   enroll     give a device its certificate: from its request (CSR), or with a key made here
   credential see the certificates of the fleet and whose one is, and bind others to devices
   token      make and read tokens that stand for a device
 policy
-  policy     check, adopt and question policies
+  policy     check, compare, adopt and question policies; draft them from what happens
 run
   guard      stand between the devices and the MQTT broker and let pass what policy allows
 keep true
@@ -92,6 +97,9 @@ pub(crate) enum Command {
     /// List devices and keep what is known of them.
     #[command(subcommand)]
     Device(DeviceCommand),
+    /// Put devices under one name, by rule or by list.
+    #[command(subcommand)]
+    Group(GroupCommand),
     /// Give a device its certificate: from its request (CSR), or with a key made here.
     Enroll(Box<EnrollArgs>),
     /// See the certificates of the fleet and whose one is, and bind others to devices.
@@ -100,7 +108,7 @@ pub(crate) enum Command {
     /// Make and read tokens that stand for a device.
     #[command(subcommand)]
     Token(TokenCommand),
-    /// Check, adopt and question policies.
+    /// Check, compare, adopt and question policies; draft them from what happens.
     #[command(subcommand)]
     Policy(PolicyCommand),
     /// Stand between the devices and the MQTT broker and let pass what policy allows.

@@ -2,14 +2,17 @@
 
 pub(crate) mod audit;
 pub(crate) mod authority;
+mod changes;
 pub(crate) mod credential;
 pub(crate) mod crl;
 pub(crate) mod device;
 pub(crate) mod enroll;
 mod finding;
+mod group;
 pub(crate) mod guard;
 pub(crate) mod import;
 pub(crate) mod init;
+mod pick;
 pub(crate) mod policy;
 pub(crate) mod revoke;
 pub(crate) mod settings;
@@ -61,6 +64,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Authority(command) => authority::run(&context, &command),
         Command::Settings(_) => settings::run(&context),
         Command::Device(command) => device::run(&context, command),
+        Command::Group(command) => group::run(&context, &command),
         Command::Enroll(args) => enroll::run(&context, &args),
         Command::Credential(command) => credential::run(&context, command),
         Command::Token(command) => token::run(&context, command),

@@ -129,6 +129,25 @@ impl Console {
         }
     }
 
+    /// Wants the number of devices that an act is about: typed, or given. Another number refuses the act whole.
+    pub(crate) fn confirm_count(&self, count: u64, given: Option<u64>) -> Result<(), Problem> {
+        let wrong = |said: &str| {
+            Problem::refused("nothing was done")
+                .because(format!("it is about {count}, not {said}"))
+                .next("look again at the condition")
+        };
+        match given {
+            Some(given) if given == count => Ok(()),
+            Some(given) => Err(wrong(&given.to_string())),
+            None => match self.ask("Type how many devices that is: ")? {
+                Some(answer) if answer.trim() == count.to_string() => Ok(()),
+                Some(answer) => Err(wrong(&format!("{:?}", answer.trim()))),
+                None => Err(Problem::usage("this wants the number of devices, and there is no terminal to ask on")
+                    .next(format!("add --count {count} if that is what you mean"))),
+            },
+        }
+    }
+
     /// The reason for a change that needs one: as given, or asked for on a terminal.
     pub(crate) fn reason(&self, given: Option<&str>) -> Result<String, Problem> {
         match given {

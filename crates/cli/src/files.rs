@@ -50,6 +50,11 @@ pub(crate) fn read_input(limit: u64) -> Result<String, Problem> {
     into_text(read_input_octets(limit)?, Path::new("standard input"))
 }
 
+/// The whole of a text file; `-` is standard input.
+pub(crate) fn read_text_or_input(path: &Path, limit: u64) -> Result<String, Problem> {
+    if path.as_os_str() == "-" { read_input(limit) } else { read_text(path, limit) }
+}
+
 /// The whole of a text file.
 pub(crate) fn read_text(path: &Path, limit: u64) -> Result<String, Problem> {
     into_text(read(path, limit)?, path)

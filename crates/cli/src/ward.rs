@@ -4,14 +4,19 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::condition::Groups;
+use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::SoftwareKey;
-use tidy_warden_core::policy::{Edition, PolicyFile};
+use tidy_warden_core::policy::{Edition, Fleet, PolicyFile, Rights};
 use tidy_warden_core::settings::{Kind, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
-use tidy_warden_store::{AuthorityRecord, AuthorityRole, Cause, DeviceView, SqliteStore, Store, WardRecord};
+use tidy_warden_store::{
+    AuthorityRecord, AuthorityRole, Cause, DeviceView, EditionRecord, SqliteStore, Store, StoreError, WardRecord,
+    resolvable,
+};
 
 use crate::clock::WardClock;
 use crate::files;
@@ -19,7 +24,7 @@ use crate::passphrase::Passphrase;
 use crate::problem::Problem;
 
 /// The longest `ward.toml` and the longest policy file read, in octets.
-const MAX_TEXT: u64 = 4 * 1024 * 1024;
+pub(crate) const MAX_TEXT: u64 = 4 * 1024 * 1024;
 
 /// The file names of a ward.
 pub(crate) const SETTINGS: &str = "ward.toml";
@@ -172,15 +177,62 @@ impl Ward {
         Parties { issuer: self.record.urn.clone(), audience: format!("mqtts://{}", self.settings.endpoints.mqtt) }
     }
 
+    /// The groups, ready for conditions.
+    pub(crate) fn groups(&self) -> Result<Groups, Problem> {
+        Ok(resolvable(&self.store.groups()?)?)
+    }
+
     /// The adopted edition, ready to decide by; `None` if there is none.
     pub(crate) fn edition(&self) -> Result<Option<Edition>, Problem> {
         match self.store.edition(None)? {
             None => Ok(None),
-            Some(record) => Edition::read(record.number, &record.files).map(Some).map_err(|errors| {
-                Problem::text(format!("edition {} cannot be read by this version", record.number), &errors)
-                    .next("adopt the policies again")
-            }),
+            Some(record) => self.read(record.number, &record.files).map(Some),
         }
+    }
+
+    /// An edition as it was adopted.
+    pub(crate) fn edition_record(&self, number: u32) -> Result<EditionRecord, Problem> {
+        self.store.edition(Some(number))?.ok_or_else(|| {
+            Problem::not_found(format!("there is no edition {number}")).next("policy editions lists them")
+        })
+    }
+
+    /// Policies with the ward's groups put in; number 0 is a draft.
+    pub(crate) fn read(&self, number: u32, files: &[PolicyFile]) -> Result<Edition, Problem> {
+        Edition::read(number, files, &self.groups()?).map_err(|errors| match number {
+            0 => Problem::text("the policies have mistakes", &errors),
+            _ => Problem::text(format!("edition {number} cannot be read by this version"), &errors)
+                .next("adopt the policies again"),
+        })
+    }
+
+    /// The policies of the folder.
+    pub(crate) fn draft(&self) -> Result<Edition, Problem> {
+        self.read(0, &self.policy_files()?)
+    }
+
+    /// What an edition gives a device, with what it may do for its children.
+    pub(crate) fn rights(&self, edition: &Edition, device: &DeviceRecord) -> Result<Rights, Problem> {
+        let asks = edition.asks_for_children(device);
+        let children = if asks { self.store.children(&device.id)? } else { Vec::new() };
+        Ok(edition.rights_with(device, &children, &self.settings))
+    }
+
+    /// The whole fleet under one edition or two.
+    pub(crate) fn fleet<'e>(
+        &self,
+        editions: &[&'e Edition],
+        texts: impl IntoIterator<Item = &'e str>,
+    ) -> Result<Fleet<'e>, Problem> {
+        let mut fleet = Fleet::new(editions, texts);
+        self.fill(&mut fleet)?;
+        Ok(fleet)
+    }
+
+    /// Puts every device into a fleet.
+    pub(crate) fn fill(&self, fleet: &mut Fleet<'_>) -> Result<(), Problem> {
+        let damaged = |error: tidy_warden_core::id::BadName| StoreError::Damaged { detail: error.to_string() };
+        Ok(self.store.each_fleet_row(&mut |row| fleet.add(row).map_err(damaged))?)
     }
 
     /// The policy files of the ward.
@@ -191,6 +243,15 @@ impl Ward {
 
 /// The policy files in a folder, by name; `shown` is what errors call the folder.
 pub(crate) fn policy_files(folder: &Path, shown: &str) -> Result<Vec<PolicyFile>, Problem> {
+    let file = |path: PathBuf| {
+        let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        Ok(PolicyFile { name: format!("{shown}/{name}"), text: files::read_text(&path, MAX_TEXT)? })
+    };
+    policy_paths(folder)?.into_iter().map(file).collect()
+}
+
+/// The paths of the policy files in a folder, in their order.
+pub(crate) fn policy_paths(folder: &Path) -> Result<Vec<PathBuf>, Problem> {
     let failed = |error: std::io::Error| Problem::file("read", folder, &error);
     let mut paths = Vec::new();
     for entry in std::fs::read_dir(folder).map_err(failed)? {
@@ -200,11 +261,7 @@ pub(crate) fn policy_files(folder: &Path, shown: &str) -> Result<Vec<PolicyFile>
         }
     }
     paths.sort();
-    let file = |path: PathBuf| {
-        let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-        Ok(PolicyFile { name: format!("{shown}/{name}"), text: files::read_text(&path, MAX_TEXT + 1)? })
-    };
-    paths.into_iter().map(file).collect()
+    Ok(paths)
 }
 
 /// What changed between two texts, line by line, as the detail of an audit entry.

@@ -1,29 +1,39 @@
-//! Conditions: the small language that picks devices, for policies (`for`) and on the command line (`--where`).
+//! Conditions: the small language that picks devices, for policies (`for`), groups and the command line (`--where`).
 //!
 //! ```text
 //! condition  = all *( "or" all )
 //! all        = single *( "and" single )
 //! single     = "not" single / "(" condition ")" / comparison
-//! comparison = field ( ( "=" / "!=" ) value / "in" "(" value *( "," value ) ")" / "matches" text / "known" )
+//! comparison = field ( op value / "in" "(" value *( "," value ) ")" / "matches" text / "known" )
+//!            / "group" ( ( "=" / "!=" ) name / "in" "(" name *( "," name ) ")" )
+//!            / moment ( op time / ( "before" / "after" ) ( time / span "ago" ) / "within" span / "known" )
+//! op         = "=" / "!=" / "<" / "<=" / ">" / ">="
+//! moment     = "cert.ends" / "seen" / "created"
 //! ```
 //!
-//! A comparison with a missing value is false, `!=` too. In `matches`, `*` stands for any run of characters.
+//! A comparison with a missing value is false, `!=` too. Texts are ordered by their octets. In `matches`, `*` stands for
+//! any run of characters. `within 30d` means from now until 30 days from now.
 
+mod possible;
+mod read;
+mod write;
+
+#[cfg(test)]
+pub(crate) mod tests;
+
+use std::cmp::Ordering;
+use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::Arc;
 
-use crate::device::{DeviceRecord, DeviceState};
+use crate::credential::CredentialRecord;
+use crate::device::{DeviceRecord, DeviceState, usable_end};
 use crate::fact::{Fact, FactName};
-use crate::id::{self, LabelName};
-use crate::text::{Lexer, Source, TextError, Token, quote};
+use crate::id::{self, GroupName, LabelName};
+use crate::time::{Span, UnixTime};
 
-/// How deep conditions may nest; a limit on the parser's stack.
-const MAX_DEPTH: usize = 64;
-
-/// The most comparisons in one condition; a limit on work.
-const MAX_COMPARISONS: usize = 10_000;
-
-/// What a comparison looks at.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// What a comparison of texts looks at.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Field {
     /// The device's id.
     Id,
@@ -42,7 +52,11 @@ pub enum Field {
 }
 
 impl Field {
-    fn parse(word: &str) -> Result<Self, id::BadName> {
+    /// The field that a word names.
+    ///
+    /// # Errors
+    /// A word that could not even name a label.
+    pub fn parse(word: &str) -> Result<Self, id::BadName> {
         Ok(match word {
             "id" => Self::Id,
             "kind" => Self::Kind,
@@ -71,8 +85,49 @@ impl fmt::Display for Field {
     }
 }
 
+/// What a comparison of times looks at; not in policies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Moment {
+    /// `cert.ends`: the latest end of the credentials that may sign in.
+    CertEnds,
+    /// `seen`: when the device last connected.
+    Seen,
+    /// `created`: when it was listed.
+    Created,
+}
+
+impl Moment {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::CertEnds, Self::Seen, Self::Created];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::CertEnds => "cert.ends",
+            Self::Seen => "seen",
+            Self::Created => "created",
+        }
+    }
+}
+
 /// Words that conditions keep for themselves; no label can be compared under such a name.
-const RESERVED: &[&str] = &["and", "or", "not", "in", "matches", "known", "group", "seen", "created", "cert.ends"];
+const RESERVED: &[&str] = &[
+    "and",
+    "or",
+    "not",
+    "in",
+    "matches",
+    "known",
+    "within",
+    "before",
+    "after",
+    "ago",
+    "group",
+    "seen",
+    "created",
+    "cert.ends",
+];
 
 /// Whether a label may have this name: not a word of the language, a field, or a fact.
 #[must_use]
@@ -82,19 +137,106 @@ pub fn can_name_a_label(name: &LabelName) -> bool {
     !is_variable && !RESERVED.contains(&word) && matches!(Field::parse(word), Ok(Field::Label(_)))
 }
 
+/// How two values are compared.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Comparison {
+    /// `=`
+    Is,
+    /// `!=`
+    IsNot,
+    /// `<`
+    Less,
+    /// `<=`
+    AtMost,
+    /// `>=`
+    AtLeast,
+    /// `>`
+    More,
+}
+
+impl Comparison {
+    /// All of them.
+    pub const ALL: [Self; 6] = [Self::Is, Self::IsNot, Self::Less, Self::AtMost, Self::AtLeast, Self::More];
+
+    /// The sign for it, which SQL shares.
+    #[must_use]
+    pub fn sign(self) -> &'static str {
+        match self {
+            Self::Is => "=",
+            Self::IsNot => "!=",
+            Self::Less => "<",
+            Self::AtMost => "<=",
+            Self::AtLeast => ">=",
+            Self::More => ">",
+        }
+    }
+
+    fn holds(self, found: Ordering) -> bool {
+        match self {
+            Self::Is => found.is_eq(),
+            Self::IsNot => found.is_ne(),
+            Self::Less => found.is_lt(),
+            Self::AtMost => found.is_le(),
+            Self::AtLeast => found.is_ge(),
+            Self::More => found.is_gt(),
+        }
+    }
+}
+
+/// A test of one text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TextTest {
+    /// It compares so with this text.
+    Compared(Comparison, String),
+    /// It is one of these.
+    In(Vec<String>),
+    /// It has this shape.
+    Matches(String),
+    /// It is known.
+    Known,
+}
+
+/// A point in time, fixed or by the clock.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Instant {
+    /// This one.
+    At(UnixTime),
+    /// So long before now.
+    Ago(Span),
+}
+
+impl Instant {
+    /// The instant at `now`.
+    #[must_use]
+    pub fn at(self, now: UnixTime) -> UnixTime {
+        match self {
+            Self::At(time) => time,
+            Self::Ago(span) => now.minus(span),
+        }
+    }
+}
+
+/// A test of one time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TimeTest {
+    /// It compares so with this instant.
+    Compared(Comparison, Instant),
+    /// It lies between now and so long from now, both included.
+    Within(Span),
+    /// It is known.
+    Known,
+}
+
 /// A condition.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Condition {
-    /// The field has this value.
-    Is(Field, String),
-    /// The field is known and has another value.
-    IsNot(Field, String),
-    /// The field has one of these values.
-    In(Field, Vec<String>),
-    /// The field's value has this shape.
-    Matches(Field, String),
-    /// The field is known.
-    Known(Field),
+    /// The field's value passes the test.
+    Text(Field, TextTest),
+    /// The time passes the test.
+    Time(Moment, TimeTest),
+    /// The device is in the group: by its rule where it has one that was put in by [`Condition::resolve`], else because it
+    /// was put in by name.
+    Group(GroupName, Option<Arc<Condition>>),
     /// All hold.
     All(Vec<Condition>),
     /// One holds at least.
@@ -103,91 +245,221 @@ pub enum Condition {
     Not(Box<Condition>),
 }
 
-/// Where a condition stands, which decides the fields that it may use.
+/// Where a condition stands, which decides what it may compare.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Use {
-    /// In a policy's `for`: only what does not change by itself.
+    /// In a policy's `for`, and in the rule of a group that policies use: only what does not change by itself.
     Policy,
     /// For picking devices now.
     Picking,
 }
 
-/// What a condition is held against: a device of the ward, or one that is only described.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Candidate<'a> {
-    /// The device; for a described one a record that was never stored.
-    pub device: &'a DeviceRecord,
-    /// Its state, where it is known.
-    pub state: Option<DeviceState>,
+/// The groups of a ward: those by rule with their rule, fixed ones with `None`.
+pub type Groups = BTreeMap<GroupName, Option<Arc<Condition>>>;
+
+/// What is known of one value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Found<'a> {
+    /// This.
+    Is(&'a str),
+    /// There is none.
+    Missing,
+    /// Nothing is known yet: what depends on it stays open.
+    Unknown,
 }
 
-impl Candidate<'_> {
-    fn value(&self, field: &Field) -> Option<&str> {
+impl<'a> From<Option<&'a str>> for Found<'a> {
+    fn from(value: Option<&'a str>) -> Self {
+        value.map_or(Self::Missing, Self::Is)
+    }
+}
+
+/// What conditions ask of a device.
+pub trait Traits {
+    /// The value of a field.
+    fn text(&self, field: &Field) -> Found<'_>;
+
+    /// Whether the device was put into a group by name; `None` if that is not known.
+    fn in_group(&self, group: &GroupName) -> Option<bool>;
+
+    /// A time; `None` if there is none.
+    fn time(&self, _moment: Moment) -> Option<UnixTime> {
+        None
+    }
+
+    /// The present instant.
+    fn now(&self) -> UnixTime {
+        UnixTime(0)
+    }
+}
+
+/// A device that is held against conditions, in full.
+#[derive(Debug, Clone, Copy)]
+pub struct Candidate<'a> {
+    device: &'a DeviceRecord,
+    credentials: &'a [CredentialRecord],
+    now: Option<UnixTime>,
+}
+
+impl<'a> Candidate<'a> {
+    /// For conditions of policies, which do not ask for states and times.
+    #[must_use]
+    pub fn lasting(device: &'a DeviceRecord) -> Self {
+        Self { device, credentials: &[], now: None }
+    }
+
+    /// For picking at `now`, with all credentials of the device.
+    #[must_use]
+    pub fn at(device: &'a DeviceRecord, credentials: &'a [CredentialRecord], now: UnixTime) -> Self {
+        Self { device, credentials, now: Some(now) }
+    }
+}
+
+impl Traits for Candidate<'_> {
+    fn text(&self, field: &Field) -> Found<'_> {
         let device = self.device;
         match field {
-            Field::Id => Some(device.id.as_str()),
-            Field::Kind => Some(device.kind.as_str()),
-            Field::State => self.state.map(DeviceState::as_str),
-            Field::Owner => device.owner.as_ref().map(|owner| owner.as_str()),
-            Field::Gateway => device.gateway.as_ref().map(|gateway| gateway.as_str()),
-            Field::Fact(name) => device.facts.get(name).map(Fact::value),
-            Field::Label(name) => device.labels.get(name).map(|value| value.as_str()),
+            Field::Id => Found::Is(device.id.as_str()),
+            Field::Kind => Found::Is(device.kind.as_str()),
+            Field::State => self.now.map(|now| DeviceState::of(device, self.credentials, now).as_str()).into(),
+            Field::Owner => device.owner.as_ref().map(|owner| owner.as_str()).into(),
+            Field::Gateway => device.gateway.as_ref().map(|gateway| gateway.as_str()).into(),
+            Field::Fact(name) => device.facts.get(name).map(Fact::value).into(),
+            Field::Label(name) => device.labels.get(name).map(|value| value.as_str()).into(),
+        }
+    }
+
+    fn in_group(&self, group: &GroupName) -> Option<bool> {
+        Some(self.device.groups.contains(group))
+    }
+
+    fn time(&self, moment: Moment) -> Option<UnixTime> {
+        match moment {
+            Moment::CertEnds => usable_end(self.credentials, self.now?),
+            Moment::Seen => self.device.seen,
+            Moment::Created => Some(self.device.created),
+        }
+    }
+
+    fn now(&self) -> UnixTime {
+        self.now.unwrap_or(UnixTime(0))
+    }
+}
+
+impl TextTest {
+    /// Whether a known value passes.
+    #[must_use]
+    pub fn passes(&self, found: &str) -> bool {
+        match self {
+            Self::Compared(how, value) => how.holds(found.cmp(value.as_str())),
+            Self::In(values) => values.iter().any(|value| value == found),
+            Self::Matches(pattern) => matches(pattern, found),
+            Self::Known => true,
+        }
+    }
+}
+
+impl TimeTest {
+    /// Whether a known time passes at `now`.
+    #[must_use]
+    pub fn passes(self, found: UnixTime, now: UnixTime) -> bool {
+        match self {
+            Self::Compared(how, instant) => how.holds(found.cmp(&instant.at(now))),
+            Self::Within(span) => (now..=now.plus(span)).contains(&found),
+            Self::Known => true,
         }
     }
 }
 
 impl Condition {
-    /// Reads a condition that is all of `source`.
-    ///
-    /// # Errors
-    /// The first place where it is not one.
-    pub fn parse(source: &Source, place: Use) -> Result<Self, TextError> {
-        let mut lexer = Lexer::new(source)?;
-        let condition = Self::read(&mut lexer, place)?;
-        match lexer.peek() {
-            Token::End => Ok(condition),
-            _ => Err(lexer.unexpected("expected `and`, `or`, or the end of the condition")),
+    /// Whether it holds for a device of which all is known.
+    #[must_use]
+    pub fn holds(&self, of: &impl Traits) -> bool {
+        self.truth(of) == Some(true)
+    }
+
+    /// Whether it holds; `None` where that depends on what is not known (three-valued logic of Kleene).
+    #[must_use]
+    pub fn truth(&self, of: &impl Traits) -> Option<bool> {
+        match self {
+            Self::Text(field, test) => match of.text(field) {
+                Found::Is(found) => Some(test.passes(found)),
+                Found::Missing => Some(false),
+                Found::Unknown => None,
+            },
+            Self::Time(moment, test) => Some(of.time(*moment).is_some_and(|found| test.passes(found, of.now()))),
+            Self::Group(_, Some(rule)) => rule.truth(of),
+            Self::Group(name, None) => of.in_group(name),
+            Self::All(parts) => all(parts.iter().map(|part| part.truth(of))),
+            Self::Any(parts) => all(parts.iter().map(|part| part.truth(of).map(|truth| !truth))).map(|none| !none),
+            Self::Not(part) => part.truth(of).map(|truth| !truth),
         }
     }
 
-    /// Reads a condition from where `lexer` stands, and leaves it behind the condition.
-    ///
-    /// # Errors
-    /// The first place where it is not one.
-    pub fn read(lexer: &mut Lexer<'_>, place: Use) -> Result<Self, TextError> {
-        Reader { place, comparisons: 0 }.any(lexer, 0)
+    /// Puts the rules of groups in. A group that is not there stays as it is: nobody is in it.
+    #[must_use]
+    pub fn resolve(&self, groups: &Groups) -> Self {
+        let each = |parts: &[Self]| parts.iter().map(|part| part.resolve(groups)).collect();
+        match self {
+            Self::Group(name, _) => Self::Group(name.clone(), groups.get(name).cloned().flatten()),
+            Self::All(parts) => Self::All(each(parts)),
+            Self::Any(parts) => Self::Any(each(parts)),
+            Self::Not(part) => Self::Not(Box::new(part.resolve(groups))),
+            Self::Text(..) | Self::Time(..) => self.clone(),
+        }
     }
 
-    /// Whether it holds for `candidate`.
-    #[must_use]
-    pub fn holds(&self, candidate: &Candidate<'_>) -> bool {
+    /// Calls `visit` with each comparison in it, those of groups' rules too.
+    pub fn each_leaf<'c>(&'c self, visit: &mut dyn FnMut(&'c Self)) {
         match self {
-            Self::Is(field, value) => candidate.value(field).is_some_and(|found| found == value),
-            Self::IsNot(field, value) => candidate.value(field).is_some_and(|found| found != value),
-            Self::In(field, values) => candidate.value(field).is_some_and(|found| values.iter().any(|v| v == found)),
-            Self::Matches(field, pattern) => candidate.value(field).is_some_and(|found| matches(pattern, found)),
-            Self::Known(field) => candidate.value(field).is_some(),
-            Self::All(parts) => parts.iter().all(|part| part.holds(candidate)),
-            Self::Any(parts) => parts.iter().any(|part| part.holds(candidate)),
-            Self::Not(part) => !part.holds(candidate),
+            Self::All(parts) | Self::Any(parts) => parts.iter().for_each(|part| part.each_leaf(visit)),
+            Self::Not(part) => part.each_leaf(visit),
+            Self::Group(_, rule) => {
+                visit(self);
+                if let Some(rule) = rule {
+                    rule.each_leaf(visit);
+                }
+            }
+            Self::Text(..) | Self::Time(..) => visit(self),
         }
     }
 
     /// Calls `visit` with each field and value that it compares for equality.
-    pub fn each_equality(&self, visit: &mut dyn FnMut(&Field, &str)) {
-        match self {
-            Self::Is(field, value) | Self::IsNot(field, value) => visit(field, value),
-            Self::In(field, values) => values.iter().for_each(|value| visit(field, value)),
-            Self::All(parts) | Self::Any(parts) => parts.iter().for_each(|part| part.each_equality(visit)),
-            Self::Not(part) => part.each_equality(visit),
-            Self::Matches(..) | Self::Known(_) => {}
+    pub fn each_equality<'c>(&'c self, visit: &mut dyn FnMut(&'c Field, &'c str)) {
+        self.each_leaf(&mut |leaf| match leaf {
+            Self::Text(field, TextTest::Compared(Comparison::Is | Comparison::IsNot, value)) => visit(field, value),
+            Self::Text(field, TextTest::In(values)) => values.iter().for_each(|value| visit(field, value)),
+            _ => {}
+        });
+    }
+
+    /// The groups that it names.
+    pub fn each_group<'c>(&'c self, visit: &mut dyn FnMut(&'c GroupName)) {
+        self.each_leaf(&mut |leaf| {
+            if let Self::Group(name, _) = leaf {
+                visit(name);
+            }
+        });
+    }
+}
+
+/// The conjunction in Kleene's logic.
+fn all(truths: impl Iterator<Item = Option<bool>>) -> Option<bool> {
+    let mut known = Some(true);
+    for truth in truths {
+        match truth {
+            Some(true) => {}
+            Some(false) => return Some(false),
+            None => known = None,
         }
     }
+    known
 }
 
 /// Whether `text` has the shape of `pattern`, in which `*` stands for any run of characters. Linear in both together
 /// but for the number of `*`.
-fn matches(pattern: &str, text: &str) -> bool {
+#[must_use]
+pub fn matches(pattern: &str, text: &str) -> bool {
     let mut parts = pattern.split('*');
     let Some(mut rest) = parts.next().and_then(|first| text.strip_prefix(first)) else { return false };
     let Some(last) = pattern.rsplit_once('*').map(|(_, last)| last) else { return rest.is_empty() };
@@ -199,272 +471,4 @@ fn matches(pattern: &str, text: &str) -> bool {
         }
     }
     rest.ends_with(last)
-}
-
-struct Reader {
-    place: Use,
-    comparisons: usize,
-}
-
-impl Reader {
-    fn any(&mut self, lexer: &mut Lexer<'_>, depth: usize) -> Result<Condition, TextError> {
-        let mut parts = vec![self.all(lexer, depth)?];
-        while lexer.take_word("or")? {
-            parts.push(self.all(lexer, depth)?);
-        }
-        Ok(if parts.len() == 1 { parts.remove(0) } else { Condition::Any(parts) })
-    }
-
-    fn all(&mut self, lexer: &mut Lexer<'_>, depth: usize) -> Result<Condition, TextError> {
-        let mut parts = vec![self.single(lexer, depth)?];
-        while lexer.take_word("and")? {
-            parts.push(self.single(lexer, depth)?);
-        }
-        Ok(if parts.len() == 1 { parts.remove(0) } else { Condition::All(parts) })
-    }
-
-    fn single(&mut self, lexer: &mut Lexer<'_>, depth: usize) -> Result<Condition, TextError> {
-        if depth > MAX_DEPTH {
-            return Err(lexer.unexpected("expected at most 64 nested `not` and parentheses"));
-        }
-        if lexer.take_word("not")? {
-            return Ok(Condition::Not(Box::new(self.single(lexer, depth + 1)?)));
-        }
-        if lexer.take_sign("(")? {
-            let inner = self.any(lexer, depth + 1)?;
-            lexer.need_sign(")", "expected `)`, `and` or `or`")?;
-            return Ok(inner);
-        }
-        self.comparison(lexer)
-    }
-
-    fn comparison(&mut self, lexer: &mut Lexer<'_>) -> Result<Condition, TextError> {
-        self.comparisons += 1;
-        if self.comparisons > MAX_COMPARISONS {
-            return Err(lexer.unexpected("expected at most 10,000 comparisons in one condition"));
-        }
-        let start = lexer.start();
-        let word = lexer.need_word("expected a field: id, kind, owner, gateway, a label or a fact")?;
-        let range = start..lexer.end_of_last();
-        if RESERVED.contains(&word.as_str()) {
-            let expected = "expected id, kind, owner, gateway, a label or a fact";
-            return Err(lexer.error(range, format!("`{word}` cannot be compared here"), expected));
-        }
-        let field = Field::parse(&word).map_err(|error| {
-            lexer.error(range.clone(), error.to_string(), "expected id, kind, owner, gateway, a label or a fact")
-        })?;
-        if field == Field::State && self.place == Use::Policy {
-            return Err(lexer.error(
-                range,
-                "`state` cannot be used in a policy".to_owned(),
-                "a policy picks devices by id, kind, gateway, owner, labels and facts, which do not change by themselves",
-            ));
-        }
-        if lexer.take_sign("=")? {
-            return Ok(Condition::Is(field.clone(), value(lexer, &field)?));
-        }
-        if lexer.take_sign("!=")? {
-            return Ok(Condition::IsNot(field.clone(), value(lexer, &field)?));
-        }
-        if lexer.take_word("in")? {
-            lexer.need_sign("(", "expected `(` and the values")?;
-            let mut values = vec![value(lexer, &field)?];
-            while lexer.take_sign(",")? {
-                values.push(value(lexer, &field)?);
-            }
-            lexer.need_sign(")", "expected `,` or `)`")?;
-            return Ok(Condition::In(field, values));
-        }
-        if lexer.take_word("matches")? {
-            return Ok(Condition::Matches(field, lexer.need_text("expected a text in quotes, such as \"wv-*\"")?));
-        }
-        if lexer.take_word("known")? {
-            return Ok(Condition::Known(field));
-        }
-        Err(lexer.unexpected("expected `=`, `!=`, `in`, `matches` or `known`"))
-    }
-}
-
-/// A value: facts in their normal form, everything else a name.
-fn value(lexer: &mut Lexer<'_>, field: &Field) -> Result<String, TextError> {
-    let start = lexer.start();
-    let text = match lexer.peek() {
-        Token::Text(_) => lexer.need_text("")?,
-        _ => lexer.need_word("expected a value")?,
-    };
-    let range = start..lexer.end_of_last();
-    match field {
-        Field::Fact(name) => match Fact::new(name.clone(), &text) {
-            Ok(fact) => Ok(fact.value().to_owned()),
-            Err(error) => Err(lexer.error(range, error.to_string(), &format!("expected a value for `{name}`"))),
-        },
-        Field::State if !DeviceState::ALL.iter().any(|state| state.as_str() == text) => {
-            let expected = "expected listed, issued, equipped, live, out or retired";
-            Err(lexer.error(range, format!("`{text}` is not a state"), expected))
-        }
-        _ => match id::check("value", &text) {
-            Ok(()) => Ok(text),
-            Err(error) => Err(lexer.error(range, error.to_string(), "expected a name")),
-        },
-    }
-}
-
-impl fmt::Display for Condition {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let shown = |field: &Field, value: &str| match field {
-            Field::Fact(_) => quote(value),
-            _ => value.to_owned(),
-        };
-        let joined = |f: &mut fmt::Formatter<'_>, parts: &[Self], word: &str| {
-            for (at, part) in parts.iter().enumerate() {
-                if at > 0 {
-                    write!(f, " {word} ")?;
-                }
-                match part {
-                    Self::Any(_) | Self::All(_) => write!(f, "({part})")?,
-                    _ => write!(f, "{part}")?,
-                }
-            }
-            Ok(())
-        };
-        match self {
-            Self::Is(field, value) => write!(f, "{field} = {}", shown(field, value)),
-            Self::IsNot(field, value) => write!(f, "{field} != {}", shown(field, value)),
-            Self::In(field, values) => {
-                let values: Vec<String> = values.iter().map(|value| shown(field, value)).collect();
-                write!(f, "{field} in ({})", values.join(", "))
-            }
-            Self::Matches(field, pattern) => write!(f, "{field} matches {}", quote(pattern)),
-            Self::Known(field) => write!(f, "{field} known"),
-            Self::All(parts) => joined(f, parts, "and"),
-            Self::Any(parts) => joined(f, parts, "or"),
-            Self::Not(part) => match **part {
-                Self::Any(_) | Self::All(_) => write!(f, "not ({part})"),
-                _ => write!(f, "not {part}"),
-            },
-        }
-    }
-}
-
-#[cfg(test)]
-pub(crate) mod tests {
-    use proptest::prelude::*;
-
-    use super::*;
-    use crate::time::UnixTime;
-
-    fn device() -> DeviceRecord {
-        let mut device = DeviceRecord::new("wv-0417".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0));
-        device.labels.insert("site".parse().unwrap(), "ossel".parse().unwrap());
-        let mac = Fact::new(FactName::Mac, "00:16:3e:0a:1b:2c").unwrap();
-        device.facts.insert(FactName::Mac, mac);
-        device
-    }
-
-    fn parse(text: &str) -> Result<Condition, TextError> {
-        Condition::parse(&Source::new("--where", text), Use::Picking)
-    }
-
-    #[test]
-    fn conditions_hold_or_not() {
-        let device = device();
-        let candidate = Candidate { device: &device, state: Some(DeviceState::Live) };
-        for (text, want) in [
-            ("kind = windvane", true),
-            ("kind = cabin", false),
-            ("kind = windvane and site in (ossel, brindle)", true),
-            ("site != brindle", true),
-            ("pylon = p7", false),
-            ("pylon != p7", false), // a missing value compares false both ways
-            ("not pylon = p7", true),
-            ("pylon known", false),
-            ("mac known", true),
-            ("mac = \"00-16-3E-0A-1B-2C\"", true),
-            ("id matches \"wv-*\"", true),
-            ("id matches \"*04*7\"", true),
-            ("id matches \"wv\"", false),
-            ("id matches \"*-0417*7\"", false),
-            ("state = live", true),
-            ("kind = cabin or kind = windvane and site = ossel", true),
-            ("(kind = cabin or kind = windvane) and site = brindle", false),
-            ("owner = ossel-lifts", false),
-        ] {
-            assert_eq!(parse(text).unwrap().holds(&candidate), want, "{text}");
-        }
-    }
-
-    #[test]
-    fn mistakes_are_shown_where_they_are() {
-        for (text, column, problem) in [
-            ("kind windvane", 6, "found `windvane`"),
-            ("kind =", 7, "found the end of the text"),
-            ("kind = Windvane", 8, "holds 'W'"),
-            ("site in (a b)", 12, "found `b`"),
-            ("mac = 12", 7, "the mac `12` is not right"),
-            ("state = broken", 9, "`broken` is not a state"),
-            ("kind = a kind = b", 10, "found `kind`"),
-            ("seen = a", 1, "cannot be compared"),
-            ("", 1, "found the end of the text"),
-        ] {
-            let error = parse(text).unwrap_err();
-            assert_eq!(error.place.column, column, "{text}: {error}");
-            assert!(error.problem.contains(problem), "{text}: {error}");
-        }
-        let in_policy = Condition::parse(&Source::new("p", "state = live"), Use::Policy);
-        assert!(in_policy.unwrap_err().problem.contains("cannot be used in a policy"));
-        let deep = format!("{}kind = a{}", "(".repeat(1_000), ")".repeat(1_000));
-        assert!(parse(&deep).is_err());
-        assert!(parse(&format!("{}kind = a{}", "(".repeat(64), ")".repeat(64))).is_ok());
-    }
-
-    pub(crate) fn any_condition() -> impl Strategy<Value = Condition> {
-        let field = prop_oneof![
-            Just(Field::Id),
-            Just(Field::Kind),
-            Just(Field::Owner),
-            Just(Field::Gateway),
-            "[a-c]{1,2}".prop_map(|name| Field::Label(name.parse().unwrap())),
-        ];
-        let value = "[a-c][a-c-]{0,2}[a-c]";
-        let leaf = prop_oneof![
-            (field.clone(), value).prop_map(|(field, value)| Condition::Is(field, value)),
-            (field.clone(), value).prop_map(|(field, value)| Condition::IsNot(field, value)),
-            (field.clone(), proptest::collection::vec(value, 1..3)).prop_map(|(f, values)| Condition::In(f, values)),
-            (field.clone(), "[a-c*\"\\\\]{0,4}").prop_map(|(field, value)| Condition::Matches(field, value)),
-            field.prop_map(Condition::Known),
-        ];
-        leaf.prop_recursive(3, 12, 3, |inner| {
-            prop_oneof![
-                proptest::collection::vec(inner.clone(), 2..3).prop_map(Condition::All),
-                proptest::collection::vec(inner.clone(), 2..3).prop_map(Condition::Any),
-                inner.prop_map(|inner| Condition::Not(Box::new(inner))),
-            ]
-        })
-    }
-
-    proptest! {
-        #[test]
-        fn what_is_written_reads_back(condition in any_condition()) {
-            prop_assert_eq!(parse(&condition.to_string()).unwrap(), condition);
-        }
-
-        #[test]
-        fn no_text_makes_the_parser_fail_badly(text in "\\PC{0,60}|[a-c=!()\" ,]{0,60}") {
-            if let Err(error) = parse(&text) {
-                prop_assert!(!error.to_string().is_empty());
-            }
-        }
-
-        #[test]
-        fn star_patterns_agree_with_a_naive_matcher(pattern in "[ab*]{0,6}", text in "[ab]{0,6}") {
-            fn naive(pattern: &[u8], text: &[u8]) -> bool {
-                match pattern.split_first() {
-                    None => text.is_empty(),
-                    Some((b'*', rest)) => (0..=text.len()).any(|skip| naive(rest, &text[skip..])),
-                    Some((first, rest)) => text.first() == Some(first) && naive(rest, &text[1..]),
-                }
-            }
-            prop_assert_eq!(matches(&pattern, &text), naive(pattern.as_bytes(), text.as_bytes()));
-        }
-    }
 }

@@ -1,10 +1,10 @@
 //! Devices: what the ward records of each, its state, and what is missing until it is ready.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::credential::{CredentialRecord, CredentialState};
 use crate::fact::{Fact, FactName};
-use crate::id::{DeviceId, KindName, LabelName, LabelValue, OwnerId};
+use crate::id::{DeviceId, GroupName, KindName, LabelName, LabelValue, OwnerId};
 use crate::time::UnixTime;
 
 /// What is recorded of one device.
@@ -18,6 +18,8 @@ pub struct DeviceRecord {
     pub labels: BTreeMap<LabelName, LabelValue>,
     /// Its hardware identifiers, at most one of each name.
     pub facts: BTreeMap<FactName, Fact>,
+    /// The groups that it was put into by name.
+    pub groups: BTreeSet<GroupName>,
     /// The device that speaks for it, if any.
     pub gateway: Option<DeviceId>,
     /// Who claimed it, if anybody did.
@@ -43,6 +45,7 @@ impl DeviceRecord {
             kind,
             labels: BTreeMap::new(),
             facts: BTreeMap::new(),
+            groups: BTreeSet::new(),
             gateway: None,
             owner: None,
             created,
@@ -52,6 +55,12 @@ impl DeviceRecord {
             tokens_from: UnixTime(0),
         }
     }
+}
+
+/// The end of the credential that may sign in longest; `None` if none may.
+#[must_use]
+pub fn usable_end(credentials: &[CredentialRecord], now: UnixTime) -> Option<UnixTime> {
+    credentials.iter().filter_map(CredentialRecord::usable_until).filter(|until| *until >= now).max()
 }
 
 /// The state of a device.

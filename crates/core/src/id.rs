@@ -138,6 +138,8 @@ name_types! {
     PolicyName = "policy name";
     /// A certificate authority of the ward.
     AuthorityName = "authority name";
+    /// A group of devices.
+    GroupName = "group";
     /// Who has claimed devices.
     OwnerId = "owner";
     /// The name of a label, such as `site`.

@@ -3,18 +3,34 @@
 //! Default is no; a deny beats every allow; an act is allowed if one allow admits it within that rule's own limits.
 //! The grammar stands in `docs/policies.md`.
 
+#[cfg(test)]
+mod brute;
 mod check;
+mod compare;
 mod decide;
+mod draft;
 mod edition;
+mod fleet;
+mod layout;
 mod pattern;
+mod reach;
 mod read;
 mod rule;
 mod sole;
+mod table;
+#[cfg(test)]
+mod tests;
+mod trie;
 mod write;
 
-pub use check::check;
-pub use decide::{BoundRule, Decision, Delivery, Denial, Granted, Meter, NoMeter, Publish, Rights};
+pub use check::{Checked, Household, Proved, check};
+pub use compare::{Changed, ChangedAlike, Comparison, Grants, compare};
+pub use decide::{Admitted, Decision, Delivery, Denial, Granted, Meter, NoMeter, Publish, Rights};
+pub use draft::{Draft, Observed, Outlier, draft};
 pub use edition::{Edition, PolicyFile, digest};
-pub use pattern::{Missing, Pattern, PatternLevel, Variable};
+pub use fleet::{Fleet, FleetRow, Pair};
+pub use layout::layout;
+pub use pattern::{Missing, Pattern, PatternLevel, Speaker, Variable};
+pub use reach::{Reach, ReachedBy, Reaching, fleet_for, reach};
 pub use read::read_file;
 pub use rule::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Policy, Rate, Rule, RulePlace, Sole, Target};

@@ -97,6 +97,8 @@ pub struct Kind {
     pub token_life: Span,
     /// `facts`: those that must be known before a credential is issued.
     pub facts: Vec<FactName>,
+    /// `carries`: the kinds of devices that one of this kind may speak for, as their gateway.
+    pub carries: Vec<KindName>,
 }
 
 impl Default for Kind {
@@ -114,6 +116,7 @@ impl Default for Kind {
             token_login: false,
             token_life: Span::from_days(1),
             facts: Vec::new(),
+            carries: Vec::new(),
         }
     }
 }
@@ -230,6 +233,12 @@ impl Settings {
             kind: name.clone(),
             nearest: nearest(name.as_str(), self.kinds.keys().map(KindName::as_str)).map(str::to_owned),
         })
+    }
+
+    /// Whether a gateway of kind `gateway` may speak for devices of kind `child`.
+    #[must_use]
+    pub fn carries(&self, gateway: &KindName, child: &KindName) -> bool {
+        self.kinds.get(gateway).is_some_and(|kind| kind.carries.contains(child))
     }
 
     /// Whether any kind lets a token open a session.
@@ -456,6 +465,7 @@ impl Reader<'_> {
             "token_login",
             "token_life",
             "facts",
+            "carries",
         ];
         self.only(table, &format!("[kinds.{word}]"), KNOWN);
         let default = Kind::default();
@@ -494,6 +504,11 @@ impl Reader<'_> {
             token_login: self.flag(table, "token_login").unwrap_or(default.token_login),
             token_life: self.text(table, "token_life", length, least(1)).unwrap_or(default.token_life),
             facts: self.facts(table).unwrap_or_default(),
+            carries: self
+                .list(table, "carries", "expected a list of kinds, such as [\"windvane\"]", |text| {
+                    text.parse::<KindName>().map_err(|error| error.to_string())
+                })
+                .unwrap_or(default.carries),
         }
     }
 
@@ -646,6 +661,15 @@ pub fn check(
             let place = Some(place_of(source, &["kinds", name.as_str(), key]));
             findings.push(Finding { id, severity, place, problem, mend });
         };
+        for carried in kind.carries.iter().filter(|carried| !settings.kinds.contains_key(*carried)) {
+            complain(
+                "unknown-kind",
+                Severity::Error,
+                "carries",
+                format!("the kind `{carried}`, which `{name}` is to carry, is not declared"),
+                format!("declare it: [kinds.{carried}]"),
+            );
+        }
         for template in &kind.profile.names {
             if let NameTemplate::Dns(text) = template
                 && let Some(fixed) = text.fixed()
@@ -825,6 +849,7 @@ crl = "{crl}"    # revocation lists are published under this address
 # token_login = false     # whether a token as MQTT password opens a session
 # token_life = "1d"       # the longest life of a token
 # facts = []              # facts that must be known before a certificate is issued, such as ["serial"]
+# carries = []            # kinds of devices that one of this kind may speak for, if it is their gateway
 #
 # [hsm]
 # module = "/usr/lib/softhsm/libsofthsm2.so"    # the PKCS#11 library of the tokens that hold authorities' keys

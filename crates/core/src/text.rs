@@ -137,6 +137,7 @@ pub struct Lexer<'a> {
     next: Token,
     next_range: std::ops::Range<usize>,
     last_end: usize,
+    comments: Vec<std::ops::Range<usize>>,
 }
 
 impl<'a> Lexer<'a> {
@@ -145,7 +146,7 @@ impl<'a> Lexer<'a> {
     /// # Errors
     /// A first token that cannot be read.
     pub fn new(source: &'a Source) -> Result<Self, TextError> {
-        let mut lexer = Self { source, at: 0, next: Token::End, next_range: 0..0, last_end: 0 };
+        let mut lexer = Self { source, at: 0, next: Token::End, next_range: 0..0, last_end: 0, comments: Vec::new() };
         lexer.advance()?;
         lexer.last_end = 0;
         Ok(lexer)
@@ -179,6 +180,12 @@ impl<'a> Lexer<'a> {
     #[must_use]
     pub fn end_of_last(&self) -> usize {
         self.last_end
+    }
+
+    /// The comments up to the next token, without their line ends.
+    #[must_use]
+    pub fn comments(&self) -> &[std::ops::Range<usize>] {
+        &self.comments
     }
 
     /// Takes the next token.
@@ -270,7 +277,11 @@ impl<'a> Lexer<'a> {
         loop {
             match bytes.get(self.at) {
                 Some(b' ' | b'\t' | b'\r' | b'\n') => self.at += 1,
-                Some(b'#') => self.at = text[self.at..].find('\n').map_or(text.len(), |end| self.at + end),
+                Some(b'#') => {
+                    let end = text[self.at..].find('\n').map_or(text.len(), |end| self.at + end);
+                    self.comments.push(self.at..end);
+                    self.at = end;
+                }
                 _ => break,
             }
         }

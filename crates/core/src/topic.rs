@@ -8,6 +8,8 @@
 
 mod filter;
 mod set;
+mod sets;
 
 pub use filter::{BadFilter, BadTopic, Level, ShareName, TopicFilter, TopicName, split_share};
 pub use set::{intersection, overlap, uncovered};
+pub use sets::{Piece, TopicSet};

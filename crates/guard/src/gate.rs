@@ -12,9 +12,11 @@ use tidy_warden_core::mqtt::{
 };
 use tidy_warden_core::policy::{self, Delivery, Meter, Rights};
 use tidy_warden_core::settings::OnDeniedPublish;
-use tidy_warden_core::topic::{BadFilter, TopicFilter, TopicName, split_share};
+use tidy_warden_core::topic::{BadFilter, ShareName, TopicFilter, TopicName, split_share};
 
 use crate::Event;
+use crate::shared::Standing;
+use crate::watching::Watching;
 
 /// The code of a refused filter in MQTT 3.1.1 (section 3.9.3).
 const SUBACK_FAILURE: u8 = 0x80;
@@ -51,10 +53,13 @@ impl From<Malformed> for Close {
     }
 }
 
+/// What a subscription asks for: the name of its share, if it has one, and the topics.
+type Asked = (Option<ShareName>, TopicFilter);
+
 /// A SUBSCRIBE that waits for the broker's answer: for each filter the code that the gate gave, or what was passed on.
 #[derive(Debug)]
 struct Pending {
-    answers: Vec<Result<(String, TopicFilter), u8>>,
+    answers: Vec<Result<(String, Asked), u8>>,
     text: Option<String>,
 }
 
@@ -89,6 +94,7 @@ pub(crate) struct Gate {
     peer: SocketAddr,
     device: String,
     rights: Rights,
+    watching: Watching,
     meter: Box<dyn Meter + Send>,
     on_denied: OnDeniedPublish,
     /// Topics that the client's aliases stand for (MQTT 5.0 section 3.3.2.3.4).
@@ -96,7 +102,7 @@ pub(crate) struct Gate {
     /// The highest alias that the broker takes from the client.
     alias_limit: u16,
     pending: HashMap<u16, Pending>,
-    subscriptions: BTreeMap<String, TopicFilter>,
+    subscriptions: BTreeMap<String, Asked>,
     /// Messages of QoS 2 from the client that the gate acknowledged itself and the broker never saw.
     dropped: HashSet<u16>,
     /// Messages of QoS 2 from the broker that the client never saw.
@@ -110,7 +116,7 @@ impl Gate {
         (version, explanations): (Version, Explanations),
         peer: SocketAddr,
         rights: Rights,
-        device: &str,
+        watching: Watching,
         meter: Box<dyn Meter + Send>,
         on_denied: OnDeniedPublish,
     ) -> Self {
@@ -118,8 +124,9 @@ impl Gate {
             version,
             explanations,
             peer,
-            device: device.to_owned(),
+            device: watching.device.to_string(),
             rights,
+            watching,
             meter,
             on_denied,
             aliases: HashMap::new(),
@@ -143,12 +150,18 @@ impl Gate {
         self.rights.publish(will, &mut policy::NoMeter).map(|_| ())
     }
 
-    /// Takes new rights; subscriptions that are too wide for them are ended.
-    pub(crate) fn set_rights(&mut self, rights: Rights, out: &mut Output) {
-        self.rights = rights;
+    /// Takes what new policies give; subscriptions that are too wide for them are ended.
+    pub(crate) fn set_standing(&mut self, standing: Standing, out: &mut Output) {
+        self.rights = standing.rights;
+        self.watching.trial = standing.trial;
+        self.end_subscriptions(out);
+    }
+
+    /// Ends the subscriptions that are too wide.
+    fn end_subscriptions(&mut self, out: &mut Output) {
         let mut ended = Vec::new();
-        for (text, filter) in &self.subscriptions {
-            if let Err(denial) = self.rights.subscribe(filter, 0) {
+        for (text, (share, filter)) in &self.subscriptions {
+            if let Err(denial) = self.rights.subscribe(filter, 0, share.as_deref()) {
                 ended.push((text.clone(), denial.to_string()));
             }
         }
@@ -231,7 +244,9 @@ impl Gate {
             return Err(Malformed::protocol("a client cannot send a subscription identifier").into());
         }
         let act = policy::Publish { topic, qos: publish.qos, retain: publish.retain, size: publish.payload.len() };
-        let refusal = match self.rights.publish(act, &mut *self.meter) {
+        let decision = self.rights.publish(act, &mut *self.meter);
+        self.watching.publish(act, decision.is_ok());
+        let refusal = match decision {
             Ok(_) => self.response_refusal(&publish.properties)?,
             Err(denial) => {
                 let event = Event::denied(&self.device, self.peer, "publish", text, &denial);
@@ -322,33 +337,17 @@ impl Gate {
         for subscription in &subscribe.subscriptions {
             let bad = |error: BadFilter| Close::Fault { code: reason::BAD_FILTER, why: error.to_string() };
             let (share, filter) = split_share(subscription.filter).map_err(bad)?;
-            let decision = match share {
-                Some(_) => Err(None),
-                None => self.rights.subscribe(&filter, subscription.qos()).map_err(Some),
-            };
+            let qos = subscription.qos();
+            let decision = self.rights.subscribe(&filter, qos, share.as_deref());
+            self.watching.subscribe(subscription.filter, &filter, share.as_deref(), qos, decision.is_ok());
             match decision {
                 Ok(given) => {
                     granted.push(subscription.with_qos(given.qos));
-                    answers.push(Ok((subscription.filter.to_owned(), filter)));
+                    answers.push(Ok((subscription.filter.to_owned(), (share, filter))));
                 }
                 Err(denial) => {
-                    let event = match &denial {
-                        Some(denial) => {
-                            Event::denied(&self.device, self.peer, "subscribe", subscription.filter, denial)
-                        }
-                        None => Event::Refused {
-                            device: Some(self.device.clone()),
-                            peer: self.peer,
-                            act: "subscribe",
-                            subject: subscription.filter.to_owned(),
-                            why: "shared subscriptions need a rule that names the share; no rule does".to_owned(),
-                            rule: None,
-                        },
-                    };
-                    if let Event::Refused { why, .. } = &event {
-                        text.get_or_insert_with(|| format!("{}: {why}", subscription.filter));
-                    }
-                    out.events.push(event);
+                    text.get_or_insert_with(|| format!("{}: {denial}", subscription.filter));
+                    out.events.push(Event::denied(&self.device, self.peer, "subscribe", subscription.filter, &denial));
                     answers.push(Err(match self.version {
                         Version::V5 => reason::NOT_AUTHORIZED,
                         Version::V311 => SUBACK_FAILURE,
@@ -425,7 +424,9 @@ impl Gate {
     fn broker_publish(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
         let publish = Publish::parse(frame, self.version)?;
         let topic = TopicName::parse(publish.topic).map_err(|error| Close::Broker(error.to_string()))?;
-        if self.rights.deliver(topic) == Delivery::Deliver {
+        let allowed = self.rights.deliver(topic) == Delivery::Deliver;
+        self.watching.deliver(topic, allowed);
+        if allowed {
             return pass(frame, &mut out.to_client);
         }
         out.events.push(Event::Withheld { device: self.device.clone(), topic: publish.topic.to_owned() });
@@ -451,12 +452,12 @@ impl Gate {
         for each in pending.answers {
             codes.push(match each {
                 Err(refused) => refused,
-                Ok((text, filter)) => {
+                Ok((text, asked)) => {
                     let code = given.next().ok_or(Malformed::protocol("a SUBACK with too few codes"))?;
                     if code < SUBACK_FAILURE {
                         // The edition may have changed while the broker was asked.
-                        too_wide |= self.rights.subscribe(&filter, 0).is_err();
-                        self.subscriptions.insert(text, filter);
+                        too_wide |= self.rights.subscribe(&asked.1, 0, asked.0.as_deref()).is_err();
+                        self.subscriptions.insert(text, asked);
                     }
                     code
                 }
@@ -473,7 +474,7 @@ impl Gate {
             }
         }
         if too_wide {
-            self.set_rights(self.rights.clone(), out);
+            self.end_subscriptions(out);
         }
         Ok(())
     }

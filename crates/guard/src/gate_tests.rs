@@ -1,10 +1,14 @@
+use std::sync::{Arc, Mutex};
+
 use proptest::prelude::*;
+use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::mqtt::{Property, Subscription, Value, split};
 use tidy_warden_core::policy::{Edition, NoMeter, PolicyFile};
 use tidy_warden_core::time::UnixTime;
 
 use super::*;
+use crate::watching::{Observer, Trial};
 
 const POLICY: &str = r#"policy p {
   for kind = windvane
@@ -17,14 +21,32 @@ const POLICY: &str = r#"policy p {
 
 fn rights(policy: &str) -> Rights {
     let files = [PolicyFile { name: "policies/p.policy".into(), text: policy.into() }];
-    let edition = Edition::read(1, &files).unwrap();
+    let edition = Edition::read(1, &files, &Groups::new()).unwrap();
     edition.rights(&DeviceRecord::new("wv-1".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0)))
+}
+
+struct FixedClock;
+
+impl tidy_warden_core::time::Clock for FixedClock {
+    fn now(&self) -> UnixTime {
+        UnixTime(9)
+    }
+}
+
+fn watching(observer: Option<Observer>, trial: Option<Trial>) -> Watching {
+    let device = "wv-1".parse().unwrap();
+    Watching { device, observer, notes: Arc::default(), clock: Arc::new(FixedClock), trial }
+}
+
+fn standing(rights: Rights) -> Standing {
+    Standing { rights, trial: None }
 }
 
 fn gate(version: Version, on_denied: OnDeniedPublish) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
     let speech = (version, Explanations::of(&Properties::default()));
-    let mut gate = Gate::new(speech, peer, rights(POLICY), "wv-1", Box::new(NoMeter), on_denied);
+    let watching = watching(None, None);
+    let mut gate = Gate::new(speech, peer, rights(POLICY), watching, Box::new(NoMeter), on_denied);
     gate.alias_limit = 3;
     gate
 }
@@ -186,10 +208,10 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
     client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
     broker(&mut gate, &suback(Version::V5, 9, &[0], None)).1.unwrap();
     let mut out = Output::default();
-    gate.set_rights(rights(POLICY), &mut out);
+    gate.set_standing(standing(rights(POLICY)), &mut out);
     assert!(out.to_broker.is_empty(), "the same rights end nothing");
     let narrow = rights("policy p { for kind = windvane allow publish \"rope/{device}/wind\" }");
-    gate.set_rights(narrow.clone(), &mut out);
+    gate.set_standing(standing(narrow.clone()), &mut out);
     let frame = split(&out.to_broker, 1000).unwrap().unwrap();
     let unsubscribe = Unsubscribe::parse(&frame, Version::V5).unwrap();
     assert_eq!(unsubscribe.filters, ["rope/wv-1/settings"]);
@@ -197,7 +219,7 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
     assert!(broker(&mut gate, &answer).0.to_client.is_empty(), "the client never asked for it");
     assert!(!broker(&mut gate, &answer).0.to_client.is_empty(), "a second one is the client's");
     let mut again = Output::default();
-    gate.set_rights(narrow, &mut again);
+    gate.set_standing(standing(narrow), &mut again);
     assert!(again.to_broker.is_empty());
 }
 
@@ -205,7 +227,7 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
 fn a_subscription_granted_while_the_edition_changed_does_not_stay() {
     let mut gate = v5();
     client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
-    gate.set_rights(rights("policy p { for kind = windvane }"), &mut Output::default());
+    gate.set_standing(standing(rights("policy p { for kind = windvane }")), &mut Output::default());
     let (out, _) = broker(&mut gate, &suback(Version::V5, 9, &[0], None));
     assert_eq!(split(&out.to_broker, 1000).unwrap().unwrap().packet_type, PacketType::Unsubscribe);
     assert!(matches!(&out.events[..], [Event::SubscriptionEnded { .. }]));
@@ -240,6 +262,54 @@ fn packets_out_of_place_end_the_session() {
     let (out, result) = client(&mut v5(), &[0xe0, 1, 4]);
     assert_eq!((out.to_broker.len(), result), (0, Err(Close::GoodbyeWithWill)));
     assert!(matches!(broker(&mut v5(), &[0x90, 4, 0, 1, 0, 0]).1, Err(Close::Broker(_))), "it answers nothing");
+}
+
+#[test]
+fn shared_subscriptions_go_by_the_name_of_their_share() {
+    let policy =
+        "policy p { for kind = windvane\n allow subscribe \"rope/+/storm\" share \"works\" qos <= 1 because \"x\" }";
+    for version in [Version::V5, Version::V311] {
+        let mut gate = gate(version, OnDeniedPublish::Close);
+        gate.set_standing(standing(rights(policy)), &mut Output::default());
+        let asked = [("$share/works/rope/+/storm", 2), ("rope/+/storm", 1), ("$share/other/rope/+/storm", 1)];
+        let (out, _) = client(&mut gate, &subscribe(&asked, version));
+        assert_eq!(out.to_broker, subscribe(&[("$share/works/rope/+/storm", 1)], version));
+        broker(&mut gate, &suback(version, 9, &[1], None)).1.unwrap();
+        let (out, _) = broker(&mut gate, &publish("rope/a/storm", 0, Vec::new()).to_bytes(version));
+        assert!(!out.to_client.is_empty());
+        let mut out = Output::default();
+        gate.set_standing(standing(rights(POLICY)), &mut out);
+        assert_eq!(out.events.len(), 1, "it is ended when the rule is gone");
+    }
+}
+
+#[test]
+fn acts_are_observed_and_held_against_the_policies_on_trial() {
+    let seen: Arc<Mutex<Vec<String>>> = Arc::default();
+    let into = seen.clone();
+    let observer: Observer = Arc::new(move |act| into.lock().unwrap().push(serde_json::to_string(act).unwrap()));
+    let trial =
+        "policy p { for kind = windvane\n allow publish \"rope/{device}/wind\"\n allow subscribe \"rope/{device}/#\" }";
+    let trial = Trial { number: 4, rights: rights(trial) };
+    let mut gate = gate(Version::V5, OnDeniedPublish::Close);
+    gate.watching = watching(Some(observer), Some(trial));
+    let notes = gate.watching.notes.clone();
+    for topic in ["rope/wv-1/wind", "rope/wv-1/gust", "rope/wv-1/gust", "rope/wv-9/wind"] {
+        client(&mut gate, &publish(topic, 0, Vec::new()).to_bytes(Version::V5)).1.unwrap();
+    }
+    client(&mut gate, &subscribe(&[("rope/wv-1/open", 0)], Version::V5)).1.unwrap();
+    broker(&mut gate, &publish("rope/wv-1/open", 0, Vec::new()).to_bytes(Version::V5)).1.unwrap();
+    let seen = seen.lock().unwrap();
+    assert_eq!(seen.len(), 5);
+    assert_eq!(
+        seen[3],
+        r#"{"device":"wv-1","act":"publish","subject":"rope/wv-9/wind","qos":0,"retain":false,"size":1,"allowed":false}"#
+    );
+    let mut told = notes.take().remove(&4).unwrap();
+    told.sort_by(|a, b| a.act.cmp(&b.act));
+    let told: Vec<_> = told.iter().map(|each| (each.act.as_str(), each.would_allow, each.count, &*each.rule)).collect();
+    let by = "policies/p.policy:3 (policy p)";
+    assert_eq!(told, [("deliver", true, 1, ""), ("publish", false, 2, ""), ("subscribe", true, 1, by)]);
 }
 
 proptest! {

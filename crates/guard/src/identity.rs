@@ -10,7 +10,7 @@ use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::{Parties, VerifiedToken, verify};
-use tidy_warden_store::{Cause, Changes, EditionRecord, Store, StoreError};
+use tidy_warden_store::{Cause, Changes, EditionRecord, GroupRecord, Store, StoreError, TrialDifference, TrialRecord};
 use tokio::sync::Mutex;
 
 /// The account under which the guard's own changes are recorded.
@@ -91,8 +91,25 @@ impl Knowledge {
         self.read(move |store| store.changed_since(since)).await
     }
 
-    pub(crate) async fn edition(&self, number: u32) -> Result<Option<EditionRecord>, StoreError> {
-        self.read(move |store| store.edition(Some(number))).await
+    /// An edition, the groups that it may name, and the trial that is running.
+    pub(crate) async fn policies(
+        &self,
+        edition: u32,
+    ) -> Result<(Option<EditionRecord>, Vec<GroupRecord>, Option<TrialRecord>), StoreError> {
+        self.read(move |store| Ok((store.edition(Some(edition))?, store.groups()?, store.trial()?))).await
+    }
+
+    pub(crate) async fn children(&self, gateway: DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {
+        self.read(move |store| store.children(&gateway)).await
+    }
+
+    pub(crate) async fn record_differences(
+        &self,
+        trial: u32,
+        differences: Vec<TrialDifference>,
+    ) -> Result<(), StoreError> {
+        let mut store = self.writer.clone().lock_owned().await;
+        finished(tokio::task::spawn_blocking(move || store.record_differences(trial, &differences)).await)
     }
 
     /// The device that the store recorded for a credential; nothing in the certificate is parsed for a name.

@@ -15,8 +15,10 @@ mod server;
 mod session;
 mod shared;
 mod tls;
+mod watching;
 
 pub use event::{Event, RuleRef, Sink};
 pub use server::{Config, Guard};
 pub use shared::GuardError;
 pub use tls::{TlsError, TlsSettings};
+pub use watching::{Observation, Observer};

@@ -14,8 +14,8 @@ struct Bucket {
     at: Instant,
 }
 
-/// A rule's place names it: policy, line, column.
-type RuleKey = (String, usize, usize);
+/// A rule's place names it: policy, line, column; and the child that a gateway acts for.
+type RuleKey = (String, usize, usize, Option<DeviceId>);
 type Buckets = Arc<Mutex<HashMap<RuleKey, Bucket>>>;
 
 /// The buckets of all devices that sent something under a rate.
@@ -53,8 +53,8 @@ impl DeviceMeter {
 }
 
 impl Meter for DeviceMeter {
-    fn charge(&mut self, rule: &Rule, rate: Rate) -> bool {
-        let key = (rule.at.policy.to_string(), rule.at.place.line, rule.at.place.column);
+    fn charge(&mut self, rule: &Rule, child: Option<&DeviceId>, rate: Rate) -> bool {
+        let key = (rule.at.policy.to_string(), rule.at.place.line, rule.at.place.column, child.cloned());
         self.charge_at(key, rate, Instant::now())
     }
 }
@@ -72,7 +72,7 @@ mod tests {
         let rate = Rate { count: 3, seconds: 60 };
         let start = Instant::now();
         let charge = |after: u64| {
-            let key = ("p".to_owned(), 1, 1);
+            let key = ("p".to_owned(), 1, 1, None);
             rates.of(&device).charge_at(key, rate, start + Duration::from_secs(after))
         };
         assert_eq!([charge(0), charge(0), charge(0), charge(0)], [true, true, true, false]);

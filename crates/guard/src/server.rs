@@ -20,12 +20,15 @@ use crate::identity::Knowledge;
 use crate::meter::Rates;
 use crate::registry::Registry;
 use crate::session::{OPENING, serve};
-use crate::shared::{GuardError, Shared};
+use crate::shared::{GuardError, Shared, Versions};
 use crate::tls::{TlsSettings, server_config};
-use crate::{Event, Sink};
+use crate::{Event, Observer, Sink};
 
 /// How often the store is asked for what is new.
 const FOLLOW: Duration = Duration::from_millis(200);
+
+/// How often what a trial decides otherwise is written.
+const WRITE_NOTES: Duration = Duration::from_secs(1);
 
 /// How many connections may be in their handshake at once.
 const MAX_OPENING: usize = 1024;
@@ -51,6 +54,8 @@ pub struct Config {
     pub clock: Arc<dyn Clock>,
     /// Where events go.
     pub sink: Sink,
+    /// Who keeps a log of what devices ask for, if anybody does.
+    pub observer: Option<Observer>,
 }
 
 /// A guard that listens.
@@ -58,7 +63,7 @@ pub struct Guard {
     listener: TcpListener,
     acceptor: TlsAcceptor,
     shared: Arc<Shared>,
-    edition: u32,
+    versions: Versions,
     change: i64,
 }
 
@@ -74,7 +79,7 @@ impl Guard {
         verifier: Box<dyn Store>,
     ) -> Result<Self, GuardError> {
         let knowledge = Knowledge::new(reader, writer, config.clock.clone());
-        let tls: Arc<ServerConfig> = server_config(config.tls, config.clock, verifier)?;
+        let tls: Arc<ServerConfig> = server_config(config.tls, config.clock.clone(), verifier)?;
         let shared = Arc::new(Shared {
             knowledge,
             registry: Arc::new(Registry::default()),
@@ -83,14 +88,23 @@ impl Guard {
             parties: config.parties,
             token_key: config.token_key,
             broker: config.broker,
-            edition: RwLock::new(None),
+            policies: RwLock::default(),
+            notes: Arc::default(),
+            observer: config.observer,
+            clock: config.clock,
             sink: config.sink,
         });
         let changes = shared.knowledge.changed_since(i64::MAX).await?;
-        shared.load_edition(changes.edition).await?;
+        shared.take(Versions::from(&changes)).await?;
         let address = config.listen;
         let listener = TcpListener::bind(address).await.map_err(|error| GuardError::Listen { address, error })?;
-        Ok(Self { listener, acceptor: TlsAcceptor::from(tls), shared, edition: changes.edition, change: changes.to })
+        Ok(Self {
+            listener,
+            acceptor: TlsAcceptor::from(tls),
+            shared,
+            versions: Versions::from(&changes),
+            change: changes.to,
+        })
     }
 
     /// The address that it listens on.
@@ -104,9 +118,9 @@ impl Guard {
     /// Serves until `stop` is ready, then ends all sessions and returns.
     pub async fn run(self, stop: impl Future<Output = ()>) {
         if let Ok(address) = self.local_addr() {
-            self.shared.emit(Event::Listening { address, edition: self.edition });
+            self.shared.emit(Event::Listening { address, edition: self.versions.edition });
         }
-        let follower = tokio::spawn(follow(self.shared.clone(), self.change, self.edition));
+        let follower = tokio::spawn(follow(self.shared.clone(), self.change, self.versions));
         let opening = Arc::new(Semaphore::new(MAX_OPENING));
         let mut stop = std::pin::pin!(stop);
         loop {
@@ -131,6 +145,7 @@ impl Guard {
             self.shared.registry.stop();
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
+        self.shared.write_notes().await;
     }
 }
 
@@ -160,8 +175,9 @@ async fn receive(
 }
 
 /// Asks the store for what is new, and makes the sessions concerned look again.
-async fn follow(shared: Arc<Shared>, mut change: i64, mut edition: u32) {
+async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
     let mut troubled = false;
+    let mut written = tokio::time::Instant::now();
     loop {
         tokio::time::sleep(FOLLOW).await;
         let now = shared.knowledge.now();
@@ -177,16 +193,27 @@ async fn follow(shared: Arc<Shared>, mut change: i64, mut edition: u32) {
             }
         };
         troubled = false;
-        let new_edition = changes.edition != edition;
-        if new_edition {
-            match shared.load_edition(changes.edition).await {
-                Ok(()) => shared.emit(Event::Edition { number: changes.edition }),
-                Err(error) => shared.emit(Event::Trouble { what: error.to_string() }),
+        // A session that was quicker may have taken the new policies already, so what was last told is what counts.
+        let versions = Versions::from(&changes);
+        let mut anew = versions != known;
+        if anew {
+            if let Err(error) = shared.take(versions).await {
+                shared.emit(Event::Trouble { what: error.to_string() });
+            } else if versions.edition != known.edition {
+                shared.emit(Event::Edition { number: versions.edition });
             }
-            edition = changes.edition;
+            known = versions;
+        }
+        if shared.trial_is_over(now) {
+            shared.end_trial();
+            anew = true;
+        }
+        if written.elapsed() >= WRITE_NOTES {
+            shared.write_notes().await;
+            written = tokio::time::Instant::now();
         }
         let changed: HashSet<DeviceId> = changes.devices.into_iter().collect();
         change = changes.to;
-        shared.registry.recheck(now, |device| new_edition || changed.contains(device));
+        shared.registry.recheck(now, |device| anew || changed.contains(device));
     }
 }

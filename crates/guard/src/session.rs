@@ -22,7 +22,7 @@ use crate::gate::{Close, Explanations, Gate, Output};
 use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
 use crate::registry::Registered;
 use crate::relay::{Interrupted, Relay, Side, Stop};
-use crate::shared::Shared;
+use crate::shared::{Shared, Standing};
 
 /// How long a client may take for the handshake and its CONNECT together.
 pub(crate) const OPENING: Duration = Duration::from_secs(10);
@@ -73,7 +73,7 @@ struct Opening {
     credential: Credential,
     device: DeviceRecord,
     shown: String,
-    rights: Rights,
+    standing: Standing,
     client_id: String,
     assigned: bool,
 }
@@ -188,7 +188,7 @@ async fn admit(
     registered.control.mark_unchanged();
     let admitted = shared.knowledge.admit(&credential, &shared.settings).await?;
     registered.ends(admitted.ends);
-    let rights = shared.rights(&admitted.device).await;
+    let standing = shared.standing(&admitted.device).await;
     let id = admitted.device.id.as_str();
     let assigned = connect.client_id.is_empty();
     if assigned && connect.version == Version::V311 && !connect.clean_start {
@@ -196,8 +196,10 @@ async fn admit(
         return Err(Refusal::new(reason::BAD_CLIENT_ID, return_code::BAD_CLIENT_ID, why));
     }
     let client_id = if assigned { id } else { connect.client_id };
-    let rights = rights.ok_or_else(|| Refusal::not_authorized(Denial::NoEdition.to_string()))?;
-    if let Err(denial) = rights.connect(client_id) {
+    let standing = standing.ok_or_else(|| Refusal::not_authorized(Denial::NoEdition.to_string()))?;
+    let decision = standing.rights.connect(client_id);
+    shared.watching(device, standing.trial.clone()).connect(client_id, decision.is_ok());
+    if let Err(denial) = decision {
         let event = Event::denied(id, peer, "connect", client_id, &denial);
         // No rule at all is a question of rights; a rule for other names is a question of the name.
         return Err(match denial {
@@ -208,10 +210,18 @@ async fn admit(
         });
     }
     if let Some(will) = &connect.will {
-        check_will(will, &rights, id, peer)?;
+        check_will(will, &standing.rights, id, peer)?;
     }
     let client_id = client_id.to_owned();
-    Ok(Opening { registered, credential, device: admitted.device, shown: admitted.shown, rights, client_id, assigned })
+    Ok(Opening {
+        registered,
+        credential,
+        device: admitted.device,
+        shown: admitted.shown,
+        standing,
+        client_id,
+        assigned,
+    })
 }
 
 fn will_act<'a>(will: &Will<'a>) -> Result<policy::Publish<'a>, String> {
@@ -260,7 +270,8 @@ async fn run(
     let meter = Box::new(shared.rates.of(&opening.device.id));
     let speech = (version, Explanations::of(&connect.properties));
     let on_denied = shared.settings.guard.on_denied_publish;
-    let mut gate = Gate::new(speech, peer, opening.rights.clone(), &device, meter, on_denied);
+    let watching = shared.watching(&opening.device.id, opening.standing.trial.clone());
+    let mut gate = Gate::new(speech, peer, opening.standing.rights.clone(), watching, meter, on_denied);
     let accepted = match pass_connack(&mut client, &mut broker, &mut gate, version, &opening).await {
         Ok(keep_alive) => keep_alive,
         Err(why) => {
@@ -320,9 +331,9 @@ where
                     return Ending { to_client, goodbye: true, event: closed("the guard stops".to_owned()) };
                 }
                 match look_again(shared, opening).await {
-                    Ok(rights) => {
+                    Ok(standing) => {
                         let mut out = Output::default();
-                        relay.gate.set_rights(rights, &mut out);
+                        relay.gate.set_standing(standing, &mut out);
                         relay.deliver(out, &emit);
                         continue;
                     }
@@ -385,13 +396,13 @@ where
     B: AsyncRead + AsyncWrite + Unpin,
 {
     let Some(will) = &connect.will else { return true };
-    let Ok(rights) = look_again(shared, opening).await else { return false };
-    relay.gate.set_rights(rights, &mut Output::default());
+    let Ok(standing) = look_again(shared, opening).await else { return false };
+    relay.gate.set_standing(standing, &mut Output::default());
     will_act(will).is_ok_and(|act| relay.gate.will_allowed(act).is_ok())
 }
 
 /// Checks state, clock and edition anew; a session that may no longer be gets the reason.
-async fn look_again(shared: &Arc<Shared>, opening: &mut Opening) -> Result<Rights, String> {
+async fn look_again(shared: &Arc<Shared>, opening: &mut Opening) -> Result<Standing, String> {
     match shared.knowledge.admit(&opening.credential, &shared.settings).await {
         Ok(admitted) => {
             opening.registered.ends(admitted.ends);
@@ -403,9 +414,9 @@ async fn look_again(shared: &Arc<Shared>, opening: &mut Opening) -> Result<Right
         }
         Err(other) => return Err(other.to_string()),
     }
-    let rights = shared.rights(&opening.device).await.ok_or_else(|| Denial::NoEdition.to_string())?;
-    rights.connect(&opening.client_id).map_err(|denial| denial.to_string())?;
-    Ok(rights)
+    let standing = shared.standing(&opening.device).await.ok_or_else(|| Denial::NoEdition.to_string())?;
+    standing.rights.connect(&opening.client_id).map_err(|denial| denial.to_string())?;
+    Ok(standing)
 }
 
 /// Connects to the broker and sends CONNECT: without user name and password, under the checked client identifier, and
@@ -470,17 +481,11 @@ fn accept_connack<C>(
 where
     C: AsyncRead + AsyncWrite + Unpin,
 {
-    // Shared subscriptions are refused by rule; say so in the handshake as well (MQTT 5.0 section 3.2.2.3.13).
     let mut properties: Properties<'_> = answer.properties.clone();
-    if version == Version::V5 && answer.code == reason::SUCCESS {
-        properties = properties
-            .without(PropertyId::SharedSubscriptionAvailable)
-            .with(PropertyId::SharedSubscriptionAvailable, Value::Number(0));
-        if opening.assigned {
-            let id = Value::Text(&opening.client_id);
-            properties = properties.without(PropertyId::AssignedClientIdentifier);
-            properties = properties.with(PropertyId::AssignedClientIdentifier, id);
-        }
+    if version == Version::V5 && answer.code == reason::SUCCESS && opening.assigned {
+        let id = Value::Text(&opening.client_id);
+        properties = properties.without(PropertyId::AssignedClientIdentifier);
+        properties = properties.with(PropertyId::AssignedClientIdentifier, id);
     }
     client.queue(&Connack { properties, ..answer.clone() }.to_bytes(version));
     if answer.code != 0 {

@@ -1,13 +1,18 @@
 //! What every store can do.
 
+mod policy;
+
+pub use policy::{EditionSummary, GroupMembers, GroupRecord, TrialDifference, TrialRecord, resolvable};
+
 use tidy_warden_core::audit::{Entry, Hash};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::condition::Condition;
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{AuthorityName, DeviceId, KindName, LabelName, LabelValue};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, KindName, LabelName, LabelValue};
 use tidy_warden_core::key::{PublicKey, sha256};
-use tidy_warden_core::policy::PolicyFile;
+use tidy_warden_core::policy::{FleetRow, PolicyFile};
 use tidy_warden_core::revocation::{Reason, Revoked};
 use tidy_warden_core::time::{Span, UnixTime};
 
@@ -454,6 +459,10 @@ pub struct Changes {
     pub to: i64,
     /// The number of the current edition, 0 if there is none.
     pub edition: u32,
+    /// The change number at which the groups changed last that conditions of policies could name.
+    pub group_rules: i64,
+    /// The number of the trial that is running, 0 if there is none.
+    pub trial: u32,
     /// Devices that changed, with their credentials.
     pub devices: Vec<DeviceId>,
 }
@@ -508,6 +517,53 @@ pub trait Store: Send {
     /// # Errors
     /// The store cannot be read.
     fn each_device(&self, visit: &mut dyn FnMut(DeviceView)) -> Result<(), StoreError>;
+
+    /// Walks the devices for which a condition holds at `now`, in the order in which they were listed.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn each_device_where(
+        &self,
+        condition: &Condition,
+        now: UnixTime,
+        visit: &mut dyn FnMut(DeviceView),
+    ) -> Result<(), StoreError>;
+
+    /// Walks all devices but the retired ones, with no more of each than policies look at.
+    ///
+    /// # Errors
+    /// The store cannot be read, or the visitor fails.
+    fn each_fleet_row(&self, visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>) -> Result<(), StoreError>;
+
+    /// The devices behind a gateway, but the retired ones.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn children(&self, gateway: &DeviceId) -> Result<Vec<DeviceRecord>, StoreError>;
+
+    /// All groups by name.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn groups(&self) -> Result<Vec<GroupRecord>, StoreError>;
+
+    /// The adopted editions, without their texts.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn editions(&self) -> Result<Vec<EditionSummary>, StoreError>;
+
+    /// The trial that was begun and not ended, even if its time is over.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn trial(&self) -> Result<Option<TrialRecord>, StoreError>;
+
+    /// What a trial decided otherwise.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn trial_differences(&self, trial: u32) -> Result<Vec<TrialDifference>, StoreError>;
 
     /// Authorities that wait for their certificate from outside.
     ///
@@ -610,6 +666,17 @@ pub trait Store: Send {
     /// The store fails or has no such device.
     fn edit_device(&mut self, id: &DeviceId, edit: &DeviceEdit, cause: &Cause) -> Result<Added, StoreError>;
 
+    /// Changes many devices alike, each with its own audit entry: all, or none and why one was refused.
+    ///
+    /// # Errors
+    /// The store fails or lacks one of the devices.
+    fn edit_devices(
+        &mut self,
+        ids: &[DeviceId],
+        edit: &DeviceEdit,
+        cause: &Cause,
+    ) -> Result<Result<(), (DeviceId, Vec<AddRefusal>)>, StoreError>;
+
     /// Retires a device for good: its credentials are revoked, its facts are free for another.
     ///
     /// # Errors
@@ -701,6 +768,42 @@ pub trait Store: Send {
     /// # Errors
     /// The store fails, or has no such device or certificate.
     fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<Ended>, StoreError>;
+
+    /// Revokes all credentials of many devices, which are out then; gives the credentials that this ended.
+    ///
+    /// # Errors
+    /// The store fails or lacks one of the devices.
+    fn revoke_devices(&mut self, ids: &[DeviceId], reason: Reason, cause: &Cause) -> Result<Vec<Ended>, StoreError>;
+
+    /// Makes a group, or gives one that is there other members.
+    ///
+    /// # Errors
+    /// The store fails or lacks one of the devices.
+    fn make_group(&mut self, name: &GroupName, members: &GroupMembers, cause: &Cause) -> Result<(), StoreError>;
+
+    /// Drops a group; its devices stay.
+    ///
+    /// # Errors
+    /// The store fails or has no such group.
+    fn drop_group(&mut self, name: &GroupName, cause: &Cause) -> Result<(), StoreError>;
+
+    /// Begins a trial of policies, in place of one that is running; gives its number.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn begin_trial(&mut self, files: &[PolicyFile], until: UnixTime, cause: &Cause) -> Result<u32, StoreError>;
+
+    /// Ends the trial that is running; says whether there was one.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn end_trial(&mut self, cause: &Cause) -> Result<bool, StoreError>;
+
+    /// Adds to what a trial decided otherwise: counts are added up. Has no audit entry, as nothing of the ward changes.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn record_differences(&mut self, trial: u32, differences: &[TrialDifference]) -> Result<(), StoreError>;
 
     /// Adopts an edition; gives its number.
     ///

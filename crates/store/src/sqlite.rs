@@ -1,5 +1,7 @@
 //! The store in one SQLite file.
 
+mod condition;
+mod policy;
 mod read;
 mod rows;
 mod schema;
@@ -70,6 +72,11 @@ impl SqliteStore {
         connection.pragma_update(None, "cache_size", CACHE_KIB)?;
         connection.pragma_update(None, "wal_autocheckpoint", CHECKPOINT_PAGES)?;
         connection.set_prepared_statement_cache_capacity(64);
+        let flags = rusqlite::functions::FunctionFlags::SQLITE_DETERMINISTIC;
+        connection.create_scalar_function("has_shape", 2, flags, |row| {
+            let (shape, text) = (row.get_raw(0).as_str_or_null()?, row.get_raw(1).as_str_or_null()?);
+            Ok(shape.zip(text).map(|(shape, text)| tidy_warden_core::condition::matches(shape, text)))
+        })?;
         Ok(Self { connection })
     }
 

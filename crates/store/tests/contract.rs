@@ -4,22 +4,28 @@
 
 use std::path::Path;
 
+use proptest::prelude::*;
+use proptest::test_runner::TestRunner;
+
 use tidy_warden_core::audit::{Broken, Verifier};
 use tidy_warden_core::certificate::{
     AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
 };
+use tidy_warden_core::condition::{Candidate, Condition, Use};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey};
-use tidy_warden_core::policy::PolicyFile;
+use tidy_warden_core::policy::{Edition, Fleet, PolicyFile, reach};
 use tidy_warden_core::random::Randomness;
 use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    AddRefusal, AuthorityRefusal, AuthorityRole, Batch, BulkRun, Cause, DeviceEdit, Ended, Founding, IssueRefusal,
-    KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, SqliteStore, Store, StoreError, Trust,
-    WardRecord,
+    AddRefusal, AuthorityRefusal, AuthorityRole, Batch, BulkRun, Cause, DeviceEdit, Ended, Founding, GroupMembers,
+    IssueRefusal, KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, SqliteStore, Store, StoreError,
+    TrialDifference, Trust, WardRecord, resolvable,
 };
 
 const NOW: i64 = 1_795_417_333;
@@ -414,7 +420,7 @@ fn a_store_of_a_newer_version_and_a_foreign_file_are_refused() {
     let raw = rusqlite::Connection::open(&path).unwrap();
     raw.pragma_update(None, "user_version", 99).unwrap();
     drop(raw);
-    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 2 })));
+    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 3 })));
     let foreign = dir.path().join("foreign.db");
     rusqlite::Connection::open(&foreign).unwrap().execute_batch("CREATE TABLE t (a)").unwrap();
     assert!(matches!(SqliteStore::open(&foreign), Err(StoreError::Damaged { .. })));
@@ -558,6 +564,273 @@ fn authorities_are_added_once_and_wait_for_their_answer() {
         assert_eq!(store.authorities().unwrap()[1].retired, Some(UnixTime(NOW + 3)));
         assert!(store.retire_authority(&"none".parse().unwrap(), &cause(3)).is_err());
     });
+}
+
+/// Texts of conditions over what [`condition_fleet`] holds, and a little beyond.
+fn any_condition() -> impl Strategy<Value = String> {
+    let text = (
+        prop_oneof!["id", "kind", "owner", "gateway", "site", "pylon", "serial"],
+        prop_oneof![
+            ("(=|!=|<|<=|>|>=)", "(wv-[0-9]|st-1|windvane|ossel|brindle|p[1-3]|o)")
+                .prop_map(|(s, v)| format!("{s} {v}")),
+            "(known|in [(]wv-1, ossel, p1[)]|matches \"[*](1|l)\"|matches \"w[*]\"|matches \"[*]s[*]e[*]\")",
+        ],
+    )
+        .prop_map(|(field, test)| format!("{field} {test}"));
+    let state = "state (=|!=) (listed|issued|equipped|live|out|retired)";
+    let moment = "(cert[.]ends|seen|created) (known|within 3d|within 20d|before 1d ago|after 2d ago|(before|after|=|!=|<=|>=) 2026-11-2[0-9]T09:02:13Z)";
+    let group = "group (= (a|b|rule)|!= (a|b|rule)|in [(]a, rule[)])";
+    let leaf = prop_oneof![4 => text, 2 => state, 2 => moment, 1 => group];
+    leaf.prop_recursive(3, 10, 3, |inner| {
+        prop_oneof![
+            (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a} and {b})")),
+            (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a} or {b})")),
+            inner.prop_map(|inner| format!("not ({inner})")),
+        ]
+    })
+}
+
+/// Devices in every state, with and without every value.
+fn condition_fleet(store: &mut dyn Store, world: &mut World) {
+    let mut all = vec![device("st-1", None)];
+    for at in 0..10 {
+        let mut device = device(&format!("wv-{at}"), (at % 3 == 0).then_some(format!("QF-{at}")).as_deref());
+        device.created = UnixTime(NOW - at * 40_000);
+        device.gateway = (at % 4 == 1).then(|| id("st-1"));
+        device.owner = (at % 5 == 1).then(|| "o".parse().unwrap());
+        if at % 2 == 0 {
+            device.labels.insert("site".parse().unwrap(), "brindle".parse().unwrap());
+            device.labels.insert("pylon".parse().unwrap(), format!("p{}", at % 3).parse().unwrap());
+        } else if at % 3 == 0 {
+            device.labels.clear();
+        }
+        all.push(device);
+    }
+    store.add_devices(&all, &cause(0)).unwrap().unwrap();
+    for (at, days) in [(1u32, 1u32), (2, 2), (3, 15), (4, 400), (5, 2), (6, 15)] {
+        let name = format!("wv-{at}");
+        let certificate = world.certificate(&name, &SoftwareKey::generate(NewKey::P256).unwrap().proven(), days);
+        issue(store, &name, &certificate, false, 1).unwrap().unwrap();
+        if at % 2 == 0 {
+            store.record_use(&id(&name), Some(certificate.fingerprint), &cause(10 + i64::from(at) * 30_000)).unwrap();
+        }
+        if at > 4 {
+            let again = world.certificate(&name, &SoftwareKey::generate(NewKey::P256).unwrap().proven(), 9);
+            issue(store, &name, &again, true, 2).unwrap().unwrap();
+        }
+    }
+    let out = id("wv-6");
+    store.revoke(Revocation { device: &out, only: None, reason: Reason::KeyCompromise }, &cause(3)).unwrap();
+    store.retire_device(&id("wv-7"), &cause(4)).unwrap();
+    store.make_group(&"a".parse().unwrap(), &GroupMembers::Fixed(vec![id("wv-1"), id("wv-2")]), &cause(5)).unwrap();
+    store.make_group(&"b".parse().unwrap(), &GroupMembers::Fixed(vec![id("wv-2"), id("st-1")]), &cause(5)).unwrap();
+    let rule = GroupMembers::Rule("site = brindle and not serial known".into());
+    store.make_group(&"rule".parse().unwrap(), &rule, &cause(5)).unwrap();
+}
+
+#[test]
+fn conditions_mean_the_same_to_the_store_and_to_the_core() {
+    with_store(|store, world, _| {
+        condition_fleet(store, world);
+        let groups = resolvable(&store.groups().unwrap()).unwrap();
+        let mut runner = TestRunner::new(ProptestConfig::with_cases(3_000));
+        let run = runner.run(&(any_condition(), 0i64..20), |(text, days)| {
+            let condition = Condition::parse(&Source::new("--where", &text), Use::Picking)
+                .map_err(|error| TestCaseError::fail(error.to_string()))?
+                .resolve(&groups);
+            let now = UnixTime(NOW + days * 86_400 / 2);
+            let mut want = Vec::new();
+            store
+                .each_device(&mut |view| {
+                    if condition.holds(&Candidate::at(&view.device, &view.credentials, now)) {
+                        want.push(view.device.id);
+                    }
+                })
+                .unwrap();
+            let mut found = Vec::new();
+            store.each_device_where(&condition, now, &mut |view| found.push(view.device.id)).unwrap();
+            prop_assert_eq!(found, want, "{}", text);
+            Ok(())
+        });
+        run.unwrap();
+        // A long list must not become a deep expression.
+        let long = vec!["id = wv-1"; 9_000].join(" or ");
+        let long = Condition::parse(&Source::new("--where", &long), Use::Picking).unwrap();
+        let mut count = 0;
+        store.each_device_where(&long, UnixTime(NOW), &mut |_| count += 1).unwrap();
+        assert_eq!(count, 1);
+    });
+}
+
+#[test]
+fn a_fleet_from_rows_is_that_from_records() {
+    with_store(|store, world, _| {
+        condition_fleet(store, world);
+        let text =
+            "policy p { for group = a or serial = \"QF-3\" or owner known\n allow publish \"a/{site}/{device}\" }
+                    policy q { for kind = windvane and not id = wv-2\n allow publish \"b/{gateway}/{device}\" }";
+        let file = PolicyFile { name: "p".into(), text: text.into() };
+        let groups = resolvable(&store.groups().unwrap()).unwrap();
+        let edition = Edition::read(1, &[file], &groups).unwrap();
+        let (mut rows, mut records) = (Fleet::new(&[&edition], []), Fleet::new(&[&edition], []));
+        store
+            .each_fleet_row(&mut |row| {
+                rows.add(row).unwrap();
+                Ok(())
+            })
+            .unwrap();
+        store.each_device(&mut |view| records.add_record(&view.device).unwrap()).unwrap();
+        assert_eq!((rows.len(), rows.class_count()), (10, records.class_count()));
+        let settings = Settings::parse(&Source::new("ward.toml", "[ward]\nname = \"n\"\n")).unwrap();
+        let told = |fleet: &Fleet<'_>| format!("{:?}", reach(fleet, &settings, &"#".parse().unwrap()));
+        assert_eq!(told(&rows), told(&records));
+        assert!(told(&rows).contains("b/st-1/wv-9"), "{}", told(&rows));
+    });
+}
+
+#[test]
+fn groups_are_made_changed_and_dropped() {
+    with_store(|store, _, _| {
+        store.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let (name, before) = ("night".parse().unwrap(), store.changed_since(0).unwrap());
+        let fixed = |ids: &[&str]| GroupMembers::Fixed(ids.iter().map(|text| id(text)).collect());
+        store.make_group(&name, &fixed(&["wv-1", "wv-2"]), &cause(1)).unwrap();
+        let changes = store.changed_since(before.to).unwrap();
+        assert_eq!(changes.devices, [id("wv-1"), id("wv-2")]);
+        assert!(changes.group_rules > before.group_rules);
+        let member = |store: &dyn Store, of: &str| {
+            store.devices(&[id(of)]).unwrap().remove(0).unwrap().device.groups.contains(&name)
+        };
+        assert!(member(store, "wv-1") && member(store, "wv-2"));
+        store.make_group(&name, &fixed(&["wv-2"]), &cause(2)).unwrap();
+        assert!(!member(store, "wv-1") && member(store, "wv-2"));
+        let unknown = store.make_group(&name, &fixed(&["wv-1", "wv-9"]), &cause(3));
+        assert!(matches!(unknown, Err(StoreError::Unknown { .. })));
+        assert!(!member(store, "wv-1"), "all or none");
+        store.make_group(&name, &GroupMembers::Rule("site = ossel".into()), &cause(4)).unwrap();
+        assert!(!member(store, "wv-2"), "a rule leaves no names behind");
+        assert_eq!(store.groups().unwrap()[0].rule.as_deref(), Some("site = ossel"));
+        store.drop_group(&name, &cause(5)).unwrap();
+        assert_eq!(store.groups().unwrap(), []);
+        assert!(matches!(store.drop_group(&name, &cause(6)), Err(StoreError::Unknown { .. })));
+    });
+}
+
+#[test]
+fn a_gateway_hears_of_every_change_to_its_children() {
+    with_store(|store, _, _| {
+        let child = |of: &str| {
+            let mut device = device(of, None);
+            device.gateway = Some(id("st-1"));
+            device
+        };
+        store.add_devices(&[device("st-1", None), device("st-2", None)], &cause(0)).unwrap().unwrap();
+        let mut at = store.changed_since(0).unwrap().to;
+        let mut heard = |store: &dyn Store| {
+            let changes = store.changed_since(at).unwrap();
+            at = changes.to;
+            changes
+                .devices
+                .iter()
+                .filter(|device| device.as_str().starts_with("st"))
+                .map(ToString::to_string)
+                .collect::<Vec<_>>()
+        };
+        store.add_devices(&[child("cb-1"), child("cb-2")], &cause(1)).unwrap().unwrap();
+        assert_eq!(heard(store), ["st-1"]);
+        assert_eq!(store.children(&id("st-1")).unwrap().len(), 2);
+        let edit = DeviceEdit { gateway: Some(Some(id("st-2"))), ..DeviceEdit::default() };
+        store.edit_devices(&[id("cb-1")], &edit, &cause(2)).unwrap().unwrap();
+        assert_eq!(heard(store), ["st-1", "st-2"]);
+        store.revoke_devices(&[id("cb-2")], Reason::KeyCompromise, &cause(3)).unwrap();
+        assert_eq!(heard(store), ["st-1"]);
+        store.reopen_device(&id("cb-2"), &cause(4)).unwrap();
+        assert_eq!(heard(store), ["st-1"]);
+        store.retire_device(&id("cb-2"), &cause(5)).unwrap();
+        assert_eq!(heard(store), ["st-1"]);
+        assert_eq!(store.children(&id("st-1")).unwrap(), []);
+        let refused = store.edit_devices(&[id("st-2"), id("cb-1")], &edit, &cause(6)).unwrap().unwrap_err();
+        assert_eq!(refused.0, id("st-2"));
+        assert_eq!(heard(store), Vec::<String>::new(), "all or none");
+    });
+}
+
+#[test]
+fn trials_are_watched_one_at_a_time_and_differences_add_up() {
+    with_store(|store, _, _| {
+        assert_eq!(store.trial().unwrap(), None);
+        assert!(!store.end_trial(&cause(0)).unwrap());
+        let files = [PolicyFile { name: "p".into(), text: "policy p { for id = a }".into() }];
+        assert_eq!(store.begin_trial(&files, UnixTime(NOW + 90), &cause(1)).unwrap(), 1);
+        assert_eq!(store.begin_trial(&files, UnixTime(NOW + 99), &cause(2)).unwrap(), 2);
+        let trial = store.trial().unwrap().unwrap();
+        assert_eq!((trial.number, trial.until, trial.files.as_slice()), (2, UnixTime(NOW + 99), &files[..]));
+        assert_eq!(store.changed_since(0).unwrap().trial, 2);
+        let each = TrialDifference {
+            device: id("wv-1"),
+            act: "publish".into(),
+            would_allow: false,
+            rule: "p:3 (policy p)".into(),
+            sample: "a".into(),
+            count: 2,
+            first: UnixTime(NOW + 3),
+            last: UnixTime(NOW + 4),
+        };
+        let later = TrialDifference {
+            sample: "b".into(),
+            count: 3,
+            first: UnixTime(NOW + 5),
+            last: UnixTime(NOW + 6),
+            ..each.clone()
+        };
+        let end = store.audit_end().unwrap();
+        store.record_differences(2, &[each.clone(), TrialDifference { rule: String::new(), ..each.clone() }]).unwrap();
+        store.record_differences(2, std::slice::from_ref(&later)).unwrap();
+        assert_eq!(store.audit_end().unwrap(), end);
+        let found = store.trial_differences(2).unwrap();
+        let joined = TrialDifference { count: 5, first: each.first, ..later };
+        assert_eq!(found, [TrialDifference { rule: String::new(), ..each }, joined]);
+        assert!(store.end_trial(&cause(7)).unwrap());
+        assert_eq!((store.trial().unwrap(), store.changed_since(0).unwrap().trial), (None, 0));
+    });
+}
+
+#[test]
+fn editions_are_listed_without_their_texts() {
+    with_store(|store, _, _| {
+        let file = |name: &str| PolicyFile { name: name.into(), text: "policy p { for id = a }".into() };
+        store.adopt(&[file("b"), file("a")], &cause(1)).unwrap();
+        store.adopt(&[], &cause(2)).unwrap();
+        let found: Vec<_> =
+            store.editions().unwrap().into_iter().map(|edition| (edition.number, edition.files)).collect();
+        assert_eq!(found, [(1, vec!["b".to_owned(), "a".to_owned()]), (2, vec![])]);
+    });
+}
+
+/// The tables of format 2.
+const FORMAT_2: &str = include_str!("format-2.sql");
+
+#[test]
+fn a_store_of_format_2_is_brought_up_to_date() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("ward.db");
+    {
+        let old = rusqlite::Connection::open(&path).unwrap();
+        old.execute_batch(FORMAT_2).unwrap();
+        old.pragma_update(None, "user_version", 2).unwrap();
+        old.pragma_update(None, "application_id", 0x5469_5761).unwrap();
+        old.execute_batch(
+            "INSERT INTO devices (id, kind, created, changed, labels) VALUES ('wv-1', 'windvane', 5, 1, '{\"site\":\"ossel\"}')",
+        )
+        .unwrap();
+    }
+    let mut store = SqliteStore::open(&path).unwrap();
+    let group = "night".parse().unwrap();
+    store.make_group(&group, &GroupMembers::Fixed(vec![id("wv-1")]), &cause(1)).unwrap();
+    let view = store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();
+    assert!(view.device.groups.contains(&group) && view.device.labels["site"].as_str() == "ossel");
+    drop(store);
+    assert_eq!(SqliteStore::open(&path).unwrap().groups().unwrap().len(), 1);
 }
 
 /// The tables of format 1, as the first version wrote them.

@@ -136,7 +136,14 @@ pub(crate) enum TokenCommand {
 #[derive(Debug, Args)]
 pub(crate) struct RevokeArgs {
     /// The device.
-    pub(crate) device: String,
+    #[arg(required_unless_present = "condition")]
+    pub(crate) device: Option<String>,
+    /// All devices for which this condition holds, instead of one.
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with_all = ["device", "credential", "yes"])]
+    pub(crate) condition: Option<String>,
+    /// How many devices you expect that to be; asked for without it. Another number refuses it whole.
+    #[arg(long, value_name = "N", requires = "condition")]
+    pub(crate) count: Option<u64>,
     /// keyCompromise, affiliationChanged, superseded, cessationOfOperation, privilegeWithdrawn or unspecified.
     #[arg(long)]
     pub(crate) reason: String,

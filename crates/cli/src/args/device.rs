@@ -74,12 +74,23 @@ pub(crate) struct ListArgs {
     /// Only devices for which this condition holds, such as 'kind = windvane and site in (ossel, brindle)'.
     #[arg(long = "where", value_name = "CONDITION")]
     pub(crate) condition: Option<String>,
+    /// Only these columns, in this order: id, kind, state, gateway, owner, groups, created, ends, seen, and names of
+    /// labels and facts.
+    #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+    pub(crate) columns: Vec<String>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct EditArgs {
     /// The device.
-    pub(crate) device: String,
+    #[arg(required_unless_present = "condition")]
+    pub(crate) device: Option<String>,
+    /// All devices for which this condition holds, instead of one.
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with_all = ["device", "fact"])]
+    pub(crate) condition: Option<String>,
+    /// How many devices you expect that to be; asked for without it. Another number refuses the change.
+    #[arg(long, value_name = "N", requires = "condition")]
+    pub(crate) count: Option<u64>,
     /// Set a label; NAME= takes it away.
     #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
     pub(crate) label: Vec<(String, String)>,
@@ -92,6 +103,9 @@ pub(crate) struct EditArgs {
     /// Take the gateway away.
     #[arg(long)]
     pub(crate) no_gateway: bool,
+    /// Do not ask if rights change.
+    #[arg(long)]
+    pub(crate) yes: bool,
     #[command(flatten)]
     pub(crate) because: Because,
 }

@@ -20,6 +20,9 @@ pub(crate) struct GuardArgs {
     /// The broker: HOST:PORT (plain MQTT), or `builtin` for a small one inside; default: `broker` under `guard` in ward.toml.
     #[arg(long, value_name = "HOST:PORT")]
     pub(crate) broker: Option<String>,
+    /// Write what devices ask for into this file, each different act once, for `policy draft`. It is added to.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) observe: Option<PathBuf>,
     /// The form of log lines on standard error; default: text on a terminal, else json.
     #[arg(long, value_enum)]
     pub(crate) log: Option<LogForm>,

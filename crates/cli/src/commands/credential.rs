@@ -6,26 +6,23 @@ use std::path::Path;
 
 use serde_json::{Value, json};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
-use tidy_warden_core::condition::{Candidate, Condition};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
-use tidy_warden_core::device::{DeviceRecord, DeviceState};
+use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::Store;
 
-use super::Context;
+use super::{Context, pick};
 use crate::args::CredentialCommand;
 use crate::console::{Listing, counted};
-use crate::edge::{CertificateName, condition};
+use crate::edge::CertificateName;
 use crate::files;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: CredentialCommand) -> Result<Exit, Problem> {
     match command {
-        CredentialCommand::List { condition: text, all } => {
-            list(context, text.as_deref().map(condition).transpose()?.as_ref(), all)
-        }
+        CredentialCommand::List { condition: text, all } => list(context, text.as_deref(), all),
         CredentialCommand::Pin(args) => pin::run(context, &args),
         CredentialCommand::Show { name, cert, fact } => show(context, name.as_deref(), cert.as_deref(), fact.as_ref()),
     }
@@ -64,16 +61,12 @@ pub(super) fn note(credential: &CredentialRecord, now: UnixTime) -> String {
     }
 }
 
-fn list(context: &Context<'_>, condition: Option<&Condition>, all: bool) -> Result<Exit, Problem> {
+fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let now = ward.now();
     let mut found: Vec<CredentialRecord> = Vec::new();
-    ward.store.each_device(&mut |view| {
-        let state = DeviceState::of(&view.device, &view.credentials, now);
-        let candidate = Candidate { device: &view.device, state: Some(state) };
-        if condition.is_none_or(|condition| condition.holds(&candidate)) {
-            found.extend(view.credentials.into_iter().filter(|each| all || each.may_sign_in(now).is_ok()));
-        }
+    pick::each(&ward, condition, &mut |view| {
+        found.extend(view.credentials.into_iter().filter(|each| all || each.may_sign_in(now).is_ok()));
     })?;
     found.sort_by(|a, b| a.usable_until().cmp(&b.usable_until()).then_with(|| a.name().cmp(&b.name())));
     let item = |credential: &CredentialRecord| {

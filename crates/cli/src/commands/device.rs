@@ -3,18 +3,19 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use tidy_warden_core::condition::Candidate;
+use tidy_warden_core::condition::{Candidate, Field, Found, Moment, Traits};
 use tidy_warden_core::credential::CredentialRecord;
-use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, missing};
+use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, missing, usable_end};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{AddRefusal, DeviceEdit, DeviceView, Store};
 
-use super::{Context, credential, import};
+use super::changes::{devices_text, edited, of_devices};
+use super::{Context, credential, import, pick};
 use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
 use crate::console::{Listing, counted};
-use crate::edge::{condition, device_id, fact, known_kind, label_name, parse};
+use crate::edge::{device_id, fact, known_kind, label_name, parse};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
@@ -72,18 +73,17 @@ fn add(context: &Context<'_>, args: &AddArgs) -> Result<Exit, Problem> {
 
 fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
     let ward = context.ward()?;
-    let condition = args.condition.as_deref().map(condition).transpose()?;
     let now = ward.now();
+    let columns: Vec<Column> = args.columns.iter().map(|name| Column::parse(name)).collect::<Result<_, _>>()?;
     let mut found = Vec::new();
-    ward.store.each_device(&mut |view| {
-        let state = DeviceState::of(&view.device, &view.credentials, now);
-        let candidate = Candidate { device: &view.device, state: Some(state) };
-        if condition.as_ref().is_none_or(|condition| condition.holds(&candidate)) {
-            found.push((state, view));
-        }
+    pick::each(&ward, args.condition.as_deref(), &mut |view| {
+        found.push((DeviceState::of(&view.device, &view.credentials, now), view));
     })?;
     found.sort_by(|(_, a), (_, b)| a.device.id.cmp(&b.device.id));
-    context.console.list(listing(&found, now, context.console.is_for_people()))?;
+    context.console.list(match columns.as_slice() {
+        [] => listing(&found, now, context.console.is_for_people()),
+        some => chosen(&found, now, some, context.console.is_for_people()),
+    })?;
     if context.console.is_for_people() {
         let counts = found.iter().fold(BTreeMap::new(), |mut counts, (state, _)| {
             *counts.entry(*state).or_insert(0u64) += 1;
@@ -97,11 +97,6 @@ fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
     Ok(Exit::Done)
 }
 
-/// The end of the credential that may sign in longest.
-fn usable_end(credentials: &[CredentialRecord], now: UnixTime) -> Option<UnixTime> {
-    credentials.iter().filter_map(CredentialRecord::usable_until).filter(|until| *until >= now).max()
-}
-
 fn device_json(state: DeviceState, view: &DeviceView, now: UnixTime) -> Value {
     let device = &view.device;
     let labels: BTreeMap<_, _> = device.labels.iter().map(|(name, value)| (name.to_string(), value)).collect();
@@ -111,6 +106,84 @@ fn device_json(state: DeviceState, view: &DeviceView, now: UnixTime) -> Value {
         "gateway": device.gateway, "owner": device.owner, "created": device.created, "seen": device.seen,
         "ends": usable_end(&view.credentials, now),
     })
+}
+
+/// A column that was asked for.
+enum Column {
+    Field(Field),
+    Moment(Moment),
+    Groups,
+}
+
+impl Column {
+    fn parse(name: &str) -> Result<Self, Problem> {
+        let moment = match name {
+            "ends" | "cert.ends" => Some(Moment::CertEnds),
+            "seen" => Some(Moment::Seen),
+            "created" => Some(Moment::Created),
+            _ => None,
+        };
+        match (moment, name) {
+            (Some(moment), _) => Ok(Self::Moment(moment)),
+            (None, "groups") => Ok(Self::Groups),
+            (None, name) => {
+                let plain = name.strip_prefix("label.").or_else(|| name.strip_prefix("fact.")).unwrap_or(name);
+                Field::parse(plain).map(Self::Field).map_err(|error| {
+                    Problem::usage(format!("there is no column {name:?}")).because(error).next(
+                        "id, kind, state, gateway, owner, groups, created, ends, seen, labels and facts by their names",
+                    )
+                })
+            }
+        }
+    }
+
+    fn name(&self) -> String {
+        match self {
+            Self::Field(field) => field.to_string(),
+            Self::Moment(Moment::CertEnds) => "ends".to_owned(),
+            Self::Moment(moment) => moment.as_str().to_owned(),
+            Self::Groups => "groups".to_owned(),
+        }
+    }
+
+    /// The value for a device as JSON, null where there is none.
+    fn value(&self, view: &DeviceView, now: UnixTime) -> Value {
+        let candidate = Candidate::at(&view.device, &view.credentials, now);
+        match self {
+            Self::Field(field) => match candidate.text(field) {
+                Found::Is(text) => json!(text),
+                Found::Missing | Found::Unknown => Value::Null,
+            },
+            Self::Moment(moment) => json!(candidate.time(*moment)),
+            Self::Groups => json!(view.device.groups),
+        }
+    }
+}
+
+/// The columns that were asked for.
+fn chosen(found: &[(DeviceState, DeviceView)], now: UnixTime, columns: &[Column], for_people: bool) -> Listing {
+    let blank = if for_people { "-" } else { "" };
+    let text = |value: Value| match value {
+        Value::Null => blank.to_owned(),
+        Value::String(text) => text,
+        Value::Array(all) if all.is_empty() => blank.to_owned(),
+        Value::Array(all) => all.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
+        other => other.to_string(),
+    };
+    let item = |(_, view): &(DeviceState, DeviceView)| -> Value {
+        columns.iter().map(|column| (column.name(), column.value(view, now))).collect::<serde_json::Map<_, _>>().into()
+    };
+    let row = |(_, view): &(DeviceState, DeviceView)| -> Vec<String> {
+        columns.iter().map(|column| text(column.value(view, now))).collect()
+    };
+    Listing {
+        schema: "tidy-warden/devices/1",
+        key: "devices",
+        items: found.iter().map(item).collect(),
+        columns: columns.iter().map(Column::name).collect(),
+        rows: found.iter().map(row).collect(),
+        empty: "no such devices",
+    }
 }
 
 /// People read labels in one column and no facts; CSV has a column for each, named as `device import` wants them.
@@ -181,7 +254,7 @@ fn standing(ward: &Ward, device: &DeviceRecord) -> Result<Standing, Problem> {
             subscribe: Vec::new(),
         });
     };
-    let rights = edition.rights(device);
+    let rights = ward.rights(&edition, device)?;
     let standing = match rights.client_id() {
         Some(_) => PolicyStanding::MayConnect,
         None => PolicyStanding::NoConnect,
@@ -190,8 +263,8 @@ fn standing(ward: &Ward, device: &DeviceRecord) -> Result<Standing, Problem> {
         standing,
         edition: edition.number,
         policies: rights.policies().iter().map(|policy| policy.name.to_string()).collect(),
-        publish: rights.publish_filters().map(ToString::to_string).collect(),
-        subscribe: rights.subscribe_filters().map(ToString::to_string).collect(),
+        publish: rights.publish_filters().map(|filter| filter.to_string()).collect(),
+        subscribe: rights.subscribe_filters().collect(),
     })
 }
 
@@ -266,14 +339,8 @@ fn credential_row(credential: &CredentialRecord, now: UnixTime) -> Vec<String> {
     ]
 }
 
-fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
-    let mut ward = context.ward()?;
-    let id: DeviceId = parse(&args.device)?;
-    if let Some(since) = ward.device(&id)?.device.retired {
-        return Err(
-            Problem::refused(format!("`{id}` cannot be changed")).because(format!("it is retired since {since}"))
-        );
-    }
+/// What `device edit` is asked to change.
+fn wanted(args: &EditArgs) -> Result<DeviceEdit, Problem> {
     let mut edit = DeviceEdit::default();
     for (name, value) in &args.label {
         let value = if value.is_empty() { None } else { Some(parse(value)?) };
@@ -294,11 +361,53 @@ fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
     if edit == DeviceEdit::default() {
         return Err(Problem::usage("there is nothing to change").next("give --label, --fact or --gateway"));
     }
+    Ok(edit)
+}
+
+fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
+    let console = context.console;
+    let mut ward = context.ward()?;
+    let edit = wanted(args)?;
+    let before: Vec<DeviceRecord> = match (&args.device, &args.condition) {
+        (Some(device), _) => {
+            let device = ward.device(&parse(device)?)?.device;
+            if let Some(since) = device.retired {
+                return Err(Problem::refused(format!("`{}` cannot be changed", device.id))
+                    .because(format!("it is retired since {since}")));
+            }
+            vec![device]
+        }
+        (None, condition) => {
+            let picked = pick::devices(&ward, condition.as_deref().unwrap_or_default())?;
+            picked.into_iter().map(|view| view.device).collect()
+        }
+    };
+    let ids: Vec<DeviceId> = before.iter().map(|device| device.id.clone()).collect();
+    let changed: Vec<(DeviceRecord, DeviceRecord)> = before
+        .into_iter()
+        .map(|device| {
+            let after = edited(&device, &edit);
+            (device, after)
+        })
+        .filter(|(before, after)| before != after)
+        .collect();
+    let told = of_devices(&ward, &changed)?;
+    if !told.is_empty() {
+        console.note(devices_text(&told));
+    }
+    if args.condition.is_some() {
+        pick::confirm(console, "change", &ids, args.count)?;
+    } else if !told.is_empty() {
+        console.confirm(&format!("Change {}?", ids.first().map_or("it", DeviceId::as_str)), args.yes)?;
+    }
     let cause = ward.cause(args.because.text());
-    if let Err(refusals) = ward.store.edit_device(&id, &edit, &cause)? {
+    if let Err((id, refusals)) = ward.store.edit_devices(&ids, &edit, &cause)? {
         return Err(refusals.first().map_or_else(|| Problem::refused("it was not taken"), |first| refusal(&id, first)));
     }
-    context.console.note(format!("changed {id}"));
+    console.note(match ids.as_slice() {
+        [one] => format!("changed {one}"),
+        many => format!("changed {}", counted(many.len(), "device")),
+    });
     Ok(Exit::Done)
 }
 

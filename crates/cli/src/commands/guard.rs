@@ -1,16 +1,19 @@
 //! `guard`: runs until it is told to stop.
 
+use std::collections::HashSet;
+use std::hash::{Hash, Hasher};
 use std::io::{IsTerminal, Write};
 use std::net::{Ipv4Addr, SocketAddr};
-use std::sync::Arc;
+use std::path::Path;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use serde_json::json;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::time::{Clock, Span, UnixTime};
-use tidy_warden_guard::{Config, Event, Guard, GuardError, Sink, TlsSettings};
+use tidy_warden_guard::{Config, Event, Guard, GuardError, Observer, Sink, TlsSettings};
 use tidy_warden_simulate::Broker;
 use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store};
 use tokio::signal::unix::{SignalKind, signal};
@@ -53,11 +56,12 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
         console.warn(format!("the guard's own certificate ends at {ends}"));
     }
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
+    let observer = args.observe.as_deref().map(observer).transpose()?;
     let log = Log::start(form, ward.clock.clone());
     let ended = runtime.block_on(async {
         let inside = if broker == BUILTIN { Some(start_broker().await?) } else { None };
         let broker = inside.as_ref().map_or(broker, |inside| inside.address().to_string());
-        let guard = bind(&ward, listen, broker, &passphrase, log.sink()).await?;
+        let guard = bind(&ward, listen, broker, &passphrase, (log.sink(), observer)).await?;
         let signals = |kind| signal(kind).map_err(|error| Problem::failed("cannot listen for signals").because(error));
         let (mut interrupt, mut terminate) = (signals(SignalKind::interrupt())?, signals(SignalKind::terminate())?);
         guard
@@ -78,6 +82,32 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
 
 async fn start_broker() -> Result<Broker, Problem> {
     Broker::start().await.map_err(|error| Problem::failed("cannot start the broker inside").because(error))
+}
+
+/// The most different acts that are kept apart while they are observed; a limit on memory. Once there are so many, each
+/// is written again.
+const MAX_OBSERVED: usize = 1_000_000;
+
+/// Writes each different act once. A disk that is full does not stop the guard.
+fn observer(path: &Path) -> Result<Observer, Problem> {
+    let file = std::fs::File::options().create(true).append(true).open(path);
+    let file = file.map_err(|error| Problem::file("write", path, &error))?;
+    let known: Mutex<(HashSet<u64>, std::fs::File)> = Mutex::new((HashSet::new(), file));
+    Ok(Arc::new(move |act| {
+        let mut hasher = std::hash::DefaultHasher::new();
+        // Sizes are taken in steps, as a rule's limit would be.
+        let size = act.size.next_power_of_two();
+        (act.device, act.act, act.subject, act.qos, act.retain, size, act.allowed).hash(&mut hasher);
+        let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
+        if known.0.len() >= MAX_OBSERVED {
+            known.0.clear();
+        }
+        if known.0.insert(hasher.finish())
+            && let Ok(line) = serde_json::to_string(act)
+        {
+            let _ = known.1.write_all(format!("{line}\n").as_bytes());
+        }
+    }))
 }
 
 /// How many log lines may wait to be written; more are counted and left out.
@@ -154,7 +184,7 @@ pub(crate) async fn bind(
     listen: SocketAddr,
     broker: String,
     passphrase: &Passphrase,
-    sink: Sink,
+    (sink, observer): (Sink, Option<Observer>),
 ) -> Result<Guard, Problem> {
     let of = |role: AuthorityRole| -> Result<Vec<Certificate>, Problem> {
         Ok(ward.authorities(role)?.into_iter().map(|each| each.certificate).collect())
@@ -183,6 +213,7 @@ pub(crate) async fn bind(
         token_key: ward.record.token_key.clone(),
         clock: Arc::new(ward.clock.clone()),
         sink,
+        observer,
     };
     let stores = (ward.another_store()?, ward.another_store()?, ward.another_store()?);
     Guard::bind(config, stores.0, stores.1, stores.2).await.map_err(|error| match error {

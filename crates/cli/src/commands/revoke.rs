@@ -6,19 +6,24 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_store::{DeviceView, Revocation, Store};
 
-use super::Context;
+use super::{Context, pick};
 use crate::args::RevokeArgs;
+use crate::console::counted;
 use crate::edge::{CertificateName, parse};
 use crate::problem::{Exit, Problem};
+use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Problem> {
     let console = context.console;
     let mut ward = context.ward()?;
-    let id: DeviceId = parse(&args.device)?;
     let reason: Reason = args
         .reason
         .parse()
         .map_err(|error: tidy_warden_core::revocation::BadReason| Problem::usage(error.to_string()))?;
+    let Some(device) = &args.device else {
+        return many(context, &mut ward, args, reason);
+    };
+    let id: DeviceId = parse(device)?;
     let view = ward.device(&id)?;
     let only = args.credential.as_deref().map(|text| named(&view, text)).transpose()?;
     let what = match only {
@@ -48,6 +53,28 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
         console.note("a running guard cuts it within a second; publish the new list with: crl --out FILE");
     } else if !ended.is_empty() {
         console.note("a running guard cuts it within a second; no CRL of the ward lists what others signed");
+    }
+    Ok(Exit::Done)
+}
+
+/// Revokes every device that a condition picks, unless it is out already.
+fn many(context: &Context<'_>, ward: &mut Ward, args: &RevokeArgs, reason: Reason) -> Result<Exit, Problem> {
+    let console = context.console;
+    let views = pick::devices(ward, args.condition.as_deref().unwrap_or_default())?;
+    let ids: Vec<DeviceId> = views.into_iter().map(|view| view.device.id).collect();
+    pick::confirm(console, &format!("revoke ({reason})"), &ids, args.count)?;
+    let because = console.reason(args.because.text())?;
+    let cause = ward.cause(Some(&because));
+    let ended = ward.store.revoke_devices(&ids, reason, &cause)?;
+    let text = format!(
+        "revoked {}: ended {}; their tokens are void, and they are out\n",
+        counted(ids.len(), "device"),
+        counted(ended.len(), "certificate")
+    );
+    let value = json!({ "devices": ids, "reason": reason.as_str(), "certificates": ended.len(), "device_out": true });
+    console.show("tidy-warden/revoked-many/1", value, &text)?;
+    if ended.iter().any(|each| each.listed) {
+        console.note("a running guard cuts them within a second; publish the new list with: crl --out FILE");
     }
     Ok(Exit::Done)
 }

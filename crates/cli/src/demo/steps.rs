@@ -194,7 +194,7 @@ async fn start_guard(story: &Story<'_>, ward: &Ward, passphrase: &Passphrase) ->
     let heard = events.clone();
     let sink: Sink = Arc::new(move |event| heard.lock().unwrap_or_else(PoisonError::into_inner).push(event));
     let listen = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
-    let guard = guard::bind(ward, listen, broker.address().to_string(), passphrase, sink).await?;
+    let guard = guard::bind(ward, listen, broker.address().to_string(), passphrase, (sink, None)).await?;
     let address = guard.local_addr().map_err(broken)?;
     tokio::spawn(async move {
         // The broker lives as long as the guard.

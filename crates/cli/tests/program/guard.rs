@@ -137,7 +137,7 @@ fn a_changed_label_changes_what_a_live_session_may_do() {
     block_on(async {
         let mut vane = world.login("wv-1").connect(guard.address).await.unwrap();
         assert!(vane.publish("rope/ossel/wv-1/wind", b"1").await.unwrap().is_ok());
-        world.run(&["device", "edit", "wv-1", "--label", "site=brindle"]).exits(0);
+        world.run(&["device", "edit", "wv-1", "--label", "site=brindle", "--yes"]).exits(0);
         let begun = Instant::now();
         while !vane.publish("rope/brindle/wv-1/wind", b"2").await.unwrap().is_ok() {
             assert!(begun.elapsed() < SOON);

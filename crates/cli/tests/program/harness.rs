@@ -344,7 +344,12 @@ pub(crate) struct Guard {
 
 impl Guard {
     pub(crate) fn start(world: &World, broker: &str) -> Self {
-        let running = Running::start(&mut world.program(&["guard", "--listen", "127.0.0.1:0", "--broker", broker]));
+        Self::with(world, broker, &[])
+    }
+
+    pub(crate) fn with(world: &World, broker: &str, more: &[&str]) -> Self {
+        let args = ["guard", "--listen", "127.0.0.1:0", "--broker", broker];
+        let running = Running::start(&mut world.program(&[&args, more].concat()));
         let line =
             running.line("where it listens", |line| line.contains("\"listening\"") || line.starts_with("error:"));
         let event: Value = serde_json::from_str(&line).unwrap_or_else(|_| panic!("{}", running.lines().join("\n")));

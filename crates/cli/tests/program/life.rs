@@ -149,7 +149,7 @@ fn a_device_is_shown_with_what_is_missing() {
     world.adopt(POLICY);
     world.run(&["enroll", "wv-1", "--make-key", "--out", "outfits"]).exits(0);
     assert_eq!(missing(&world), ("equipped".to_owned(), 1));
-    world.run(&["device", "edit", "wv-1", "--label", "site=ossel", "--fact", "serial=QF-9"]).exits(0);
+    world.run(&["device", "edit", "wv-1", "--label", "site=ossel", "--fact", "serial=QF-9", "--yes"]).exits(0);
     world.run(&["device", "show", "wv-1"]).exits(0).prints(&["site=ossel", "serial=QF-9", "rope/ossel/wv-1/wind"]);
     world.run(&["revoke", "wv-1", "--reason", "cessationOfOperation", "--yes"]).exits(0);
     assert_eq!(missing(&world).0, "out");

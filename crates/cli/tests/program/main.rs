@@ -12,4 +12,5 @@ mod hsm;
 mod input;
 mod life;
 mod pin;
+mod policy;
 mod rehearsal;

@@ -3,62 +3,127 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
-use crate::condition::Field;
+use serde::Serialize;
+
+use crate::condition::{Condition, Field, Groups};
 use crate::device::DeviceRecord;
 use crate::finding::{Finding, Severity};
-use crate::id::{DeviceId, KindName};
+use crate::id::{DeviceId, KindName, LabelName};
 use crate::settings::Settings;
-use crate::text::nearest;
+use crate::text::{Place, nearest};
 use crate::time::UnixTime;
-use crate::topic::TopicName;
+use crate::topic::{TopicFilter, TopicName, intersection, split_share, uncovered};
 
-use super::sole::Refuted;
-use super::{Act, Edition, Effect, Expect, ExpectDevice, NoMeter, Policy, Publish, Rule, Target};
+use super::fleet::{Fleet, Part};
+use super::sole::{self, Witness};
+use super::table::Table;
+use super::{
+    Act, Edition, Effect, Expect, ExpectDevice, NoMeter, Pattern, Policy, Publish, Rights, Rule, Target, Variable,
+};
 
-/// What is learned about one rule while the fleet passes by.
-#[derive(Default)]
-struct Seen {
-    selected: u64,
-    without_variable: u64,
+/// The variables that are no labels.
+const VARIABLES: [&str; 5] = ["device", "child", "kind", "owner", "gateway"];
+
+/// A device with the children that it could speak for.
+#[derive(Debug, Clone)]
+pub struct Household {
+    /// The device.
+    pub device: DeviceRecord,
+    /// Devices whose gateway it is.
+    pub children: Vec<DeviceRecord>,
 }
 
-/// Checks an edition against the settings and the whole fleet; `devices` is walked once.
+impl Household {
+    /// What an edition gives the device.
+    #[must_use]
+    pub fn rights(&self, edition: &Edition, settings: &Settings) -> Rights {
+        edition.rights_with(&self.device, &self.children, settings)
+    }
+}
+
+/// A claim that was proved.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Proved {
+    /// Where it stands.
+    #[serde(flatten)]
+    pub place: Place,
+    /// The claim.
+    pub claim: String,
+    /// For how many devices it was proved, against all others of the fleet.
+    pub devices: u64,
+}
+
+/// What there is to say about a set of policies.
+#[derive(Debug, Clone, Default)]
+pub struct Checked {
+    /// What is wrong or looks wrong, in the order of files and lines.
+    pub findings: Vec<Finding>,
+    /// The claims that hold.
+    pub proved: Vec<Proved>,
+}
+
+/// Checks the first edition of `fleet` against the settings, the groups and the whole fleet. `named` holds the devices that
+/// [`Edition::named_devices`] tells, as far as they are listed.
 #[must_use]
-pub fn check(edition: &Edition, settings: &Settings, devices: impl Iterator<Item = DeviceRecord>) -> Vec<Finding> {
+pub fn check(
+    fleet: &Fleet<'_>,
+    settings: &Settings,
+    groups: &Groups,
+    named: &BTreeMap<DeviceId, Household>,
+) -> Checked {
+    let edition = fleet.edition(0);
     let mut findings = Vec::new();
     names(&edition.policies, &mut findings);
     for policy in &edition.policies {
         kinds(policy, settings, &mut findings);
+        group_names(policy, groups, &mut findings);
+        if policy.subjects.never_holds() {
+            findings.push(Finding {
+                id: "never-applies",
+                severity: Severity::Warning,
+                place: Some(policy.subjects_place.clone()),
+                problem: format!(
+                    "no device can ever be what policy `{}` is for: its parts contradict each other",
+                    policy.name
+                ),
+                mend: "join what excludes each other with `or`, or take one part out".to_owned(),
+            });
+        }
         for rule in &policy.rules {
             broad(rule, &mut findings);
         }
+        if !fleet.is_empty() {
+            labels(policy, fleet, &mut findings);
+        }
     }
-    let wanted: BTreeSet<&DeviceId> = edition
-        .policies
-        .iter()
-        .flat_map(|policy| &policy.expects)
-        .filter_map(|expect| match &expect.device {
-            ExpectDevice::Named(id) => Some(id),
-            ExpectDevice::Described(_) => None,
-        })
-        .collect();
-    let fleet = walk(edition, devices, &wanted);
-    fleet.report(edition, &mut findings);
-    for refuted in super::sole::refuted(edition, &fleet.kept) {
-        let Refuted { sole, topic, subject, other, rule } = refuted;
-        findings.push(Finding {
-            id: "not-sole",
-            severity: Severity::Error,
-            place: Some(sole.place.clone()),
-            problem: format!("`{other}` can publish {topic:?} too, which is claimed for `{subject}` alone"),
-            mend: format!("narrow {}, which allows it, deny it there, or narrow the claim", rule.at),
-        });
+    Rules::of(fleet, settings).report(fleet, &mut findings);
+    let mut proved = Vec::new();
+    for judged in sole::judge(fleet, settings) {
+        let place = judged.sole.place.clone();
+        match judged.refuted {
+            None => {
+                let claim = format!("sole publish \"{}\"", judged.sole.pattern);
+                proved.push(Proved { place, claim, devices: judged.subjects });
+            }
+            Some(Witness { topic, subject, other, child, rule }) => {
+                let for_child = child.map_or_else(String::new, |child| format!(" for its child `{child}`"));
+                findings.push(Finding {
+                    id: "not-sole",
+                    severity: Severity::Error,
+                    place: Some(place),
+                    problem: format!(
+                        "`{other}` can publish {topic:?}{for_child} too, which is claimed for `{subject}` alone"
+                    ),
+                    mend: format!("narrow {}, which allows it, deny it there, or narrow the claim", rule.at),
+                });
+            }
+        }
     }
     for expect in edition.policies.iter().flat_map(|policy| &policy.expects) {
-        expectation(edition, settings, expect, &fleet.named, &mut findings);
+        expectation(edition, settings, expect, named, &mut findings);
     }
     findings.sort_by(|a, b| place_key(a).cmp(&place_key(b)));
-    findings
+    Checked { findings, proved }
 }
 
 fn place_key(finding: &Finding) -> (bool, Option<(&str, usize, usize)>) {
@@ -121,64 +186,172 @@ fn broad(rule: &Rule, findings: &mut Vec<Finding>) {
     }
 }
 
-struct Fleet {
-    total: u64,
-    without_policy: u64,
-    sample: Option<DeviceId>,
-    selected: Vec<u64>,
-    rules: Vec<Vec<Seen>>,
-    named: BTreeMap<DeviceId, DeviceRecord>,
-    /// All devices, if a claim about all of them is to be proved.
-    kept: Vec<DeviceRecord>,
+/// The labels that a pattern names and no device has.
+fn unknown_labels<'p>(pattern: &'p Pattern, fleet: &Fleet<'_>) -> impl Iterator<Item = &'p LabelName> {
+    let known: BTreeSet<&str> = fleet.label_names().collect();
+    let unknown: BTreeSet<&LabelName> = pattern
+        .variables()
+        .filter_map(|variable| match variable {
+            Variable::Label(name) if !known.contains(name.as_str()) => Some(name),
+            _ => None,
+        })
+        .collect();
+    unknown.into_iter()
 }
 
-fn walk(edition: &Edition, devices: impl Iterator<Item = DeviceRecord>, wanted: &BTreeSet<&DeviceId>) -> Fleet {
-    let mut fleet = Fleet {
-        total: 0,
-        without_policy: 0,
-        sample: None,
-        selected: vec![0; edition.policies.len()],
-        rules: edition.policies.iter().map(|policy| policy.rules.iter().map(|_| Seen::default()).collect()).collect(),
-        named: BTreeMap::new(),
-        kept: Vec::new(),
+/// Tells of labels that no device has, where rules, claims and conditions name them.
+fn labels(policy: &Policy, fleet: &Fleet<'_>, findings: &mut Vec<Finding>) {
+    let mut tell = |name: &LabelName, place: &Place| {
+        findings.push(Finding {
+            id: "unknown-label",
+            severity: Severity::Warning,
+            place: Some(place.clone()),
+            problem: format!("no device of the ward has the label `{name}`"),
+            mend: match nearest(name.as_str(), fleet.label_names().chain(VARIABLES)) {
+                Some(near) => format!("did you mean `{near}`? or set it: device edit DEVICE --label {name}=..."),
+                None => format!("set it: device edit DEVICE --label {name}=..."),
+            },
+        });
     };
-    let keep = edition.policies.iter().any(|policy| !policy.soles.is_empty());
-    for device in devices.filter(|device| device.retired.is_none()) {
-        fleet.total += 1;
-        let candidate = crate::condition::Candidate { device: &device, state: None };
-        let mut any = false;
-        for (at, policy) in edition.policies.iter().enumerate() {
-            if !policy.subjects.holds(&candidate) {
-                continue;
+    for rule in &policy.rules {
+        let names = rule.target.pattern().into_iter().flat_map(|pattern| unknown_labels(pattern, fleet));
+        names.for_each(|name| tell(name, &rule.at.place));
+    }
+    for sole in &policy.soles {
+        unknown_labels(&sole.pattern, fleet).for_each(|name| tell(name, &sole.place));
+    }
+    let mut named = BTreeSet::new();
+    policy.subjects.each_leaf(&mut |leaf| {
+        if let Condition::Text(Field::Label(name), _) = leaf {
+            named.insert(name);
+        }
+    });
+    let known: BTreeSet<&str> = fleet.label_names().collect();
+    named.retain(|name| !known.contains(name.as_str()));
+    named.into_iter().for_each(|name| tell(name, &policy.subjects_place));
+}
+
+fn group_names(policy: &Policy, groups: &Groups, findings: &mut Vec<Finding>) {
+    let mut named = BTreeSet::new();
+    policy.subjects.each_group(&mut |group| {
+        named.insert(group);
+    });
+    for group in named {
+        let mut found = |id, problem: String, mend: String| {
+            let place = Some(policy.subjects_place.clone());
+            findings.push(Finding { id, severity: Severity::Error, place, problem, mend });
+        };
+        match groups.get(group) {
+            None => found(
+                "unknown-group",
+                format!("policy `{}` is for the group `{group}`, which the ward does not have", policy.name),
+                match nearest(group.as_str(), groups.keys().map(|group| group.as_str())) {
+                    Some(near) => format!("did you mean `{near}`? or make it: group make {group}"),
+                    None => format!("make it: group make {group}"),
+                },
+            ),
+            Some(Some(rule)) => {
+                let mut unsteady = false;
+                rule.each_leaf(&mut |leaf| {
+                    unsteady |= matches!(leaf, Condition::Time(..) | Condition::Text(Field::State, _));
+                });
+                if unsteady {
+                    found(
+                        "unsteady-group",
+                        format!("the group `{group}` changes by itself as time passes, and so would rights"),
+                        "use a group by id, kind, gateway, owner, labels and facts, or a fixed one".to_owned(),
+                    );
+                }
             }
-            any = true;
-            fleet.selected[at] += 1;
-            for (rule, seen) in policy.rules.iter().zip(&mut fleet.rules[at]) {
-                seen.selected += 1;
-                if let Target::Publish(pattern) | Target::Subscribe(pattern) = &rule.target {
-                    let missing = pattern.variables().any(|variable| variable.value(&device).is_none());
-                    seen.without_variable += u64::from(missing);
+            Some(None) => {}
+        }
+    }
+}
+
+/// What is learned about one rule while the classes of a fleet pass by.
+#[derive(Debug, Default)]
+struct Seen {
+    selected: u64,
+    without_value: u64,
+    /// Whether it gives or takes anything for anybody.
+    applies: bool,
+    /// Whether it gives something, for somebody, that no deny takes away.
+    shines: bool,
+    /// The deny that hides it, where one does.
+    hidden_by: Option<Rule>,
+    /// Whether it gives something, for somebody, that no other rule gives as widely.
+    adds: bool,
+    repeats: Option<Rule>,
+}
+
+/// What is learned about all rules.
+struct Rules {
+    policies: Vec<(u64, Vec<Seen>)>,
+    total: u64,
+    without_policy: u64,
+    sample: Option<String>,
+    not_carried: BTreeSet<(KindName, KindName)>,
+}
+
+impl Rules {
+    fn of(fleet: &Fleet<'_>, settings: &Settings) -> Self {
+        let edition = fleet.edition(0);
+        let seen = |policy: &Arc<Policy>| (0, policy.rules.iter().map(|_| Seen::default()).collect());
+        let mut rules = Self {
+            policies: edition.policies.iter().map(seen).collect(),
+            total: 0,
+            without_policy: 0,
+            sample: None,
+            not_carried: BTreeSet::new(),
+        };
+        for voice in fleet.own_voices().iter().filter(|voice| !voice.members.is_empty()) {
+            let (class, count) = (voice.part.class, u64::try_from(voice.members.len()).unwrap_or(u64::MAX));
+            rules.total += count;
+            let selection = fleet.selection(class, 0);
+            if selection.is_empty() {
+                rules.without_policy += count;
+                let first = voice.members.first().map(|(member, _)| fleet.id(*member).to_owned());
+                rules.sample = rules.sample.take().or(first);
+            }
+            let table = fleet.table(class, 0);
+            for place in selection {
+                let Some((place, policy)) =
+                    usize::try_from(*place).ok().and_then(|at| Some((at, edition.policies.get(at)?)))
+                else {
+                    continue;
+                };
+                rules.policies[place].0 += count;
+                for (rule, seen) in policy.rules.iter().zip(&mut rules.policies[place].1) {
+                    seen.selected += count;
+                    if !rule.for_children {
+                        let mut variables = rule.target.pattern().into_iter().flat_map(|pattern| pattern.variables());
+                        let missing = variables.any(|variable| !fleet.has_value(class, variable));
+                        seen.without_value += if missing { count } else { 0 };
+                    }
+                    look(fleet, voice.part, &table, rule, seen);
                 }
             }
         }
-        if !any {
-            fleet.without_policy += 1;
-            fleet.sample.get_or_insert_with(|| device.id.clone());
+        for voice in fleet.child_voices(settings) {
+            let table = fleet.table(voice.part.class, 0);
+            for place in fleet.selection(voice.part.class, 0) {
+                let Some(at) = usize::try_from(*place).ok() else { continue };
+                let Some(policy) = edition.policies.get(at) else { continue };
+                for (rule, seen) in policy.rules.iter().zip(&mut rules.policies[at].1) {
+                    if rule.for_children {
+                        look(fleet, voice.part, &table, rule, seen);
+                    }
+                }
+            }
         }
-        if wanted.contains(&device.id) {
-            fleet.named.insert(device.id.clone(), device.clone());
-        }
-        if keep {
-            fleet.kept.push(device);
-        }
+        rules.not_carried = fleet.not_carried(settings);
+        rules
     }
-    fleet
-}
 
-impl Fleet {
-    fn report(&self, edition: &Edition, findings: &mut Vec<Finding>) {
-        for (at, policy) in edition.policies.iter().enumerate() {
-            if self.selected[at] == 0 && self.total > 0 {
+    fn report(&self, fleet: &Fleet<'_>, findings: &mut Vec<Finding>) {
+        let edition = fleet.edition(0);
+        for (policy, (selected, rules)) in edition.policies.iter().zip(&self.policies) {
+            if *selected == 0 && self.total > 0 && !policy.subjects.never_holds() {
                 findings.push(Finding {
                     id: "selects-nobody",
                     severity: Severity::Warning,
@@ -187,26 +360,11 @@ impl Fleet {
                     mend: "correct its `for`, or leave it for devices to come".to_owned(),
                 });
             }
-            for (rule, seen) in policy.rules.iter().zip(&self.rules[at]) {
-                if seen.without_variable == 0 {
-                    continue;
+            for (rule, seen) in policy.rules.iter().zip(rules) {
+                let unknown = |pattern| unknown_labels(pattern, fleet).next().is_some();
+                if !rule.target.pattern().is_some_and(unknown) {
+                    findings.extend(told(rule, seen));
                 }
-                let (count, of) = (seen.without_variable, seen.selected);
-                let problem = match rule.effect {
-                    Effect::Allow => {
-                        format!("this rule gives nothing to {count} of {of} devices: a variable has no value there")
-                    }
-                    Effect::Deny => format!(
-                        "for {count} of {of} devices a variable has no value, and this deny takes `+` in its place"
-                    ),
-                };
-                findings.push(Finding {
-                    id: "missing-value",
-                    severity: Severity::Warning,
-                    place: Some(rule.at.place.clone()),
-                    problem,
-                    mend: "set the label, owner or gateway on those devices: device edit".to_owned(),
-                });
             }
         }
         if let (Some(sample), true) = (&self.sample, self.without_policy > 0) {
@@ -221,14 +379,135 @@ impl Fleet {
                 mend: "they cannot connect; write a policy whose `for` picks them".to_owned(),
             });
         }
+        for (gateway, child) in &self.not_carried {
+            findings.push(Finding {
+                id: "not-carried",
+                severity: Severity::Warning,
+                place: None,
+                problem: format!(
+                    "devices of kind `{child}` stand behind gateways of kind `{gateway}`, which may not speak for them"
+                ),
+                mend: format!("if they may: carries = [\"{child}\"] in [kinds.{gateway}] of ward.toml"),
+            });
+        }
     }
+}
+
+/// Looks at one rule as it is for one part; what is known already is not looked for again.
+fn look(fleet: &Fleet<'_>, part: Part, table: &Table, rule: &Rule, seen: &mut Seen) {
+    let Some(filter) = fleet.filter(part, rule) else {
+        seen.applies |= rule.target.pattern().is_none();
+        return;
+    };
+    if rule.for_children != part.child.is_some() {
+        return;
+    }
+    seen.applies = true;
+    if rule.effect == Effect::Deny || (seen.shines && seen.adds) {
+        return;
+    }
+    let act = rule.target.act();
+    if !seen.shines {
+        let denies = fleet.denies(part, 0, act);
+        seen.shines = uncovered(&filter, &denies).is_some();
+        if !seen.shines && seen.hidden_by.is_none() {
+            let meets = |deny: &TopicFilter| intersection(&filter, deny).is_some();
+            seen.hidden_by = hiding(fleet, part, table, act, &meets);
+        }
+    }
+    if !seen.adds {
+        let covers = |(other, by): (&Rule, TopicFilter)| {
+            let same = other.at.place == rule.at.place && other.at.policy == rule.at.policy;
+            let wide = other.share == rule.share && other.limits.admit_all_of(&rule.limits);
+            // Of two that say the same, the later repeats the earlier.
+            let equal = rule.limits.admit_all_of(&other.limits) && uncovered(&by, [&filter]).is_none();
+            let later = (&rule.at.place.file, rule.at.place.line, rule.at.place.column)
+                > (&other.at.place.file, other.at.place.line, other.at.place.column);
+            (!same && wide && (!equal || later) && uncovered(&filter, [&by]).is_none()).then(|| other.clone())
+        };
+        let others = fleet.allows(part, table, act).into_iter().map(|(_, other, by)| (other, by));
+        match others.into_iter().find_map(covers) {
+            Some(other) => seen.repeats = seen.repeats.take().or(Some(other)),
+            None => seen.adds = true,
+        }
+    }
+}
+
+/// The first deny for a part that meets a filter; that of the child, if its gateway has none.
+fn hiding(
+    fleet: &Fleet<'_>,
+    part: Part,
+    table: &Table,
+    act: Act,
+    meets: &dyn Fn(&TopicFilter) -> bool,
+) -> Option<Rule> {
+    let first = |part: Part, table: &Table| {
+        let rules = table.side(act).deny_rules.iter().map(|number| table.rule(*number));
+        let mut met = rules.filter(|rule| fleet.filter(part, rule).is_some_and(|filter| meets(&filter)));
+        met.next().cloned()
+    };
+    let own = Part { child: None, who: None, ..part };
+    let of_child = || {
+        let class = part.child?;
+        first(Part { class, child: None, who: None }, &fleet.table(class, 0))
+    };
+    first(own, table).or_else(of_child)
+}
+
+/// The findings about one rule.
+fn told(rule: &Rule, seen: &Seen) -> Vec<Finding> {
+    let mut all = Vec::new();
+    let mut tell = |id, problem: String, mend: String| {
+        let place = Some(rule.at.place.clone());
+        all.push(Finding { id, severity: Severity::Warning, place, problem, mend });
+    };
+    let set = "set the label, owner or gateway on those devices: device edit".to_owned();
+    if seen.selected == 0 {
+        return all;
+    }
+    if !seen.applies {
+        let (problem, mend) = if rule.for_children {
+            let mend =
+                "let the gateway's kind carry its children's kinds in ward.toml, and give children their gateway";
+            ("this rule never applies: its devices speak for no children".to_owned(), mend.to_owned())
+        } else {
+            let problem =
+                format!("this rule never applies: a variable has no value on any of {} devices", seen.selected);
+            (problem, set)
+        };
+        tell("never-applies", problem, mend);
+        return all;
+    }
+    if seen.without_value > 0 {
+        let (count, of) = (seen.without_value, seen.selected);
+        let problem = match rule.effect {
+            Effect::Allow => {
+                format!("this rule gives nothing to {count} of {of} devices: a variable has no value there")
+            }
+            Effect::Deny => {
+                format!("for {count} of {of} devices a variable has no value, and this deny takes `+` in its place")
+            }
+        };
+        tell("missing-value", problem, set);
+    }
+    if rule.effect == Effect::Deny || rule.target.pattern().is_none() {
+        return all;
+    }
+    if let (false, Some(deny)) = (seen.shines, &seen.hidden_by) {
+        let problem = format!("this rule gives nothing to anybody: {} denies it: {deny}", deny.at);
+        tell("hidden-by-deny", problem, "take it out, or narrow the deny".to_owned());
+    } else if let (false, Some(other)) = (seen.adds, &seen.repeats) {
+        let problem = format!("this rule adds nothing: {} gives at least as much: {other}", other.at);
+        tell("repeats-another", problem, "take it out, or narrow the other".to_owned());
+    }
+    all
 }
 
 fn expectation(
     edition: &Edition,
     settings: &Settings,
     expect: &Expect,
-    named: &BTreeMap<DeviceId, DeviceRecord>,
+    named: &BTreeMap<DeviceId, Household>,
     findings: &mut Vec<Finding>,
 ) {
     let mut found = |id, severity, problem: String, mend: &str| {
@@ -236,9 +515,9 @@ fn expectation(
         findings.push(Finding { id, severity, place, problem, mend: mend.to_owned() });
     };
     let described;
-    let device = match &expect.device {
+    let household = match &expect.device {
         ExpectDevice::Named(id) => match named.get(id) {
-            Some(device) => device,
+            Some(household) => household,
             None => {
                 let mend = "list it, name another, or describe one: expect {kind=..., site=...} ...";
                 return found(
@@ -255,7 +534,7 @@ fn expectation(
                     let problem = format!("the kind `{}` is not declared in ward.toml", device.kind);
                     return found("unknown-kind", Severity::Error, problem, "name a declared kind");
                 }
-                described = device;
+                described = Household { device, children: Vec::new() };
                 &described
             }
             Err(problem) => {
@@ -268,15 +547,15 @@ fn expectation(
             }
         },
     };
-    let rights = edition.rights(device);
+    let rights = household.rights(edition, settings);
     let denial = match expect.act {
         Act::Connect => rights.connect(&expect.subject).err(),
         Act::Publish => match TopicName::parse(&expect.subject) {
             Ok(topic) => rights.publish(Publish { topic, qos: 0, retain: false, size: 0 }, &mut NoMeter).err(),
             Err(_) => return,
         },
-        Act::Subscribe => match expect.subject.parse() {
-            Ok(filter) => rights.subscribe(&filter, 0).err(),
+        Act::Subscribe => match split_share(&expect.subject) {
+            Ok((share, filter)) => rights.subscribe(&filter, 0, share.as_deref()).err(),
             Err(_) => return,
         },
     };
@@ -321,7 +600,3 @@ fn describe(pairs: &[(String, String)]) -> Result<DeviceRecord, String> {
     }
     Ok(device)
 }
-
-#[cfg(test)]
-#[path = "tests.rs"]
-mod tests;

@@ -6,11 +6,16 @@ use crate::device::DeviceRecord;
 use crate::id::LabelName;
 use crate::topic::{BadFilter, Level, TopicFilter};
 
+/// The most levels of a pattern; a limit on stacks and work. Topics themselves may have more.
+const MAX_LEVELS: usize = 128;
+
 /// A variable that fills one whole level.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Variable {
-    /// The device's id.
+    /// The device's id; in a rule for children the gateway's.
     Device,
+    /// The child's id, in a rule for children. There, the variables below are the child's.
+    Child,
     /// Its kind.
     Kind,
     /// Its owner.
@@ -25,6 +30,7 @@ impl Variable {
     fn parse(word: &str) -> Option<Self> {
         Some(match word {
             "device" => Self::Device,
+            "child" => Self::Child,
             "kind" => Self::Kind,
             "owner" => Self::Owner,
             "gateway" => Self::Gateway,
@@ -32,15 +38,17 @@ impl Variable {
         })
     }
 
-    /// The value for a device. It is always a name, so it holds no `/`, `+`, `#` or null.
+    /// The value for a speaker. It is always a name, so it holds no `/`, `+`, `#` or null.
     #[must_use]
-    pub fn value<'a>(&self, device: &'a DeviceRecord) -> Option<&'a str> {
+    pub fn value<'a>(&self, speaker: Speaker<'a>) -> Option<&'a str> {
+        let about = speaker.child.unwrap_or(speaker.device);
         match self {
-            Self::Device => Some(device.id.as_str()),
-            Self::Kind => Some(device.kind.as_str()),
-            Self::Owner => device.owner.as_ref().map(|owner| owner.as_str()),
-            Self::Gateway => device.gateway.as_ref().map(|gateway| gateway.as_str()),
-            Self::Label(name) => device.labels.get(name).map(|value| value.as_str()),
+            Self::Device => Some(speaker.device.id.as_str()),
+            Self::Child => speaker.child.map(|child| child.id.as_str()),
+            Self::Kind => Some(about.kind.as_str()),
+            Self::Owner => about.owner.as_ref().map(|owner| owner.as_str()),
+            Self::Gateway => about.gateway.as_ref().map(|gateway| gateway.as_str()),
+            Self::Label(name) => about.labels.get(name).map(|value| value.as_str()),
         }
     }
 }
@@ -49,11 +57,27 @@ impl fmt::Display for Variable {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Device => f.write_str("{device}"),
+            Self::Child => f.write_str("{child}"),
             Self::Kind => f.write_str("{kind}"),
             Self::Owner => f.write_str("{owner}"),
             Self::Gateway => f.write_str("{gateway}"),
             Self::Label(name) => write!(f, "{{{name}}}"),
         }
+    }
+}
+
+/// Who acts: a device for itself, or a gateway for one of its children.
+#[derive(Debug, Clone, Copy)]
+pub struct Speaker<'a> {
+    /// The device that is connected.
+    pub device: &'a DeviceRecord,
+    /// The child that it speaks for.
+    pub child: Option<&'a DeviceRecord>,
+}
+
+impl<'a> From<&'a DeviceRecord> for Speaker<'a> {
+    fn from(device: &'a DeviceRecord) -> Self {
+        Self { device, child: None }
     }
 }
 
@@ -98,18 +122,12 @@ impl Pattern {
         for level in text.split('/') {
             let inner = level.strip_prefix('{').and_then(|rest| rest.strip_suffix('}'));
             let variable = match inner {
-                Some("child") => {
-                    return Err((
-                        "`{child}` needs a rule for children, which this version does not decide yet".to_owned(),
-                        "expected another variable",
-                    ));
-                }
                 Some(word) => match Variable::parse(word) {
                     Some(variable) => Some(variable),
                     None => {
                         return Err((
                             format!("{level:?} is not a variable"),
-                            "expected {device}, {kind}, {owner}, {gateway}, or a label such as {site}",
+                            "expected {device}, {child}, {kind}, {owner}, {gateway}, or a label such as {site}",
                         ));
                     }
                 },
@@ -134,16 +152,19 @@ impl Pattern {
         if matches!(levels.first(), Some(PatternLevel::Is(first)) if first == "$share") {
             return Err(("a rule cannot name `$share`".to_owned(), "expected the topics themselves"));
         }
+        if levels.len() > MAX_LEVELS {
+            return Err((format!("the filter has {} levels", levels.len()), "expected at most 128 levels"));
+        }
         Ok(Self { levels, open: filter.is_open() })
     }
 
-    /// The filter for one device; `None` if a variable has no value and `missing` says so.
+    /// The filter with the values that `value` gives; `None` if a variable has none and `missing` says so.
     #[must_use]
-    pub fn bind(&self, device: &DeviceRecord, missing: Missing) -> Option<TopicFilter> {
+    pub fn bind<'v>(&self, missing: Missing, value: impl Fn(&Variable) -> Option<&'v str>) -> Option<TopicFilter> {
         let levels = self.levels.iter().map(|level| match level {
             PatternLevel::Is(text) => Some(Level::Is(text.as_str().into())),
             PatternLevel::Any => Some(Level::Any),
-            PatternLevel::Variable(variable) => match (variable.value(device), missing) {
+            PatternLevel::Variable(variable) => match (value(variable), missing) {
                 (Some(value), _) => Some(Level::Is(value.into())),
                 (None, Missing::AnyLevel) => Some(Level::Any),
                 (None, Missing::Nothing) => None,
@@ -163,7 +184,13 @@ impl Pattern {
     /// Whether no level ties it to one device, so that it gives the same topics to many.
     #[must_use]
     pub fn is_broad(&self) -> bool {
-        !self.variables().any(|variable| *variable == Variable::Device)
+        !self.variables().any(|variable| matches!(variable, Variable::Device | Variable::Child))
+    }
+
+    /// Whether it names the child that a gateway speaks for.
+    #[must_use]
+    pub fn names_child(&self) -> bool {
+        self.variables().any(|variable| *variable == Variable::Child)
     }
 }
 

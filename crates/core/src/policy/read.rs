@@ -1,10 +1,13 @@
 //! From text to policies.
 
+use std::ops::Range;
+
 use crate::condition::{Condition, Use};
 use crate::id::PolicyName;
-use crate::text::{Lexer, Source, TextError, Token, nearest};
-use crate::topic::{TopicFilter, TopicName};
+use crate::text::{Lexer, Source, TextError, Token, nearest, quote};
+use crate::topic::{ShareName, TopicName, split_share};
 
+use super::layout::{Item, Kind};
 use super::{
     Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Pattern, Policy, Rate, Rule, RulePlace, Sole, Target,
 };
@@ -24,17 +27,28 @@ pub fn read_file(source: &Source) -> Result<Vec<Policy>, TextError> {
             expected: "expected at most 4 MiB; put policies into several files".to_owned(),
         });
     }
-    let mut reader = Reader { source, lexer: Lexer::new(source)? };
+    Ok(read_all(source)?.1)
+}
+
+/// The parts of a policy file as they are laid out, and its comments.
+pub(super) fn read_with_items(source: &Source) -> Result<(Vec<Item>, Vec<Range<usize>>), TextError> {
+    let reader = read_all(source)?.0;
+    Ok((reader.items, reader.lexer.comments().to_vec()))
+}
+
+fn read_all(source: &Source) -> Result<(Reader<'_>, Vec<Policy>), TextError> {
+    let mut reader = Reader { source, lexer: Lexer::new(source)?, items: Vec::new() };
     let mut policies = Vec::new();
     while *reader.lexer.peek() != Token::End {
         policies.push(reader.policy()?);
     }
-    Ok(policies)
+    Ok((reader, policies))
 }
 
 struct Reader<'a> {
     source: &'a Source,
     lexer: Lexer<'a>,
+    items: Vec<Item>,
 }
 
 impl Reader<'_> {
@@ -51,10 +65,16 @@ impl Reader<'_> {
             .map_err(|error| self.named_error(range.clone(), &error, "expected a name such as `pylon-vane`"))?;
         let place = self.source.place(start..range.end);
         self.lexer.need_sign("{", "expected `{`")?;
+        self.item(start, Kind::Open(name.to_string()));
+        let about_start = self.lexer.start();
         let about = match self.lexer.take_word("about")? {
             true => Some(self.lexer.need_text("expected a text in quotes")?),
             false => None,
         };
+        if let Some(about) = &about {
+            self.item(about_start, Kind::Head("about", quote(about)));
+        }
+        let for_start = self.lexer.start();
         if !self.lexer.take_word("for")? {
             return Err(self
                 .lexer
@@ -62,6 +82,7 @@ impl Reader<'_> {
         }
         let subjects_start = self.lexer.start();
         let subjects = Condition::read(&mut self.lexer, Use::Policy)?;
+        self.item(for_start, Kind::Head("for", subjects.to_string()));
         let subjects_place = self.source.place(subjects_start..self.lexer.end_of_last());
         let mut policy = Policy {
             name,
@@ -73,10 +94,18 @@ impl Reader<'_> {
             expects: Vec::new(),
             place,
         };
-        while !self.lexer.take_sign("}")? {
+        loop {
+            let start = self.lexer.start();
+            if self.lexer.take_sign("}")? {
+                self.item(start, Kind::Close);
+                return Ok(policy);
+            }
             self.statement(&mut policy)?;
         }
-        Ok(policy)
+    }
+
+    fn item(&mut self, start: usize, kind: Kind) {
+        self.items.push(Item { range: start..self.lexer.end_of_last(), kind });
     }
 
     fn named_error(&self, range: std::ops::Range<usize>, error: &dyn std::fmt::Display, expected: &str) -> TextError {
@@ -91,11 +120,15 @@ impl Reader<'_> {
             "allow" | "deny" => {
                 self.lexer.take()?;
                 let effect = if word == "allow" { Effect::Allow } else { Effect::Deny };
-                policy.rules.push(self.rule(effect, start, &policy.name)?);
+                let rule = self.rule(effect, start, &policy.name)?;
+                self.item(start, Kind::rule(&rule));
+                policy.rules.push(rule);
             }
             "expect" => {
                 self.lexer.take()?;
-                policy.expects.push(self.expect(start)?);
+                let expect = self.expect(start)?;
+                self.item(start, Kind::Line(expect.to_string()));
+                policy.expects.push(expect);
             }
             "sole" => {
                 self.lexer.take()?;
@@ -103,7 +136,17 @@ impl Reader<'_> {
                     return Err(self.lexer.unexpected("expected `publish` and a topic filter"));
                 }
                 let pattern = self.pattern()?;
-                let place = self.source.place(start..self.lexer.end_of_last());
+                let range = start..self.lexer.end_of_last();
+                if pattern.names_child() {
+                    let problem = "a claim is for the policy's own devices, not for their children".to_owned();
+                    return Err(self.lexer.error(
+                        range,
+                        problem,
+                        "claim it in the policy of the children, with {device}",
+                    ));
+                }
+                let place = self.source.place(range);
+                self.item(start, Kind::Line(format!("sole publish {}", quote(&pattern.to_string()))));
                 policy.soles.push(Sole { pattern, place });
             }
             _ => {
@@ -144,6 +187,7 @@ impl Reader<'_> {
             Act::Publish => Target::Publish(self.pattern()?),
             Act::Subscribe => Target::Subscribe(self.pattern()?),
         };
+        let (share, for_children) = self.whose(effect, &target)?;
         let limits_start = self.lexer.start();
         let limits = self.limits(act)?;
         if effect == Effect::Deny && limits != Limits::default() {
@@ -155,16 +199,69 @@ impl Reader<'_> {
             ));
         }
         if self.lexer.at_word("for") || self.lexer.at_word("share") {
-            return Err(self.lexer.unexpected(
-                "rules for children and shared subscriptions cannot be decided by this version yet; take this out",
-            ));
+            return Err(self.lexer.unexpected("`share` and `for children` stand before the limits"));
         }
         let because = match self.lexer.take_word("because")? {
             true => Some(self.lexer.need_text("expected the reason, a text in quotes")?),
             false => None,
         };
         let place = self.source.place(start..self.lexer.end_of_last());
-        Ok(Rule { effect, target, limits, because, at: RulePlace { policy: policy.clone(), place } })
+        Ok(Rule {
+            effect,
+            target,
+            for_children,
+            share,
+            limits,
+            because,
+            at: RulePlace { policy: policy.clone(), place },
+        })
+    }
+
+    /// `share "NAME"` and `for children`, in either order.
+    fn whose(&mut self, effect: Effect, target: &Target) -> Result<(Option<ShareName>, bool), TextError> {
+        let (mut share, mut for_children) = (None, false);
+        let names_child = target.pattern().is_some_and(Pattern::names_child);
+        let before = self.lexer.end_of_last();
+        loop {
+            let start = self.lexer.start();
+            if share.is_none() && self.lexer.take_word("share")? {
+                let name = self.lexer.need_text("expected the name of the share in quotes")?;
+                let range = start..self.lexer.end_of_last();
+                if effect == Effect::Deny || !matches!(target, Target::Subscribe(_)) {
+                    let problem = "only an allow subscribe can be for a shared subscription".to_owned();
+                    return Err(self.lexer.error(range, problem, "take `share` out"));
+                }
+                if name.is_empty() || name.contains(['/', '+', '#', '\0']) {
+                    let expected = "expected a name without `/`, `+` and `#` (MQTT 5.0 section 4.8.2)";
+                    return Err(self.lexer.error(range, format!("{name:?} cannot name a share"), expected));
+                }
+                share = Some(name);
+            } else if !for_children && self.lexer.take_word("for")? {
+                if !self.lexer.take_word("children")? {
+                    return Err(self.lexer.unexpected("expected `children`"));
+                }
+                let range = start..self.lexer.end_of_last();
+                if effect == Effect::Deny {
+                    let expected = "put it into the policy of the children: what is denied to a child is denied to its gateway for it";
+                    return Err(self.lexer.error(range, "a deny is not for children".to_owned(), expected));
+                }
+                if !names_child {
+                    let expected =
+                        "expected one level to be {child}, so that the gateway speaks for one child at a time";
+                    return Err(self.lexer.error(
+                        range,
+                        "a rule for children must name the child".to_owned(),
+                        expected,
+                    ));
+                }
+                for_children = true;
+            } else if names_child && !for_children {
+                let problem = "`{child}` stands for nobody here".to_owned();
+                return Err(self.lexer.error(before..before, problem, "add `for children`, or use {device}"));
+            } else {
+                return Ok((share, for_children));
+            }
+        }
     }
 
     fn client_id(&mut self) -> Result<ClientIdForm, TextError> {
@@ -289,7 +386,7 @@ impl Reader<'_> {
         let bad = match act {
             Act::Connect => None,
             Act::Publish => TopicName::parse(&subject).err().map(|error| error.to_string()),
-            Act::Subscribe => subject.parse::<TopicFilter>().err().map(|error| error.to_string()),
+            Act::Subscribe => split_share(&subject).err().map(|error| error.to_string()),
         };
         if let Some(problem) = bad {
             return Err(self.lexer.error(at..self.lexer.end_of_last(), problem, "expected what a device would send"));

@@ -3,6 +3,7 @@
 use crate::condition::Condition;
 use crate::id::{DeviceId, PolicyName};
 use crate::text::Place;
+use crate::topic::ShareName;
 
 use super::Pattern;
 
@@ -28,7 +29,7 @@ pub struct Policy {
 }
 
 /// What a rule does to the acts that it fits.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Effect {
     /// Gives a right.
     Allow,
@@ -48,7 +49,7 @@ impl Effect {
 }
 
 /// What a device can do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Act {
     /// Open a session.
     Connect,
@@ -74,7 +75,7 @@ impl Act {
 }
 
 /// Which client identifiers a connect rule speaks of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum ClientIdForm {
     /// `"{device}"`: the device's id.
     Device,
@@ -115,6 +116,15 @@ pub enum Target {
 }
 
 impl Target {
+    /// The topics; a connect has none.
+    #[must_use]
+    pub fn pattern(&self) -> Option<&Pattern> {
+        match self {
+            Self::Connect(_) => None,
+            Self::Publish(pattern) | Self::Subscribe(pattern) => Some(pattern),
+        }
+    }
+
     /// The act.
     #[must_use]
     pub fn act(&self) -> Act {
@@ -127,7 +137,7 @@ impl Target {
 }
 
 /// How often an act is admitted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Rate {
     /// This many times, 1 to 1,000,000; also how many may come at once.
     pub count: u32,
@@ -136,7 +146,7 @@ pub struct Rate {
 }
 
 /// Limits of an allow.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub struct Limits {
     /// The highest QoS.
     pub qos: Option<u8>,
@@ -146,6 +156,26 @@ pub struct Limits {
     pub rate: Option<Rate>,
     /// Whether retained messages are refused.
     pub no_retain: bool,
+}
+
+impl Limits {
+    /// Whether they admit all that `other` admits.
+    #[must_use]
+    pub fn admit_all_of(&self, other: &Self) -> bool {
+        fn at_least<T: PartialOrd>(mine: Option<T>, theirs: Option<T>) -> bool {
+            match (mine, theirs) {
+                (None, _) => true,
+                (Some(_), None) => false,
+                (Some(mine), Some(theirs)) => mine >= theirs,
+            }
+        }
+        let rate = match (self.rate, other.rate) {
+            (None, _) => true,
+            (Some(_), None) => false,
+            (Some(mine), Some(theirs)) => mine.count >= theirs.count && mine.seconds == theirs.seconds,
+        };
+        at_least(self.qos, other.qos) && at_least(self.size, other.size) && rate && (!self.no_retain || other.no_retain)
+    }
 }
 
 /// Where a rule stands; what every refusal names.
@@ -164,6 +194,10 @@ pub struct Rule {
     pub effect: Effect,
     /// The acts it speaks of.
     pub target: Target,
+    /// Whether it speaks of what a gateway does for its children, not for itself.
+    pub for_children: bool,
+    /// The name of the shared subscription that it is for (MQTT 5.0 section 4.8.2).
+    pub share: Option<ShareName>,
     /// Its limits; none on a deny.
     pub limits: Limits,
     /// The written reason.

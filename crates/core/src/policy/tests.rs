@@ -1,11 +1,17 @@
 use proptest::prelude::*;
 
 use super::*;
+use crate::condition::Groups;
 use crate::condition::tests::any_condition;
+use crate::device::DeviceRecord;
+use crate::id::DeviceId;
 use crate::policy::{
     ClientIdForm, Delivery, Limits, Pattern, PatternLevel, PolicyFile, Rate, RulePlace, Sole, Variable, read_file,
 };
+use crate::settings::Settings;
 use crate::text::Source;
+use crate::time::UnixTime;
+use crate::topic::TopicName;
 
 const VANE: &str = r#"
 policy pylon-vane {
@@ -25,8 +31,9 @@ policy pylon-vane {
 }
 "#;
 
-fn settings() -> Settings {
-    let text = crate::settings::new_text("q", "localhost", None) + "[kinds.windvane]\n[kinds.station]\n";
+pub(super) fn settings() -> Settings {
+    let text = crate::settings::new_text("q", "localhost", None)
+        + "[kinds.windvane]\n[kinds.station]\ncarries = [\"windvane\"]\n";
     Settings::parse(&Source::new("ward.toml", &text)).unwrap()
 }
 
@@ -38,12 +45,28 @@ fn vane(site: Option<&str>) -> DeviceRecord {
     device
 }
 
-fn edition(text: &str) -> Edition {
+pub(super) fn edition(text: &str) -> Edition {
     let file = PolicyFile { name: "policies/vane.policy".into(), text: text.into() };
-    Edition::read(1, &[file]).unwrap_or_else(|errors| panic!("{}", errors[0]))
+    Edition::read(1, &[file], &Groups::new()).unwrap_or_else(|errors| panic!("{}", errors[0]))
 }
 
-fn publish(topic: &str, qos: u8, retain: bool, size: usize) -> Publish<'_> {
+fn fleet_of<'e>(edition: &'e Edition, devices: &[DeviceRecord]) -> Fleet<'e> {
+    let mut fleet = Fleet::new(&[edition], []);
+    devices.iter().for_each(|device| fleet.add_record(device).unwrap());
+    fleet
+}
+
+/// The check of a text against devices, which are all listed.
+pub(super) fn checked(text: &str, devices: &[DeviceRecord]) -> Checked {
+    let edition = edition(text);
+    let household = |device: &DeviceRecord| {
+        let children = devices.iter().filter(|child| child.gateway.as_ref() == Some(&device.id)).cloned().collect();
+        (device.id.clone(), Household { device: device.clone(), children })
+    };
+    check(&fleet_of(&edition, devices), &settings(), &Groups::new(), &devices.iter().map(household).collect())
+}
+
+pub(super) fn publish(topic: &str, qos: u8, retain: bool, size: usize) -> Publish<'_> {
     Publish { topic: TopicName::parse(topic).unwrap(), qos, retain, size }
 }
 
@@ -51,7 +74,7 @@ fn publish(topic: &str, qos: u8, retain: bool, size: usize) -> Publish<'_> {
 fn publishes_are_decided_by_rule_and_limit() {
     let rights = edition(VANE).rights(&vane(Some("ossel")));
     let line = |act| match rights.publish(act, &mut NoMeter) {
-        Ok(rule) => format!("allowed {}", rule.at.place.line),
+        Ok(admitted) => format!("allowed {}", admitted.rule.at.place.line),
         Err(denial) => format!("denied {:?}", denial.rule().map(|rule| rule.at.place.line)),
     };
     for (act, want) in [
@@ -72,7 +95,7 @@ fn publishes_are_decided_by_rule_and_limit() {
 fn only_the_admitting_rule_is_charged() {
     struct Counting(Vec<usize>, bool);
     impl crate::policy::Meter for Counting {
-        fn charge(&mut self, rule: &Rule, _: Rate) -> bool {
+        fn charge(&mut self, rule: &Rule, _: Option<&DeviceId>, _: Rate) -> bool {
             self.0.push(rule.at.place.line);
             self.1
         }
@@ -86,7 +109,7 @@ fn only_the_admitting_rule_is_charged() {
     let denied = rights.publish(publish("rope/ossel/wv-0417/wind", 1, false, 1), &mut exhausted).unwrap_err();
     assert!(denied.to_string().contains("qos <= 0"), "{denied}");
     assert_eq!(
-        rights.publish(publish("rope/ossel/wv-0417/wind", 0, false, 1), &mut exhausted).unwrap().at.place.line,
+        rights.publish(publish("rope/ossel/wv-0417/wind", 0, false, 1), &mut exhausted).unwrap().rule.at.place.line,
         8
     );
 }
@@ -98,15 +121,27 @@ fn a_missing_variable_gives_nothing_and_denies_everything() {
     let denied = rights.publish(publish("rope/ossel/wv-0417", 0, false, 0), &mut NoMeter).unwrap_err();
     assert_eq!(denied.rule().map(|rule| rule.at.place.line), Some(4));
     assert_eq!(rights.publish_filters().count(), 1);
-    let findings = check(&edition(text), &settings(), [vane(None)].into_iter());
+    let findings = checked(text, &[vane(None)]).findings;
+    let found: Vec<_> = findings.iter().map(|finding| (finding.id, finding.place.as_ref().unwrap().line)).collect();
+    assert_eq!(found, [("unknown-label", 2), ("hidden-by-deny", 3), ("unknown-label", 4)]);
+    // Once others have the labels, it is these devices that lack them.
+    let mut station = vane(Some("ossel"));
+    (station.id, station.kind) = ("st-1".parse().unwrap(), "station".parse().unwrap());
+    station.labels.insert("pylon".parse().unwrap(), "p1".parse().unwrap());
+    let findings =
+        checked(&text.replace("windvane", "windvane or kind = station"), &[vane(None), station.clone()]).findings;
     let found: Vec<_> = findings.iter().map(|finding| (finding.id, finding.place.as_ref().unwrap().line)).collect();
     assert_eq!(found, [("missing-value", 2), ("missing-value", 4)]);
+    let findings = checked(text, &[vane(None), station]).findings;
+    let found: Vec<_> =
+        findings.iter().filter_map(|finding| Some((finding.id, finding.place.as_ref()?.line))).collect();
+    assert_eq!(found, [("never-applies", 2), ("hidden-by-deny", 3), ("missing-value", 4)]);
 }
 
 #[test]
 fn subscriptions_are_granted_only_whole_and_at_the_lower_qos() {
     let rights = edition(VANE).rights(&vane(Some("ossel")));
-    let ask = |filter: &str, qos| rights.subscribe(&filter.parse().unwrap(), qos).map(|granted| granted.qos);
+    let ask = |filter: &str, qos| rights.subscribe(&filter.parse().unwrap(), qos, None).map(|granted| granted.qos);
     assert_eq!(ask("rope/ossel/wv-0417/settings", 2).ok(), Some(1));
     assert_eq!(ask("rope/ossel/wv-0417/settings", 0).ok(), Some(0));
     assert_eq!(ask("rope/ossel/+/storm", 2).ok(), Some(2));
@@ -124,9 +159,9 @@ fn a_denied_topic_inside_a_subscription_refuses_it() {
     let text =
         "policy p { for kind = windvane\n allow subscribe \"rope/{device}/#\"\n deny subscribe \"rope/+/secret\" }";
     let rights = edition(text).rights(&vane(None));
-    let denial = rights.subscribe(&"rope/wv-0417/#".parse().unwrap(), 0).unwrap_err();
+    let denial = rights.subscribe(&"rope/wv-0417/#".parse().unwrap(), 0, None).unwrap_err();
     assert!(denial.to_string().contains("(it covers \"rope/wv-0417/secret\")"), "{denial}");
-    assert!(rights.subscribe(&"rope/wv-0417/open/#".parse().unwrap(), 0).is_ok());
+    assert!(rights.subscribe(&"rope/wv-0417/open/#".parse().unwrap(), 0, None).is_ok());
 }
 
 #[test]
@@ -181,7 +216,7 @@ policy broad {
 "#;
     let mut other = vane(None);
     other.kind = "station".parse().unwrap();
-    let findings = check(&edition(text), &settings(), [vane(None), other].into_iter());
+    let findings = checked(text, &[vane(None), other]).findings;
     let found: Vec<_> =
         findings.iter().map(|finding| (finding.id, finding.place.as_ref().map(|place| place.line))).collect();
     let want = [
@@ -195,10 +230,10 @@ policy broad {
         ("no-policy", None),
     ];
     assert_eq!(found, want, "{findings:#?}");
-    assert!(check(&edition(VANE), &settings(), [vane(Some("ossel"))].into_iter()).is_empty());
+    assert!(checked(VANE, &[vane(Some("ossel"))]).findings.is_empty());
 }
 
-fn fleet() -> Vec<DeviceRecord> {
+fn small_fleet() -> Vec<DeviceRecord> {
     let mut all = Vec::new();
     for (id, kind, site) in
         [("wv-1", "windvane", "a"), ("wv-2", "windvane", "a"), ("wv-3", "windvane", "b"), ("st-1", "station", "a")]
@@ -213,12 +248,22 @@ fn fleet() -> Vec<DeviceRecord> {
     all
 }
 
+/// One device more, whose id is the site of others, and gateways on both sides.
+pub(super) fn odd_fleet() -> Vec<DeviceRecord> {
+    let mut all = small_fleet();
+    let mut odd = DeviceRecord::new("a".parse().unwrap(), "station".parse().unwrap(), UnixTime(0));
+    odd.labels.insert("site".parse().unwrap(), "b".parse().unwrap());
+    all[2].gateway = Some(odd.id.clone());
+    all.push(odd);
+    all
+}
+
 #[test]
 fn sole_claims_are_proved_or_refuted_with_a_witness() {
     let vane = "policy v { for kind = windvane\n allow publish \"rope/{site}/{device}/#\"\n sole publish \"rope/{site}/{device}/#\" }\n";
     let station = |rules: &str| format!("{vane}policy s {{ for kind = station\n{rules} }}");
     let told = |text: &str| -> Vec<String> {
-        let found = check(&edition(text), &settings(), fleet().into_iter());
+        let found = checked(text, &small_fleet()).findings;
         found.iter().map(|finding| format!("{} {}", finding.id, finding.problem)).collect()
     };
     assert_eq!(told(&station("allow publish \"rope/{site}/{device}/state\"")), Vec::<String>::new());
@@ -231,7 +276,11 @@ fn sole_claims_are_proved_or_refuted_with_a_witness() {
         "{wide:?}"
     );
     let denied = station("allow publish \"rope/{site}/+/door\" because \"all\"\n deny publish \"rope/a/+/door\"");
-    assert_eq!(told(&denied), Vec::<String>::new(), "what is denied cannot be published");
+    let told_denied = told(&denied);
+    assert!(
+        told_denied.len() == 1 && told_denied[0].starts_with("hidden-by-deny"),
+        "what is denied cannot be published: {told_denied:?}"
+    );
     let partly = told(&station("allow publish \"rope/#\" because \"all\"\n deny publish \"rope/a/+/door\""));
     assert!(partly[0].contains("can publish \"rope/a/wv-2\""), "{partly:?}");
 }
@@ -242,6 +291,7 @@ fn any_pattern() -> impl Strategy<Value = Pattern> {
         Just(PatternLevel::Any),
         Just(PatternLevel::Variable(Variable::Device)),
         Just(PatternLevel::Variable(Variable::Owner)),
+        Just(PatternLevel::Variable(Variable::Child)),
         "[a-c]{1,3}".prop_map(|name| PatternLevel::Variable(Variable::Label(name.parse().unwrap()))),
     ];
     (proptest::collection::vec(level, 1..4), any::<bool>()).prop_map(|(levels, open)| Pattern { levels, open })
@@ -274,14 +324,28 @@ fn any_rule() -> impl Strategy<Value = Rule> {
             _ => Limits::default(),
         };
         let effect = if allow { Effect::Allow } else { Effect::Deny };
+        let share =
+            because.as_ref().filter(|_| allow && matches!(target, Target::Subscribe(_)) && limits.qos.is_some());
+        let share = share.map(|because| format!("w{}", because.len()));
+        let for_children = target.pattern().is_some_and(Pattern::names_child);
+        let effect = if for_children { Effect::Allow } else { effect };
         let place = Source::new("p", "").place(0..0);
-        Rule { effect, target, limits, because, at: RulePlace { policy: "p".parse().unwrap(), place } }
+        Rule {
+            effect,
+            target,
+            for_children,
+            share,
+            limits,
+            because,
+            at: RulePlace { policy: "p".parse().unwrap(), place },
+        }
     })
 }
 
-fn any_policy() -> impl Strategy<Value = Policy> {
+pub(super) fn any_policy() -> impl Strategy<Value = Policy> {
     let about = proptest::option::of("[a-z \"]{0,12}");
-    let sole = proptest::option::of(any_pattern());
+    let sole = any_pattern().prop_filter("a claim names no child", |pattern| !pattern.names_child());
+    let sole = proptest::option::of(sole);
     (about, any_condition(), proptest::collection::vec(any_rule(), 0..4), sole, any::<bool>()).prop_map(
         |(about, subjects, rules, sole, allowed)| {
             let place = Source::new("p", "").place(0..0);
@@ -308,7 +372,7 @@ fn any_policy() -> impl Strategy<Value = Policy> {
     )
 }
 
-fn without_places(mut policy: Policy) -> Policy {
+pub(super) fn without_places(mut policy: Policy) -> Policy {
     let nowhere = Source::new("p", "").place(0..0);
     policy.place = nowhere.clone();
     policy.subjects_place = nowhere.clone();
@@ -334,50 +398,5 @@ proptest! {
         if let Err(error) = read_file(&Source::new("p", &text)) {
             prop_assert!(!error.to_string().is_empty());
         }
-    }
-}
-
-proptest! {
-    #![proptest_config(ProptestConfig::with_cases(100))]
-
-    /// The tree finds what looking at every pair of devices and every topic finds.
-    #[test]
-    fn sole_claims_agree_with_brute_force(
-        rules in proptest::collection::vec(("(rope|[+])/(a|[+]|[{]site[}])/(wv-1|wv-2|[+]|[{]device[}])(/x|/[#]|)", any::<bool>(), any::<bool>()), 1..5),
-        claim in "rope/(a|[{]site[}]|[+])/([{]device[}]|wv-2)(/[#]|/x|)",
-    ) {
-        let mut text = format!("policy v {{ for kind = windvane\n sole publish {claim:?}\n }}\n");
-        for (at, (filter, for_vanes, allow)) in rules.iter().enumerate() {
-            let kind = if *for_vanes { "windvane" } else { "station" };
-            let effect = if *allow { "allow" } else { "deny" };
-            text.push_str(&format!("policy r{at} {{ for kind = {kind}\n {effect} publish {filter:?} because \"x\" }}\n"));
-        }
-        let edition = edition(&text);
-        let fleet = fleet();
-        let rights: Vec<_> = fleet.iter().map(|device| edition.rights(device)).collect();
-        let levels = ["rope", "a", "b", "wv-1", "wv-2", "wv-3", "x", "other"];
-        let pattern = &edition.policies[0].soles[0].pattern;
-        let mut brute = false;
-        for subject in fleet.iter().filter(|device| device.kind.as_str() == "windvane") {
-            let claimed = pattern.bind(subject, crate::policy::Missing::Nothing).unwrap();
-            for (other, rights) in fleet.iter().zip(&rights) {
-                if other.id == subject.id || subject.gateway.as_ref() == Some(&other.id) {
-                    continue;
-                }
-                for len in 3..=4u32 {
-                    for number in 0..levels.len().pow(len - 1) {
-                        let rest: Vec<&str> = (0..len - 1).map(|at| levels[number / levels.len().pow(at) % levels.len()]).collect();
-                        let topic = format!("rope/{}", rest.join("/"));
-                        brute |= claimed.matches(TopicName::parse(&topic).unwrap())
-                            && rights.publish(publish(&topic, 0, false, 0), &mut NoMeter).is_ok();
-                    }
-                    if brute {
-                        break;
-                    }
-                }
-            }
-        }
-        let found = check(&edition, &settings(), fleet.into_iter());
-        prop_assert_eq!(found.iter().any(|finding| finding.id == "not-sole"), brute, "{}\n{:?}", text, found);
     }
 }

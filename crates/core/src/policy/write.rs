@@ -42,6 +42,12 @@ impl fmt::Display for Rule {
             Target::Connect(form) => write!(f, "as {}", quote(form.as_str()))?,
             Target::Publish(pattern) | Target::Subscribe(pattern) => f.write_str(&quote(&pattern.to_string()))?,
         }
+        if let Some(share) = &self.share {
+            write!(f, " share {}", quote(share))?;
+        }
+        if self.for_children {
+            f.write_str(" for children")?;
+        }
         write!(f, "{}", self.limits)?;
         match &self.because {
             Some(because) => write!(f, " because {}", quote(because)),

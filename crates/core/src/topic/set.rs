@@ -98,7 +98,7 @@ pub fn intersection(a: &TopicFilter, b: &TopicFilter) -> Option<TopicFilter> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(super) mod tests {
     use proptest::prelude::*;
 
     use super::*;
@@ -153,7 +153,7 @@ mod tests {
     /// Longer than any random filter by two, so that `#` is seen past the longest.
     const LONGEST: usize = 5;
 
-    fn any_filter() -> impl Strategy<Value = TopicFilter> {
+    pub(crate) fn any_filter() -> impl Strategy<Value = TopicFilter> {
         let level = prop_oneof![
             3 => proptest::sample::select(&NAMED[..]).prop_map(|text| Level::Is(text.into())),
             2 => Just(Level::Any)
@@ -176,19 +176,25 @@ mod tests {
         all
     }
 
+    /// Every topic that matters for random filters.
+    pub(crate) static TOPICS: std::sync::LazyLock<Vec<String>> = std::sync::LazyLock::new(all_topics);
+
+    /// For each of [`TOPICS`] whether the filter matches it.
+    pub(crate) fn members(filter: &TopicFilter) -> Vec<bool> {
+        TOPICS.iter().map(|topic| filter.matches(TopicName::parse(topic).unwrap())).collect()
+    }
+
     proptest! {
-        #![proptest_config(ProptestConfig::with_cases(10_000))]
+        #![proptest_config(ProptestConfig::with_cases(100_000))]
 
         #[test]
         fn containment_and_overlap_agree_with_brute_force(
             of in any_filter(),
             union in proptest::collection::vec(any_filter(), 0..4),
         ) {
-            static TOPICS: std::sync::LazyLock<Vec<String>> = std::sync::LazyLock::new(all_topics);
             let matches = |filter: &TopicFilter, topic: &str| filter.matches(TopicName::parse(topic).unwrap());
-            let set = |filter: &TopicFilter| -> Vec<bool> { TOPICS.iter().map(|topic| matches(filter, topic)).collect() };
-            let in_of = set(&of);
-            let in_members: Vec<Vec<bool>> = union.iter().map(set).collect();
+            let in_of = members(&of);
+            let in_members: Vec<Vec<bool>> = union.iter().map(members).collect();
             let brute = (0..in_of.len()).any(|at| in_of[at] && !in_members.iter().any(|member| member[at]));
             let exact = uncovered(&of, &union);
             prop_assert_eq!(exact.is_some(), brute, "{} in {:?}: {:?}", of, union, exact);
@@ -198,7 +204,7 @@ mod tests {
             for (member, in_member) in union.iter().zip(&in_members) {
                 let both: Vec<bool> = in_of.iter().zip(in_member).map(|(a, b)| *a && *b).collect();
                 let exact = intersection(&of, member);
-                let found = exact.as_ref().map_or_else(|| vec![false; both.len()], set);
+                let found = exact.as_ref().map_or_else(|| vec![false; both.len()], members);
                 prop_assert_eq!(&found, &both, "{} and {}: {:?}", of, member, exact);
                 let topic = overlap(&of, member);
                 prop_assert_eq!(topic.is_some(), both.contains(&true), "{} and {}: {:?}", of, member, topic);

@@ -3,23 +3,26 @@
 use std::collections::BTreeMap;
 
 use rusqlite::params;
+use rusqlite::types::Value;
 use tidy_warden_core::audit::{Entry, Hash};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::condition::Condition;
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
 use tidy_warden_core::key::PublicKey;
-use tidy_warden_core::policy::PolicyFile;
+use tidy_warden_core::policy::{FleetRow, PolicyFile};
 use tidy_warden_core::revocation::{Reason, Revoked, still_listed};
 use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, DEVICE_COLUMNS, damaged};
-use super::{SqliteStore, audit_end, meta, write};
+use super::{SqliteStore, audit_end, condition, meta, policy, write};
 use crate::{
     AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, BulkRun, Cause, Changes, CrlRecord,
-    DeviceEdit, DeviceView, EditionRecord, Ended, IssueRefusal, NewAuthority, NewCredential, PendingAuthority,
-    Revocation, Signed, Store, StoreError, Trust, WardRecord,
+    DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, GroupMembers, GroupRecord, IssueRefusal,
+    NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, StoreError, TrialDifference, TrialRecord,
+    Trust, WardRecord,
 };
 
 /// How many devices are read at a time when all are walked.
@@ -235,6 +238,79 @@ impl Store for SqliteStore {
         }
     }
 
+    fn each_device_where(
+        &self,
+        wanted: &Condition,
+        now: UnixTime,
+        visit: &mut dyn FnMut(DeviceView),
+    ) -> Result<(), StoreError> {
+        let mut values = vec![Value::Integer(0)];
+        let holds = condition::sql(wanted, now, &mut values);
+        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE pk > ?1 AND {holds} ORDER BY pk LIMIT {PAGE}");
+        let mut statement = self.connection.prepare(&sql)?;
+        loop {
+            let mut page = BTreeMap::new();
+            let mut found = statement.query(rusqlite::params_from_iter(&values))?;
+            while let Some(row) = found.next()? {
+                let (pk, device) = rows::device(row)?;
+                page.insert(pk, DeviceView { device, credentials: Vec::new() });
+            }
+            let Some((&last, _)) = page.last_key_value() else { return Ok(()) };
+            rows::fill(&self.connection, &mut page)?;
+            page.into_values().for_each(&mut *visit);
+            values[0] = Value::Integer(last);
+        }
+    }
+
+    fn each_fleet_row(&self, visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        policy::each_fleet_row(&self.connection, visit)
+    }
+
+    fn children(&self, gateway: &DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {
+        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE gateway = ?1 AND retired IS NULL ORDER BY pk");
+        let mut statement = self.connection.prepare_cached(&sql)?;
+        let mut found = statement.query([gateway.as_str()])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            all.push(rows::device(row)?.1);
+        }
+        Ok(all)
+    }
+
+    fn groups(&self) -> Result<Vec<GroupRecord>, StoreError> {
+        policy::groups(&self.connection)
+    }
+
+    fn trial(&self) -> Result<Option<TrialRecord>, StoreError> {
+        policy::trial(&self.connection)
+    }
+
+    fn trial_differences(&self, trial: u32) -> Result<Vec<TrialDifference>, StoreError> {
+        policy::differences(&self.connection, trial)
+    }
+
+    fn editions(&self) -> Result<Vec<EditionSummary>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT number, digest, author, at, because,
+                 (SELECT json_group_array(json_extract(value, '$.name')) FROM json_each(files))
+             FROM editions ORDER BY number",
+        )?;
+        let mut found = statement.query([])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            let files = row.get::<_, String>(5)?;
+            all.push(EditionSummary {
+                number: row.get(0)?,
+                digest: row.get(1)?,
+                author: row.get(2)?,
+                at: UnixTime(row.get(3)?),
+                because: row.get(4)?,
+                files: serde_json::from_str(&files).map_err(|_| damaged("policy edition"))?,
+            });
+        }
+        Ok(all)
+    }
+
     fn status_many(
         &self,
         fingerprints: &[Fingerprint],
@@ -304,7 +380,11 @@ impl Store for SqliteStore {
                 devices.push(row.get::<_, String>(0)?.parse().map_err(|_| damaged("id"))?);
             }
         }
-        Ok(Changes { to, edition, devices })
+        let group_rules = policy::rules_changed(&tx)?;
+        let trial = tx
+            .prepare_cached("SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL")?
+            .query_row([], |row| row.get(0))?;
+        Ok(Changes { to, edition, group_rules, trial, devices })
     }
 
     fn each_entry(&self, from: i64, visit: &mut dyn FnMut(Entry) -> bool) -> Result<(), StoreError> {
@@ -387,6 +467,22 @@ impl Store for SqliteStore {
             tx.commit()?;
         }
         Ok(edited)
+    }
+
+    fn edit_devices(
+        &mut self,
+        ids: &[DeviceId],
+        edit: &DeviceEdit,
+        cause: &Cause,
+    ) -> Result<Result<(), (DeviceId, Vec<AddRefusal>)>, StoreError> {
+        let tx = self.writing()?;
+        for id in ids {
+            if let Err(refusals) = write::edit_device(&tx, id, edit, cause)? {
+                return Ok(Err((id.clone(), refusals)));
+            }
+        }
+        tx.commit()?;
+        Ok(Ok(()))
     }
 
     fn retire_device(&mut self, id: &DeviceId, cause: &Cause) -> Result<(), StoreError> {
@@ -505,6 +601,48 @@ impl Store for SqliteStore {
         let ended = write::revoke(&tx, what, cause)?;
         tx.commit()?;
         Ok(ended)
+    }
+
+    fn revoke_devices(&mut self, ids: &[DeviceId], reason: Reason, cause: &Cause) -> Result<Vec<Ended>, StoreError> {
+        let tx = self.writing()?;
+        let mut ended = Vec::new();
+        for device in ids {
+            ended.extend(write::revoke(&tx, Revocation { device, only: None, reason }, cause)?);
+        }
+        tx.commit()?;
+        Ok(ended)
+    }
+
+    fn make_group(&mut self, name: &GroupName, members: &GroupMembers, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        policy::make_group(&tx, name, members, cause)?;
+        Ok(tx.commit()?)
+    }
+
+    fn drop_group(&mut self, name: &GroupName, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        policy::drop_group(&tx, name, cause)?;
+        Ok(tx.commit()?)
+    }
+
+    fn begin_trial(&mut self, files: &[PolicyFile], until: UnixTime, cause: &Cause) -> Result<u32, StoreError> {
+        let tx = self.writing()?;
+        let number = policy::begin_trial(&tx, files, until, cause)?;
+        tx.commit()?;
+        Ok(number)
+    }
+
+    fn end_trial(&mut self, cause: &Cause) -> Result<bool, StoreError> {
+        let tx = self.writing()?;
+        let ended = policy::end_trial(&tx, cause)?;
+        tx.commit()?;
+        Ok(ended)
+    }
+
+    fn record_differences(&mut self, trial: u32, differences: &[TrialDifference]) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        policy::record_differences(&tx, trial, differences)?;
+        Ok(tx.commit()?)
     }
 
     fn adopt(&mut self, files: &[PolicyFile], cause: &Cause) -> Result<u32, StoreError> {

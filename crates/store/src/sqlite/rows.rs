@@ -1,5 +1,6 @@
 //! From rows to values. What the store holds was checked when it came in; what does not read back is damage.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::str::FromStr;
 
@@ -12,11 +13,13 @@ use tidy_warden_core::id::{DeviceId, LabelName, LabelValue};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
+use super::policy::Pairs;
 use crate::{AuthorityRole, DeviceView, KeyPlace, StoreError};
 
 pub(super) const DEVICE_COLUMNS: &str =
     "devices.pk, devices.id, devices.kind, devices.gateway, devices.owner, devices.created, devices.out,
-     devices.retired, devices.seen, devices.tokens_from, devices.labels, devices.facts";
+     devices.retired, devices.seen, devices.tokens_from, devices.labels, devices.facts,
+     devices.member_of";
 
 const CREDENTIAL_COLUMNS: &str =
     "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type, credentials.not_before,
@@ -94,7 +97,40 @@ pub(super) fn device(row: &Row<'_>) -> Result<(i64, DeviceRecord), StoreError> {
         let fact = Fact::new(name.clone(), &value).map_err(|_| damaged("fact"))?;
         device.facts.insert(name, fact);
     }
+    match text(12)? {
+        "[]" => {}
+        some => {
+            for name in list(some, "groups")? {
+                device.groups.insert(parsed(&name, "group")?);
+            }
+        }
+    }
     Ok((row.get(0)?, device))
+}
+
+/// A JSON array of texts.
+pub(super) fn list<'t>(text: &'t str, what: &str) -> Result<Vec<Cow<'t, str>>, StoreError> {
+    serde_json::from_str(text).map_err(|_| damaged(what))
+}
+
+/// A JSON object of texts, borrowed; in this product's own form, which has no escapes, it is read without a parser.
+pub(super) fn borrowed_pairs(text: &str) -> Result<Pairs<'_>, StoreError> {
+    if text == "{}" {
+        return Ok(Vec::new());
+    }
+    if !text.contains('\\') {
+        let inner = text.strip_prefix("{\"").and_then(|rest| rest.strip_suffix("\"}"));
+        let pair = |pair: &'_ str| -> Option<(usize, usize)> { Some((pair.find("\":\"")?, pair.len())) };
+        let simple: Option<Pairs<'_>> = inner.and_then(|inner| {
+            let parts = inner.split("\",\"");
+            parts.map(|part| pair(part).map(|(at, _)| (part[..at].into(), part[at + 3..].into()))).collect()
+        });
+        if let Some(pairs) = simple {
+            return Ok(pairs);
+        }
+    }
+    let map: BTreeMap<String, String> = serde_json::from_str(text).map_err(|_| damaged("device"))?;
+    Ok(map.into_iter().map(|(name, value)| (name.into(), value.into())).collect())
 }
 
 fn pairs(text: &str, what: &str) -> Result<BTreeMap<String, String>, StoreError> {

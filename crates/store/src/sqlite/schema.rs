@@ -5,13 +5,14 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 2;
+const FORMAT: i64 = 3;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
 
 /// Times are seconds since the Unix epoch. `changed` is the change number that touched a device last. Labels and facts
-/// stand with their device as JSON objects; `facts` is the index that keeps each of them with one device at a time.
+/// stand with their device as JSON objects, the fixed groups that it is in as an array; `facts` is the index that keeps
+/// each fact with one device at a time.
 ///
 /// `fingerprint_head` and `key_head` are the first eight octets of the digests beside them: an index of small integers
 /// takes a million random entries far faster than one of whole digests, and a hit is compared in full.
@@ -42,7 +43,8 @@ CREATE TABLE servers (name TEXT PRIMARY KEY, certificate BLOB NOT NULL) WITHOUT 
 CREATE TABLE devices (
     pk INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, kind TEXT NOT NULL, gateway TEXT, owner TEXT,
     created INTEGER NOT NULL, out INTEGER, retired INTEGER, seen INTEGER, tokens_from INTEGER NOT NULL DEFAULT 0,
-    changed INTEGER NOT NULL, labels TEXT NOT NULL DEFAULT '{}', facts TEXT NOT NULL DEFAULT '{}'
+    changed INTEGER NOT NULL, labels TEXT NOT NULL DEFAULT '{}', facts TEXT NOT NULL DEFAULT '{}',
+    member_of TEXT NOT NULL DEFAULT '[]'
 );
 CREATE INDEX devices_by_change ON devices (changed);
 CREATE INDEX devices_by_gateway ON devices (gateway) WHERE gateway IS NOT NULL;
@@ -75,8 +77,25 @@ CREATE TABLE audit (
 );
 ";
 
+/// Tables that came with format 3.
+const TABLES_3: &str = "
+CREATE TABLE device_groups (name TEXT PRIMARY KEY, rule TEXT, created INTEGER NOT NULL) WITHOUT ROWID;
+
+CREATE TABLE trials (
+    number INTEGER PRIMARY KEY, digest BLOB NOT NULL, author TEXT NOT NULL, at INTEGER NOT NULL, until INTEGER NOT NULL,
+    because TEXT NOT NULL, files TEXT NOT NULL, ended INTEGER
+);
+
+CREATE TABLE trial_differences (
+    trial INTEGER NOT NULL REFERENCES trials, device TEXT NOT NULL, act TEXT NOT NULL, would_allow INTEGER NOT NULL,
+    rule TEXT NOT NULL, sample TEXT NOT NULL, count INTEGER NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL,
+    PRIMARY KEY (trial, device, act, would_allow, rule)
+) WITHOUT ROWID;
+";
+
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES)?;
+    connection.execute_batch(TABLES_3)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -86,12 +105,19 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
 pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
     let tx = connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     // Another process may have done it while this one waited for its turn.
-    if tx.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))? == 1 {
+    let found = tx.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0))?;
+    if found == 1 {
         tx.execute_batch(RENAME_FORMAT_1)?;
         tx.execute_batch(TABLES)?;
         let head = |row: &rusqlite::functions::Context<'_>| Ok(super::rows::head(&row.get::<Vec<u8>>(0)?));
         tx.create_scalar_function("head", 1, rusqlite::functions::FunctionFlags::SQLITE_DETERMINISTIC, head)?;
         tx.execute_batch(COPY_FORMAT_1)?;
+    }
+    if found == 2 {
+        tx.execute_batch("ALTER TABLE devices ADD COLUMN member_of TEXT NOT NULL DEFAULT '[]';")?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_3)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

@@ -218,6 +218,7 @@ pub(super) fn add_devices(tx: &Transaction<'_>, devices: &[DeviceRecord], cause:
     for device in devices {
         insert_device(tx, device, change)?;
     }
+    touch_gateways(tx, devices, change)?;
     Ok(Ok(()))
 }
 
@@ -322,6 +323,8 @@ pub(super) fn edit_device(
     }
     let change = append(tx, cause, "device.edit", id.as_str(), &detail.to_string())?;
     touch(tx, pk, change)?;
+    touch_gateway(tx, record.gateway.as_ref(), change)?;
+    touch_gateway(tx, edit.gateway.as_ref().and_then(Option::as_ref), change)?;
     for (name, value) in &edit.labels {
         match value {
             Some(value) => record.labels.insert(name.clone(), value.clone()),
@@ -364,6 +367,7 @@ pub(super) fn retire_device(tx: &Transaction<'_>, id: &DeviceId, cause: &Cause) 
     let detail = json!({ "serials": serials(&ended) });
     let change = append(tx, cause, "device.retire", id.as_str(), &detail.to_string())?;
     touch(tx, pk, change)?;
+    touch_gateway(tx, record.gateway.as_ref(), change)?;
     tx.execute("UPDATE devices SET retired = ?2, tokens_from = ?2 + 1 WHERE pk = ?1", params![pk, cause.at.0])?;
     for fact in record.facts.values() {
         tx.execute("DELETE FROM facts WHERE name = ?1 AND value = ?2", [fact.name().as_str(), fact.value()])?;
@@ -378,6 +382,7 @@ pub(super) fn reopen_device(tx: &Transaction<'_>, id: &DeviceId, cause: &Cause) 
     }
     let change = append(tx, cause, "device.reopen", id.as_str(), "{}")?;
     touch(tx, pk, change)?;
+    touch_gateway(tx, record.gateway.as_ref(), change)?;
     tx.execute("UPDATE devices SET out = NULL WHERE pk = ?1", [pk])?;
     Ok(true)
 }
@@ -511,6 +516,7 @@ pub(super) fn record_batch(
             return Ok(Err(refused));
         }
     }
+    touch_gateways(tx, batch.devices, change)?;
     for device in batch.devices {
         match insert_device(tx, device, change) {
             Ok(pk) => {
@@ -652,6 +658,7 @@ pub(super) fn revoke(tx: &Transaction<'_>, what: Revocation<'_>, cause: &Cause) 
         json!({ "reason": what.reason.as_str(), "serials": serials(&ended), "device_out": what.only.is_none() });
     let change = append(tx, cause, "revoke", what.device.as_str(), &detail.to_string())?;
     touch(tx, pk, change)?;
+    touch_gateway(tx, record.gateway.as_ref(), change)?;
     if what.only.is_none() && record.retired.is_none() {
         tx.execute(
             "UPDATE devices SET out = coalesce(out, ?2), tokens_from = ?2 + 1 WHERE pk = ?1",
@@ -694,6 +701,20 @@ fn end_credentials(
     Ok(ended)
 }
 
+/// Marks a device's gateway as changed, whose rights depend on its children.
+fn touch_gateway(tx: &Transaction<'_>, gateway: Option<&DeviceId>, change: i64) -> Result<(), StoreError> {
+    if let Some(gateway) = gateway {
+        let sql = "UPDATE devices SET changed = ?2 WHERE id = ?1";
+        tx.prepare_cached(sql)?.execute(params![gateway.as_str(), change])?;
+    }
+    Ok(())
+}
+
+fn touch_gateways(tx: &Transaction<'_>, devices: &[DeviceRecord], change: i64) -> Result<(), StoreError> {
+    let gateways: HashSet<&DeviceId> = devices.iter().filter_map(|device| device.gateway.as_ref()).collect();
+    gateways.into_iter().try_for_each(|gateway| touch_gateway(tx, Some(gateway), change))
+}
+
 pub(super) fn adopt(tx: &Transaction<'_>, files: &[PolicyFile], cause: &Cause) -> Result<u32, StoreError> {
     let number: u32 = tx.query_row("SELECT coalesce(max(number), 0) + 1 FROM editions", [], |row| row.get(0))?;
     let digest = digest(files);
@@ -731,6 +752,6 @@ pub(super) fn record_crl(
     Ok(true)
 }
 
-fn hex(bytes: &[u8]) -> String {
+pub(super) fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -126,8 +126,12 @@ impl Mint {
             device: id,
             host: mqtt.host.clone(),
             port: mqtt.port,
-            publish: rights.iter().flat_map(|rights| rights.publish_filters()).map(ToString::to_string).collect(),
-            subscribe: rights.iter().flat_map(|rights| rights.subscribe_filters()).map(ToString::to_string).collect(),
+            publish: rights
+                .iter()
+                .flat_map(|rights| rights.publish_filters())
+                .map(|filter| filter.to_string())
+                .collect(),
+            subscribe: rights.iter().flat_map(|rights| rights.subscribe_filters()).collect(),
             root_fingerprint: self.root_fingerprint.clone(),
         }
     }

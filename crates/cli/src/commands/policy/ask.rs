@@ -1,0 +1,106 @@
+//! `policy ask`: one device, one act.
+
+use serde_json::json;
+use tidy_warden_core::policy::{Denial, Granted, NoMeter, Publish, Rights};
+use tidy_warden_core::topic::{ShareName, TopicFilter, TopicName, split_share};
+
+use super::Context;
+use crate::args::{AskArgs, AskedAct};
+use crate::edge::parse;
+use crate::problem::{Exit, Problem};
+
+/// An act that is asked about, checked.
+enum Asked<'a> {
+    Connect(&'a str),
+    Publish(Publish<'a>),
+    Subscribe(Option<ShareName>, TopicFilter, u8),
+}
+
+/// Decides what is asked, using nothing up.
+fn decide(rights: &Rights, asked: &Asked<'_>) -> Result<Granted, Denial> {
+    match asked {
+        Asked::Connect(client_id) => rights.connect(client_id),
+        Asked::Publish(act) => {
+            rights.publish(*act, &mut NoMeter).map(|admitted| Granted { rule: admitted.rule.clone(), qos: act.qos })
+        }
+        Asked::Subscribe(share, filter, qos) => rights.subscribe(filter, *qos, share.as_deref()),
+    }
+}
+
+fn asked(args: &AskArgs) -> Result<Asked<'_>, Problem> {
+    let subject = |what: &str| {
+        let given = args.subject.as_deref();
+        given.ok_or_else(|| Problem::usage(format!("{what} is missing")).next("see policy ask --help"))
+    };
+    Ok(match args.act {
+        AskedAct::Connect => Asked::Connect(args.subject.as_ref().or(args.client_id.as_ref()).unwrap_or(&args.device)),
+        AskedAct::Publish => {
+            let topic = TopicName::parse(subject("the topic")?).map_err(|error| Problem::refused(error.to_string()))?;
+            Asked::Publish(Publish { topic, qos: args.qos, retain: args.retain, size: args.size })
+        }
+        AskedAct::Subscribe => {
+            let (share, filter) =
+                split_share(subject("the topic filter")?).map_err(|error| Problem::refused(error.to_string()))?;
+            Asked::Subscribe(share, filter, args.qos)
+        }
+    })
+}
+
+pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let view = ward.device(&parse(&args.device)?)?;
+    let asked = asked(args)?;
+    let edition = if args.draft { Some(ward.draft()?) } else { ward.edition()? };
+    let decision = match &edition {
+        Some(edition) => {
+            let rights = ward.rights(edition, &view.device)?;
+            let connected = args.client_id.as_deref().map_or(Ok(()), |id| rights.connect(id).map(|_| ()));
+            connected.and_then(|()| decide(&rights, &asked))
+        }
+        None => Err(Denial::NoEdition),
+    };
+    if let Some(since) = view.device.retired.or(view.device.out) {
+        context
+            .console
+            .note(format!("note: {} is out since {since}, so it cannot connect whatever policy says", view.device.id));
+    }
+    let number = edition.as_ref().map_or(0, |edition| edition.number);
+    let rule = match &decision {
+        Ok(granted) => Some(&granted.rule),
+        Err(denial) => denial.rule(),
+    };
+    let by = match (args.draft, number) {
+        (true, _) => "the draft in policies/".to_owned(),
+        (false, number) => format!("edition {number}"),
+    };
+    let mut text = if decision.is_ok() { "allowed\n".to_owned() } else { "denied\n".to_owned() };
+    if let Some(rule) = rule {
+        text.push_str(&format!("  by {}\n     {rule}\n", rule.at));
+    }
+    let why = match &decision {
+        Ok(_) => None,
+        Err(denial) if rule.is_some() => denial.detail(),
+        Err(denial) => Some(denial.to_string()),
+    };
+    if let Some(why) = why {
+        text.push_str(&format!("  because {why}\n"));
+    }
+    if let (Ok(granted), Asked::Subscribe(_, _, wanted)) = (&decision, &asked)
+        && granted.qos < *wanted
+    {
+        text.push_str(&format!("  at qos {}, not {wanted}\n", granted.qos));
+    }
+    if edition.is_some() {
+        text.push_str(&format!("  decided by {by}\n"));
+    }
+    let value = json!({
+        "device": view.device.id, "allowed": decision.is_ok(), "edition": number, "draft": args.draft,
+        "because": decision.as_ref().err().map(ToString::to_string),
+        "qos": decision.as_ref().ok().map(|granted| granted.qos),
+        "rule": rule.map(|rule| json!({
+            "policy": rule.at.policy, "file": rule.at.place.file, "line": rule.at.place.line, "text": rule.to_string(),
+        })),
+    });
+    context.console.show("tidy-warden/policy-answer/1", value, &text)?;
+    Ok(if decision.is_ok() { Exit::Done } else { Exit::Refused })
+}

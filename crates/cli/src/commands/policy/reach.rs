@@ -1,0 +1,115 @@
+//! `policy reach` and `policy compare`: questions about the whole fleet.
+
+use std::path::Path;
+
+use serde_json::{Value, json};
+use tidy_warden_core::policy::{self, Edition, Reach, ReachedBy};
+use tidy_warden_core::topic::{Level, TopicFilter};
+
+use super::Context;
+use crate::args::{CompareArgs, ReachArgs};
+use crate::commands::changes::{compared, comparison_json, comparison_text};
+use crate::console::counted;
+use crate::edge::parse;
+use crate::problem::{Exit, Problem};
+use crate::ward::{Ward, policy_files};
+
+pub(super) fn reach(context: &Context<'_>, args: &ReachArgs) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let filter: TopicFilter = parse(&args.filter)?;
+    let braces = |level: &Level| matches!(level, Level::Is(text) if text.contains(['{', '}']));
+    if filter.levels().iter().any(braces) {
+        return Err(Problem::refused(format!("`{filter}` is not asked about"))
+            .because("variables have no value here")
+            .next("put `+` in their place, or a value"));
+    }
+    let (edition, by) = if args.draft {
+        (ward.draft()?, "the draft in policies/".to_owned())
+    } else {
+        let edition = ward.edition()?.ok_or_else(|| {
+            Problem::not_found("no policy edition is adopted, so nobody may do anything")
+                .next("policy adopt, or --draft")
+        })?;
+        let by = format!("edition {}", edition.number);
+        (edition, by)
+    };
+    let mut fleet = policy::fleet_for(&edition, &filter);
+    ward.fill(&mut fleet)?;
+    let found = policy::reach(&fleet, &ward.settings, &filter);
+    let value = json!({
+        "filter": args.filter, "edition": edition.number, "draft": args.draft, "devices": found.devices,
+        "publishers": found.publishers, "publish": rules_json(&found.publish),
+        "receivers": found.receivers, "subscribe": rules_json(&found.subscribe),
+    });
+    context.console.show("tidy-warden/reach/1", value, &text(&args.filter, &by, &found))?;
+    Ok(Exit::Done)
+}
+
+fn rules_json(all: &[ReachedBy]) -> Value {
+    all.iter()
+        .map(|by| {
+            let at = &by.rule.at;
+            json!({
+                "policy": at.policy, "file": at.place.file, "line": at.place.line, "text": by.rule.to_string(),
+                "for_children": by.rule.for_children, "devices": by.count, "topics": by.topics, "samples": by.samples,
+            })
+        })
+        .collect()
+}
+
+fn text(filter: &str, by: &str, found: &Reach) -> String {
+    let all = counted(usize::try_from(found.devices).unwrap_or(usize::MAX), "device");
+    let mut text =
+        format!("{filter} by {by}: of {all}, {} may publish and {} may receive\n", found.publishers, found.receivers);
+    for (word, rules) in [("publish", &found.publish), ("receive", &found.subscribe)] {
+        for by in rules {
+            let count = usize::try_from(by.count).unwrap_or(usize::MAX);
+            let who = if by.rule.for_children {
+                format!("gateways for {}", counted(count, "device"))
+            } else {
+                counted(count, "device")
+            };
+            text.push_str(&format!("\n{word:<10}{who} by {}\n          {}\n", by.rule.at, by.rule));
+            text.push_str(&format!("  topics  {}\n", by.topics.join(", ")));
+            for (at, sample) in by.samples.iter().enumerate() {
+                let head = if at == 0 { "  such as" } else { "" };
+                let child = sample.child.as_ref().map_or_else(String::new, |child| format!(" for {child}"));
+                text.push_str(&format!("{head:<10}{}{child} on {}\n", sample.device, sample.topic));
+            }
+        }
+    }
+    text
+}
+
+/// An edition as people name it, and what to call it.
+fn named(ward: &Ward, name: &str) -> Result<(Edition, String), Problem> {
+    if let Ok(number) = name.parse::<u32>() {
+        let record = ward.edition_record(number)?;
+        return Ok((ward.read(number, &record.files)?, format!("edition {number}")));
+    }
+    match name {
+        "none" => Ok((Edition::default(), "no edition".to_owned())),
+        "draft" => Ok((ward.draft()?, "the draft".to_owned())),
+        folder => {
+            let path = Path::new(folder);
+            if !path.is_dir() {
+                return Err(Problem::not_found(format!("`{folder}` is neither an edition nor a folder"))
+                    .next("give a number that policy editions lists, `draft`, `none`, or a folder"));
+            }
+            Ok((ward.read(0, &policy_files(path, folder)?)?, folder.to_owned()))
+        }
+    }
+}
+
+pub(super) fn compare(context: &Context<'_>, args: &CompareArgs) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let (old, from) = named(&ward, &args.old)?;
+    let (new, to) = named(&ward, &args.new)?;
+    let comparison = compared(&ward, &old, &new)?;
+    let mut value = json!({ "old": args.old, "new": args.new });
+    if let (Some(value), Value::Object(fields)) = (value.as_object_mut(), comparison_json(&comparison)) {
+        value.extend(fields);
+    }
+    context.console.show("tidy-warden/policy-comparison/1", value, &comparison_text(&from, &to, &comparison))?;
+    Ok(Exit::Done)
+}
