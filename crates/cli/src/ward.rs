@@ -232,7 +232,7 @@ impl Ward {
     /// Puts every device into a fleet.
     pub(crate) fn fill(&self, fleet: &mut Fleet<'_>) -> Result<(), Problem> {
         let damaged = |error: tidy_warden_core::id::BadName| StoreError::Damaged { detail: error.to_string() };
-        Ok(self.store.each_fleet_row(&mut |row| fleet.add(row).map_err(damaged))?)
+        Ok(self.store.each_fleet_row(fleet.wants_facts(), &mut |row| fleet.add(row).map_err(damaged))?)
     }
 
     /// The policy files of the ward.

@@ -268,6 +268,8 @@ fn packets_out_of_place_end_the_session() {
 fn shared_subscriptions_go_by_the_name_of_their_share() {
     let policy =
         "policy p { for kind = windvane\n allow subscribe \"rope/+/storm\" share \"works\" qos <= 1 because \"x\" }";
+    let no_local = subscribe(&[("$share/works/rope/+/storm", 0b100)], Version::V5);
+    assert!(matches!(client(&mut v5(), &no_local).1, Err(Close::Fault { code: 0x82, .. })), "a protocol error");
     for version in [Version::V5, Version::V311] {
         let mut gate = gate(version, OnDeniedPublish::Close);
         gate.set_standing(standing(rights(policy)), &mut Output::default());

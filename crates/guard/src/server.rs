@@ -193,17 +193,16 @@ async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
             }
         };
         troubled = false;
-        // A session that was quicker may have taken the new policies already, so what was last told is what counts.
+        // A session that was quicker may have taken the new policies already; then the others must hear of them still.
         let versions = Versions::from(&changes);
-        let mut anew = versions != known;
-        if anew {
-            if let Err(error) = shared.take(versions).await {
-                shared.emit(Event::Trouble { what: error.to_string() });
-            } else if versions.edition != known.edition {
-                shared.emit(Event::Edition { number: versions.edition });
-            }
-            known = versions;
+        let taken = shared.take(versions).await;
+        let mut anew = versions != known || matches!(taken, Ok(true));
+        match taken {
+            Err(error) if anew => shared.emit(Event::Trouble { what: error.to_string() }),
+            Ok(_) if versions.edition != known.edition => shared.emit(Event::Edition { number: versions.edition }),
+            _ => {}
         }
+        known = versions;
         if shared.trial_is_over(now) {
             shared.end_trial();
             anew = true;

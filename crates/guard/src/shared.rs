@@ -166,7 +166,7 @@ impl Shared {
             Some((trial.number, trial.until, edition))
         });
         let mut current = self.policies.write().unwrap_or_else(PoisonError::into_inner);
-        if current.versions.edition > number {
+        if current.versions.edition > number || current.versions.group_rules > versions.group_rules {
             return Ok(false);
         }
         let unreadable = read.is_err();

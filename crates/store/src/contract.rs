@@ -529,11 +529,15 @@ pub trait Store: Send {
         visit: &mut dyn FnMut(DeviceView),
     ) -> Result<(), StoreError>;
 
-    /// Walks all devices but the retired ones, with no more of each than policies look at.
+    /// Walks all devices but the retired ones, with no more of each than policies look at; their facts only with `facts`.
     ///
     /// # Errors
     /// The store cannot be read, or the visitor fails.
-    fn each_fleet_row(&self, visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>) -> Result<(), StoreError>;
+    fn each_fleet_row(
+        &self,
+        facts: bool,
+        visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError>;
 
     /// The devices behind a gateway, but the retired ones.
     ///

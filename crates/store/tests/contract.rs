@@ -674,7 +674,7 @@ fn a_fleet_from_rows_is_that_from_records() {
         let edition = Edition::read(1, &[file], &groups).unwrap();
         let (mut rows, mut records) = (Fleet::new(&[&edition], []), Fleet::new(&[&edition], []));
         store
-            .each_fleet_row(&mut |row| {
+            .each_fleet_row(rows.wants_facts(), &mut |row| {
                 rows.add(row).unwrap();
                 Ok(())
             })

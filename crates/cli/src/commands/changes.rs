@@ -156,7 +156,8 @@ pub(super) fn of_devices(
             .map(|child| after.get(&child.id).map_or_else(|| child.clone(), |after| (*after).clone()))
             .collect();
         let known: BTreeSet<DeviceId> = children.iter().map(|child| child.id.clone()).collect();
-        then.extend(changed.iter().map(|(_, after)| after).filter(|after| !known.contains(&after.id)).cloned());
+        let arrived = |after: &&DeviceRecord| after.gateway.as_ref() == Some(id) && !known.contains(&after.id);
+        then.extend(changed.iter().map(|(_, after)| after).filter(arrived).cloned());
         let grants = |device, children: &[DeviceRecord]| edition.rights_with(device, children, &ward.settings).grants();
         let changes = grants(before, &children).changes_to(&grants(now, &then));
         if !changes.is_empty() {

@@ -242,6 +242,8 @@ struct Standing {
     policies: Vec<String>,
     publish: Vec<String>,
     subscribe: Vec<String>,
+    /// How many devices it speaks for.
+    children: usize,
 }
 
 fn standing(ward: &Ward, device: &DeviceRecord) -> Result<Standing, Problem> {
@@ -252,6 +254,7 @@ fn standing(ward: &Ward, device: &DeviceRecord) -> Result<Standing, Problem> {
             policies: Vec::new(),
             publish: Vec::new(),
             subscribe: Vec::new(),
+            children: 0,
         });
     };
     let rights = ward.rights(&edition, device)?;
@@ -265,6 +268,7 @@ fn standing(ward: &Ward, device: &DeviceRecord) -> Result<Standing, Problem> {
         policies: rights.policies().iter().map(|policy| policy.name.to_string()).collect(),
         publish: rights.publish_filters().map(|filter| filter.to_string()).collect(),
         subscribe: rights.subscribe_filters().collect(),
+        children: rights.children(),
     })
 }
 
@@ -285,6 +289,7 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     value["edition"] = json!(policy.edition);
     value["publish"] = json!(policy.publish);
     value["subscribe"] = json!(policy.subscribe);
+    value["children"] = json!(policy.children);
     context.console.show("tidy-warden/device/1", value, &show_text(&view, state, &policy, &gaps, now))?;
     Ok(Exit::Done)
 }
@@ -312,6 +317,9 @@ fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[S
         for (at, filter) in filters.iter().enumerate() {
             line(if at == 0 { name } else { "" }, filter);
         }
+    }
+    if policy.children > 0 {
+        line("speaks for", &format!("{} behind it", counted(policy.children, "device")));
     }
     match gaps {
         [] => line("missing", "nothing: it is ready"),

@@ -58,6 +58,7 @@ fn every_call_of_the_scripts_works_as_written() {
     world.run(&["device", "list", "--columns", "id,Site"]).exits(2).says(&["there is no column"]);
     world.run(&["policy", "ask", "st-1", "publish", "rope/ossel/wv-1/wind"]).exits(0).prints(&["for children"]);
     world.run(&["policy", "ask", "st-1", "publish", "rope/ossel/wv-2/wind"]).exits(3);
+    world.run(&["device", "show", "st-1"]).exits(0).prints(&["speaks for  1 device behind it"]);
     world.run(&["policy", "ask", "wv-1", "publish", "rope/ossel/wv-1/wind", "--client-id", "wv-2"]).exits(3);
     world.run(&["policy", "reach", "rope/{site}/#"]).exits(3).says(&["variables have no value here"]);
 }
@@ -71,7 +72,7 @@ fn adoption_tells_what_changes_and_wants_the_number() {
     world.run(&["policy", "editions"]).exits(0).says(&["no edition was adopted yet"]);
     world.run(&["policy", "adopt", "--count", "3", "--because", "first"]).exits(0);
     world.write("w/policies/all.policy", POLICY.replace("qos <= 1, size <= 2KiB", "qos <= 0"));
-    world.run(&["policy", "adopt", "--count", "2"]).exits(0).says(&["with qos <= 0", "loses publish"]);
+    world.run(&["policy", "adopt", "--count", "2"]).exits(0).says(&["loses publish", "with qos <= 1, size <= 2KiB"]);
     // Going back is an adoption like any other.
     world.run(&["policy", "adopt", "--edition", "1", "--count", "2", "--because", "too tight"]).exits(0);
     world.run(&["policy", "compare", "1", "3"]).exits(0).prints(&["4 stay the same"]);
@@ -258,6 +259,23 @@ fn a_draft_comes_from_what_devices_did() {
         .run(&["policy", "draft", "--from", "bad.jsonl"])
         .exits(3)
         .says(&["line 1 of bad.jsonl", "`fly` is not an act"]);
+}
+
+#[test]
+fn an_edition_outlives_the_kinds_that_it_names() {
+    let world = resort();
+    world.adopt(POLICY);
+    let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write(
+        "w/ward.toml",
+        settings.replace("[kinds.windvane]\ntoken_login = true\n", "").replace("[\"windvane\"]", "[]"),
+    );
+    world.run(&["policy", "ask", "wv-1", "publish", "rope/ossel/wv-1/wind"]).exits(0);
+    world.run(&["policy", "reach", "rope/#"]).exits(0).prints(&["3 may publish"]);
+    world.run(&["policy", "compare", "1", "draft"]).exits(0);
+    world.run(&["policy", "check"]).exits(3).prints(&["unknown-kind", "[kinds.windvane]"]);
+    world.run(&["policy", "adopt", "--edition", "1", "--yes"]).exits(3).says(&["unknown-kind"]);
+    world.run(&["device", "show", "wv-1"]).exits(0);
 }
 
 #[test]

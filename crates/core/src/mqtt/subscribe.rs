@@ -27,6 +27,9 @@ impl Subscription<'_> {
     }
 }
 
+/// The option that keeps a client's own messages from it; not for shared subscriptions (MQTT 5.0 section 3.8.3.1).
+const NO_LOCAL: u8 = 0b100;
+
 /// SUBSCRIBE.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Subscribe<'a> {
@@ -58,6 +61,9 @@ impl<'a> Subscribe<'a> {
             let retain_handling = (options >> 4) & 3;
             if options & reserved != 0 || options & 3 == 3 || (version == Version::V5 && retain_handling == 3) {
                 return Err(Malformed::form("the subscription options are not valid"));
+            }
+            if version == Version::V5 && options & NO_LOCAL != 0 && filter.starts_with("$share/") {
+                return Err(Malformed::protocol("No Local on a shared subscription"));
             }
             subscriptions.push(Subscription { filter, options });
         }

@@ -494,10 +494,10 @@ fn told(rule: &Rule, seen: &Seen) -> Vec<Finding> {
         return all;
     }
     if let (false, Some(deny)) = (seen.shines, &seen.hidden_by) {
-        let problem = format!("this rule gives nothing to anybody: {} denies it: {deny}", deny.at);
+        let problem = format!("this rule gives nothing to anybody: all of it is denied by {}", deny.at);
         tell("hidden-by-deny", problem, "take it out, or narrow the deny".to_owned());
     } else if let (false, Some(other)) = (seen.adds, &seen.repeats) {
-        let problem = format!("this rule adds nothing: {} gives at least as much: {other}", other.at);
+        let problem = format!("this rule adds nothing: {} gives at least as much", other.at);
         tell("repeats-another", problem, "take it out, or narrow the other".to_owned());
     }
     all

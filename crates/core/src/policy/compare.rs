@@ -96,7 +96,7 @@ impl Grants {
                             act: side.act.as_str(),
                             share: side.share.clone(),
                             topics: show(piece),
-                            limits: limits.map(|limits| limits.to_string().trim_start().to_owned()),
+                            limits: limits.map(limits_text),
                         });
                     }
                 };
@@ -166,6 +166,14 @@ impl Comparison {
     #[must_use]
     pub fn changed(&self) -> u64 {
         self.gaining + self.losing + self.both
+    }
+}
+
+/// Limits in words.
+fn limits_text(limits: &Limits) -> String {
+    match limits.to_string().trim_start() {
+        "" => "no limits".to_owned(),
+        some => some.to_owned(),
     }
 }
 

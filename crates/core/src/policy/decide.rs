@@ -359,7 +359,8 @@ impl Rights {
             });
         }
         found.sort_unstable();
-        let mut denial = None;
+        // Why not is written out only if nothing admits the act in the end.
+        let mut refused: Option<(&Rule, Option<Excess>)> = None;
         for (number, child) in found {
             let rule = table.rule(number);
             let child = match (child, &self.children) {
@@ -367,19 +368,20 @@ impl Rights {
                 _ => None,
             };
             if let Some(deny) = child.and_then(|child| child.denied(Act::Publish, act.topic)) {
-                denial = Some(Denial::Denied { rule: Box::new(deny.clone()), witness: None });
+                refused = Some((deny, None));
                 continue;
             }
             let child = child.map(|child| &child.id);
             match admit(rule, child, act, meter) {
                 Ok(()) => return Ok(Admitted { rule, child }),
-                Err(excess) => {
-                    denial = Some(Denial::Limit { rule: Box::new(rule.clone()), excess: excess.to_string() })
-                }
+                Err(excess) => refused = Some((rule, Some(excess))),
             }
         }
-        Err(denial
-            .unwrap_or_else(|| self.no_rule(None, shown(self.publish_filters().map(|filter| filter.to_string())))))
+        Err(match refused {
+            Some((rule, Some(excess))) => Denial::Limit { rule: Box::new(rule.clone()), excess: excess.to_string() },
+            Some((rule, None)) => Denial::Denied { rule: Box::new(rule.clone()), witness: None },
+            None => self.no_rule(None, shown(self.publish_filters().map(|filter| filter.to_string()))),
+        })
     }
 
     /// Decides a subscription, a shared one under its share's name: granted exactly if every topic that `filter` can match

@@ -61,6 +61,7 @@ struct Interest {
     groups: Vec<GroupName>,
     gateway: bool,
     owner: bool,
+    facts: bool,
     /// Texts that patterns name, and those that the caller asks about.
     texts: HashSet<Box<str>>,
 }
@@ -74,6 +75,7 @@ impl Interest {
                 Condition::Text(Field::Label(name), _) => drop(labels.insert(name.clone())),
                 Condition::Text(Field::Gateway, _) => interest.gateway = true,
                 Condition::Text(Field::Owner, _) => interest.owner = true,
+                Condition::Text(Field::Fact(_), _) => interest.facts = true,
                 Condition::Group(name, None) => drop(groups.insert(name.clone())),
                 _ => {}
             });
@@ -269,6 +271,12 @@ impl<'e> Fleet<'e> {
         }
     }
 
+    /// Whether a policy looks at facts, which need not be given otherwise.
+    #[must_use]
+    pub fn wants_facts(&self) -> bool {
+        self.interest.facts
+    }
+
     /// How many devices were taken in.
     #[must_use]
     pub fn len(&self) -> usize {
@@ -448,11 +456,28 @@ impl<'e> Fleet<'e> {
         index.binary_search_by(|member| self.id(*member).cmp(id)).ok().map(|found| index[found])
     }
 
+    /// Those of many texts that are ids of members; faster than asking for each where there are many.
+    pub(super) fn members_among(&self, texts: HashSet<Box<str>>) -> HashMap<Box<str>, u32> {
+        let mut found = HashMap::new();
+        for member in 0..place(self.members.len()) {
+            if let Some(text) = texts.get(self.id(member)) {
+                found.insert(text.clone(), member);
+            }
+        }
+        found
+    }
+
     /// A member's gateway, if that is in the fleet.
     pub(super) fn gateway(&self, member: u32) -> Option<u32> {
-        let known = self
-            .gateway_members
-            .get_or_init(|| self.gateways.iter().map(|id| self.member(id).unwrap_or(NONE)).collect());
+        let known = self.gateway_members.get_or_init(|| {
+            let mut known = vec![NONE; self.gateways.len()];
+            for member in 0..place(self.members.len()) {
+                if let Some(at) = self.gateway_places.get(self.id(member)) {
+                    known[usize::try_from(*at).unwrap_or(usize::MAX)] = member;
+                }
+            }
+            known
+        });
         let gateway = at(&self.members, member).gateway;
         (gateway != NONE).then(|| *at(known, gateway)).filter(|member| *member != NONE)
     }

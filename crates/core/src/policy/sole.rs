@@ -5,7 +5,7 @@
 //! publisher, they are the same device, and where the publisher speaks for the claimant, it is its gateway: neither
 //! refutes the claim, and the branch ends. What is left at the end of a branch is decided exactly.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use crate::id::DeviceId;
 use crate::settings::Settings;
@@ -56,7 +56,7 @@ struct Publishers<'f, 'e> {
     own_voices: usize,
     tree: Trie<Leaf>,
     /// The texts in the tree that are ids of devices.
-    ids: Vec<(Box<str>, u32)>,
+    ids: HashMap<Box<str>, u32>,
 }
 
 /// What the ids of claimant, publisher and child must be, as far as levels say.
@@ -105,7 +105,7 @@ pub(super) fn judge<'e>(fleet: &Fleet<'e>, settings: &Settings) -> Vec<Judged<'e
             }
         }
     }
-    let ids = texts.into_iter().filter_map(|text| fleet.member(&text).map(|member| (text, member))).collect();
+    let ids = fleet.members_among(texts);
     let publishers = Publishers { fleet, voices, own_voices, tree, ids };
     claims
         .into_iter()
@@ -189,7 +189,7 @@ impl Publishers<'_, '_> {
             let common = intersection(claimed, &fleet.filter(part, rule)?)?;
             Piece::new(common, &fleet.denies(part, 0, Act::Publish))?.sample()
         };
-        let only = |wanted: Option<&str>| wanted.and_then(|id| fleet.member(id));
+        let only = |wanted: Option<&str>| wanted.and_then(|id| self.ids.get(id).copied().or_else(|| fleet.member(id)));
         let claimants: Vec<Who> = only(ids.claimant).map(|member| (member, None)).into_iter().collect();
         let claimants = if ids.claimant.is_some() { &claimants } else { &subject.members };
         let named = ids.claimant.map(|id| renamed(claimed, CLAIMANT, id));

@@ -93,6 +93,7 @@ fn leave(tx: &Transaction<'_>, name: &GroupName, change: i64) -> Result<(), Stor
 /// Walks all devices but the retired ones, with no more of each than policies look at.
 pub(super) fn each_fleet_row(
     connection: &Connection,
+    facts: bool,
     visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
 ) -> Result<(), StoreError> {
     let mut statement = connection.prepare_cached(
@@ -107,7 +108,8 @@ pub(super) fn each_fleet_row(
             "[]" => Vec::new(),
             some => rows::list(some, "groups")?,
         };
-        let (labels, facts) = (rows::borrowed_pairs(text(4)?)?, rows::borrowed_pairs(text(5)?)?);
+        let labels = rows::borrowed_pairs(text(4)?)?;
+        let facts = if facts { rows::borrowed_pairs(text(5)?)? } else { Vec::new() };
         visit(&FleetRow {
             id: text(0)?,
             kind: text(1)?,

@@ -262,8 +262,12 @@ impl Store for SqliteStore {
         }
     }
 
-    fn each_fleet_row(&self, visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>) -> Result<(), StoreError> {
-        policy::each_fleet_row(&self.connection, visit)
+    fn each_fleet_row(
+        &self,
+        facts: bool,
+        visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        policy::each_fleet_row(&self.connection, facts, visit)
     }
 
     fn children(&self, gateway: &DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {

@@ -113,21 +113,36 @@ pub(super) fn list<'t>(text: &'t str, what: &str) -> Result<Vec<Cow<'t, str>>, S
     serde_json::from_str(text).map_err(|_| damaged(what))
 }
 
+/// The pairs of `{"name":"value",...}` without blanks and escapes; `None` if it is written otherwise.
+fn plain_pairs(text: &str) -> Option<Pairs<'_>> {
+    if text.contains('\\') {
+        return None;
+    }
+    let mut parts = text.split('"');
+    let mut pairs = Pairs::new();
+    let mut open = parts.next()? == "{";
+    while open {
+        let (name, colon, value) = (parts.next()?, parts.next()?, parts.next()?);
+        if colon != ":" {
+            return None;
+        }
+        pairs.push((name.into(), value.into()));
+        match parts.next()? {
+            "," => {}
+            "}" => open = false,
+            _ => return None,
+        }
+    }
+    (parts.next().is_none() && !pairs.is_empty()).then_some(pairs)
+}
+
 /// A JSON object of texts, borrowed; in this product's own form, which has no escapes, it is read without a parser.
 pub(super) fn borrowed_pairs(text: &str) -> Result<Pairs<'_>, StoreError> {
     if text == "{}" {
         return Ok(Vec::new());
     }
-    if !text.contains('\\') {
-        let inner = text.strip_prefix("{\"").and_then(|rest| rest.strip_suffix("\"}"));
-        let pair = |pair: &'_ str| -> Option<(usize, usize)> { Some((pair.find("\":\"")?, pair.len())) };
-        let simple: Option<Pairs<'_>> = inner.and_then(|inner| {
-            let parts = inner.split("\",\"");
-            parts.map(|part| pair(part).map(|(at, _)| (part[..at].into(), part[at + 3..].into()))).collect()
-        });
-        if let Some(pairs) = simple {
-            return Ok(pairs);
-        }
+    if let Some(pairs) = plain_pairs(text) {
+        return Ok(pairs);
     }
     let map: BTreeMap<String, String> = serde_json::from_str(text).map_err(|_| damaged("device"))?;
     Ok(map.into_iter().map(|(name, value)| (name.into(), value.into())).collect())

@@ -1,0 +1,120 @@
+//! What must hold for any input at all. Each target takes octets and panics if something does not hold.
+//!
+//! With the stable toolchain: `cargo test -p tidy-warden-fuzz`, or for longer
+//! `RUNS=10000000 cargo test --release -p tidy-warden-fuzz -- --nocapture`. With a coverage-guided fuzzer:
+//! `cargo fuzz run --features libfuzzer policy fuzz/seeds/policy`.
+
+use std::collections::BTreeMap;
+
+use tidy_warden_core::condition::{Candidate, Condition, Groups, Use};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::policy::{
+    Edition, Fleet, NoMeter, PolicyFile, Publish, check, compare, layout, reach, read_file,
+};
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::text::Source;
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_core::topic::{TopicFilter, TopicName};
+
+/// A few devices that random policies can be for.
+fn devices() -> Vec<DeviceRecord> {
+    let device = |id: &str, kind: &str, gateway: Option<&str>, site: Option<&str>| {
+        let mut device = DeviceRecord::new(id.parse().ok()?, kind.parse().ok()?, UnixTime(0));
+        device.gateway = gateway.and_then(|gateway| gateway.parse().ok());
+        if let Some(site) = site {
+            device.labels.insert("site".parse().ok()?, site.parse().ok()?);
+        }
+        Some(device)
+    };
+    [
+        device("st-ossel-top", "station", None, Some("ossel")),
+        device("cb-0412", "cabin", Some("st-ossel-top"), Some("ossel")),
+        device("wv-0417", "windvane", None, Some("brindle")),
+        device("a", "windvane", None, None),
+    ]
+    .into_iter()
+    .flatten()
+    .collect()
+}
+
+fn settings() -> Option<Settings> {
+    let text = "[ward]\nname = \"n\"\n[kinds.station]\ncarries = [\"cabin\"]\n[kinds.cabin]\n[kinds.windvane]\n";
+    Settings::parse(&Source::new("ward.toml", text)).ok()
+}
+
+/// The text of a policy file: it is refused with its place, or it can be laid out, decided by, and asked about.
+///
+/// # Panics
+/// If something does not hold.
+pub fn policy(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let source = Source::new("p", text);
+    let policies = match read_file(&source) {
+        Ok(policies) => policies,
+        Err(error) => {
+            assert!(error.place.line >= 1 && !error.to_string().is_empty());
+            assert!(layout(&source).is_err(), "what cannot be read cannot be laid out");
+            return;
+        }
+    };
+    let laid = layout(&source).unwrap_or_default();
+    assert_eq!(layout(&Source::new("p", &laid)).ok().as_ref(), Some(&laid), "laying out twice changes nothing");
+    let again = read_file(&Source::new("p", &laid)).unwrap_or_default();
+    let written = |all: &[tidy_warden_core::policy::Policy]| all.iter().map(ToString::to_string).collect::<Vec<_>>();
+    assert_eq!(written(&again), written(&policies), "the layout says the same");
+    let file = PolicyFile { name: "p".to_owned(), text: text.to_owned() };
+    let (Ok(edition), Some(settings)) = (Edition::read(1, &[file], &Groups::new()), settings()) else { return };
+    let devices = devices();
+    let none = Edition::default();
+    let fill = |editions: &[&'_ Edition]| {
+        let mut fleet = Fleet::new(editions, []);
+        devices.iter().for_each(|device| assert!(fleet.add_record(device).is_ok()));
+        fleet.len()
+    };
+    assert_eq!(fill(&[&edition]), devices.len());
+    let mut one = Fleet::new(&[&edition], []);
+    let mut two = Fleet::new(&[&none, &edition], []);
+    for device in &devices {
+        assert!(one.add_record(device).is_ok() && two.add_record(device).is_ok());
+        let rights = edition.rights_with(device, &devices, &settings);
+        for topic in
+            ["a", "/", "rope/ossel/wv-0417/wind", "$SYS/a"].into_iter().filter_map(|t| TopicName::parse(t).ok())
+        {
+            let _ = rights.publish(Publish { topic, qos: 1, retain: true, size: 9 }, &mut NoMeter);
+            let _ = rights.deliver(topic);
+        }
+        for filter in ["#", "+/+", "rope/ossel/#"].into_iter().filter_map(|filter| filter.parse::<TopicFilter>().ok()) {
+            let _ = rights.subscribe(&filter, 2, None);
+        }
+    }
+    let _ = check(&one, &settings, &Groups::new(), &BTreeMap::new());
+    if let Ok(all) = "#".parse() {
+        let _ = reach(&one, &settings, &all);
+    }
+    assert!(compare(&two, &settings).losing == 0, "from nothing nothing is lost");
+}
+
+/// A condition: it is refused with its place, or what is written of it reads back, and it can be held against devices.
+///
+/// # Panics
+/// If something does not hold.
+pub fn condition(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let source = Source::new("--where", text);
+    let lasting = Condition::parse(&source, Use::Policy);
+    let condition = match Condition::parse(&source, Use::Picking) {
+        Ok(condition) => condition,
+        Err(error) => {
+            assert!(lasting.is_err() && error.place.line >= 1 && !error.to_string().is_empty());
+            return;
+        }
+    };
+    assert!(lasting.is_err() || lasting.as_ref() == Ok(&condition));
+    let written = Condition::parse(&Source::new("--where", &condition.to_string()), Use::Picking);
+    assert_eq!(written.as_ref(), Ok(&condition), "what is written reads back");
+    let never = condition.never_holds();
+    for device in devices() {
+        let holds = condition.holds(&Candidate::at(&device, &[], UnixTime(1_795_417_333)));
+        assert!(!(never && holds), "{condition} cannot hold and does");
+    }
+}
