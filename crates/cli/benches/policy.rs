@@ -7,7 +7,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a benchmark fails by panicking")]
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fmt::Write as _;
 use std::hint::black_box;
 use std::path::Path;
@@ -16,9 +16,11 @@ use std::time::Instant;
 
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::policy::{Delivery, Edition, NoMeter, PolicyFile, Publish, Rights};
+use tidy_warden_core::policy::{Delivery, Edition, NoMeter, PolicyFile, Publish, Rights, check, fleet_for, reach};
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_core::topic::TopicName;
+use tidy_warden_core::topic::{TopicFilter, TopicName};
 use tidy_warden_store::{SqliteStore, Store};
 
 const ROUNDS: usize = 5;
@@ -202,6 +204,30 @@ fn fleet(devices: usize) {
         assert_eq!(count, devices);
         begun.elapsed().as_secs_f64()
     };
+    let record = store.edition(None).unwrap().unwrap();
+    let edition = Edition::read(1, &record.files, &Groups::new()).unwrap();
+    let settings = std::fs::read_to_string(dir.join("w/ward.toml")).unwrap();
+    let settings = Settings::parse(&Source::new("ward.toml", &settings)).unwrap();
+    let all: TopicFilter = "rope/+/+/#".parse().unwrap();
+    let mut fleet = fleet_for(&edition, &all);
+    store
+        .each_fleet_row(fleet.wants_facts(), &mut |row| {
+            fleet.add(row).unwrap();
+            Ok(())
+        })
+        .unwrap();
+    let timed = |work: &dyn Fn()| {
+        let all = (0..ROUNDS).map(|_| {
+            let begun = Instant::now();
+            work();
+            begun.elapsed().as_secs_f64()
+        });
+        let (time, low, high) = middle(all.collect());
+        format!("{time:.2} s [{low:.2}..{high:.2}]")
+    };
+    println!("{devices} devices in {} classes, 200 policies, once the devices are read:", fleet.class_count());
+    println!("  check: {}", timed(&|| drop(black_box(check(&fleet, &settings, &Groups::new(), &BTreeMap::new())))));
+    println!("  reach rope/+/+/#: {}", timed(&|| drop(black_box(reach(&fleet, &settings, &all)))));
     println!(
         "{devices} devices, 200 policies: seconds, most memory, and times the time that reading the devices takes"
     );

@@ -10,7 +10,7 @@ use crate::id::DeviceId;
 use crate::topic::{Level, Piece, TopicFilter, TopicName, TopicSet, overlap};
 
 use super::table::{RuleNumber, Table};
-use super::trie::{Edge, Trie};
+use super::trie::{Edge, Trie, levels};
 use super::{Act, ClientIdForm, Effect, Grants, Missing, Policy, Rate, Rule, Speaker};
 
 /// A device under a table: its values.
@@ -27,17 +27,17 @@ impl Own {
     }
 
     /// The first deny that speaks of a topic.
-    fn denied(&self, act: Act, topic: TopicName<'_>) -> Option<&Rule> {
+    fn denied(&self, act: Act, topic: &[&str]) -> Option<&Rule> {
         let mut first: Option<RuleNumber> = None;
-        self.table.side(act).denies.matching(topic.as_str(), &self.values, Missing::AnyLevel, &mut |rule| {
+        self.table.side(act).denies.matching(topic, &self.values, Missing::AnyLevel, &mut |rule| {
             first = Some(first.map_or(rule, |found| found.min(rule)));
             false
         });
         first.map(|number| self.table.rule(number))
     }
 
-    fn denies(&self, act: Act, topic: TopicName<'_>) -> bool {
-        self.table.side(act).denies.matching(topic.as_str(), &self.values, Missing::AnyLevel, &mut |_| true)
+    fn denies(&self, act: Act, topic: &[&str]) -> bool {
+        self.table.side(act).denies.matching(topic, &self.values, Missing::AnyLevel, &mut |_| true)
     }
 
     fn filters(&self, rules: &[RuleNumber]) -> impl Iterator<Item = (&Rule, TopicFilter)> {
@@ -342,12 +342,12 @@ impl Rights {
     /// Why not.
     pub fn publish(&self, act: Publish<'_>, meter: &mut dyn Meter) -> Decision<Admitted<'_>> {
         let Own { table, values, .. } = &self.own;
-        if let Some(deny) = self.own.denied(Act::Publish, act.topic) {
+        let topic = &*levels(act.topic.as_str());
+        if let Some(deny) = self.own.denied(Act::Publish, topic) {
             return Err(Denial::Denied { rule: Box::new(deny.clone()), witness: None });
         }
         // Inline, as a decision must not wait for memory; many overlapping rules are rare.
         let mut found: SmallVec<[(RuleNumber, Option<u32>); 16]> = SmallVec::new();
-        let topic = act.topic.as_str();
         table.publish.allows.matching(topic, values, Missing::Nothing, &mut |rule| {
             found.push((rule, None));
             false
@@ -358,7 +358,9 @@ impl Rights {
                 false
             });
         }
-        found.sort_unstable();
+        if found.len() > 1 {
+            found.sort_unstable();
+        }
         // Why not is written out only if nothing admits the act in the end.
         let mut refused: Option<(&Rule, Option<Excess>)> = None;
         for (number, child) in found {
@@ -367,7 +369,7 @@ impl Rights {
                 (Some(at), Some(children)) => Some(children.child(at)),
                 _ => None,
             };
-            if let Some(deny) = child.and_then(|child| child.denied(Act::Publish, act.topic)) {
+            if let Some(deny) = child.and_then(|child| child.denied(Act::Publish, topic)) {
                 refused = Some((deny, None));
                 continue;
             }
@@ -464,13 +466,13 @@ impl Rights {
     #[must_use]
     pub fn deliver(&self, topic: TopicName<'_>) -> Delivery {
         let Own { table, values, .. } = &self.own;
+        let topic = &*levels(topic.as_str());
         if self.own.denies(Act::Subscribe, topic) {
             return Delivery::Withhold;
         }
-        let text = topic.as_str();
-        let allowed = table.subscribe.allows.matching(text, values, Missing::Nothing, &mut |_| true)
+        let allowed = table.subscribe.allows.matching(topic, values, Missing::Nothing, &mut |_| true)
             || self.children.as_ref().is_some_and(|children| {
-                children.subscribe.matching(text, &[], Missing::Nothing, &mut |(_, child)| {
+                children.subscribe.matching(topic, &[], Missing::Nothing, &mut |(_, child)| {
                     !children.child(child).denies(Act::Subscribe, topic)
                 })
             });

@@ -152,7 +152,7 @@ impl Publishers<'_, '_> {
         if let Level::Is(text) = level
             && **text != *CLAIMANT
         {
-            let found = node.named.get(text).and_then(|next| go(*next, ids.clone()));
+            let found = node.named(text).and_then(|next| go(next, ids.clone()));
             let of_value = |(value, next): &(u16, u32)| {
                 let mut ids = ids.clone();
                 let slot = if *value == OWN_VALUE { &mut ids.publisher } else { &mut ids.child };
@@ -165,13 +165,13 @@ impl Publishers<'_, '_> {
         let found = if claimants {
             // The claimant's id meets a text only where a device has that id.
             self.ids.iter().find_map(|(text, member)| {
-                let next = node.named.get(text)?;
+                let next = node.named(text)?;
                 let mut ids = ids.clone();
                 let fits = self.fleet.class_of(*member) == subject.part.class && must_be(&mut ids.claimant, text);
-                fits.then(|| go(*next, ids)).flatten()
+                fits.then(|| go(next, ids)).flatten()
             })
         } else {
-            node.named.values().find_map(|next| go(*next, ids.clone()))
+            node.all_named().find_map(|next| go(next, ids.clone()))
         };
         // Claimant and publisher would be the same, or the publisher would speak for the claimant.
         let values = if claimants { &[] } else { node.values.as_slice() };

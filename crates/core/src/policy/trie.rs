@@ -1,8 +1,28 @@
 //! Patterns by their levels, so that a topic finds those that match it without looking at the others.
 
-use std::collections::BTreeMap;
+use smallvec::SmallVec;
 
 use super::Missing;
+
+/// The levels of a topic; those of most topics need no memory of their own.
+pub(super) type Levels<'t> = SmallVec<[&'t str; 12]>;
+
+/// Splits a topic, once for all questions about it.
+pub(super) fn levels(topic: &str) -> Levels<'_> {
+    let mut levels = Levels::new();
+    let mut start = 0;
+    for (at, byte) in topic.bytes().enumerate() {
+        if byte == b'/' {
+            levels.push(&topic[start..at]);
+            start = at + 1;
+        }
+    }
+    levels.push(&topic[start..]);
+    levels
+}
+
+/// Below this many, looking at each name is faster than halving.
+const FEW: usize = 6;
 
 /// One level on the way into a trie.
 #[derive(Debug, Clone, Copy)]
@@ -17,7 +37,8 @@ pub(super) enum Edge<'a> {
 
 #[derive(Debug, Clone)]
 pub(super) struct Node<T> {
-    pub(super) named: BTreeMap<Box<str>, u32>,
+    /// Sorted by name.
+    named: Vec<(Box<str>, u32)>,
     pub(super) any: Option<u32>,
     pub(super) values: Vec<(u16, u32)>,
     /// Of patterns that end here.
@@ -28,7 +49,23 @@ pub(super) struct Node<T> {
 
 impl<T> Default for Node<T> {
     fn default() -> Self {
-        Self { named: BTreeMap::new(), any: None, values: Vec::new(), ends: Vec::new(), open: Vec::new() }
+        Self { named: Vec::new(), any: None, values: Vec::new(), ends: Vec::new(), open: Vec::new() }
+    }
+}
+
+impl<T> Node<T> {
+    /// Where a level that is this text leads.
+    pub(super) fn named(&self, text: &str) -> Option<u32> {
+        if self.named.len() <= FEW {
+            return self.named.iter().find(|(name, _)| **name == *text).map(|(_, next)| *next);
+        }
+        let found = self.named.binary_search_by(|(name, _)| (**name).cmp(text)).ok()?;
+        self.named.get(found).map(|(_, next)| *next)
+    }
+
+    /// Where levels that are texts lead.
+    pub(super) fn all_named(&self) -> impl Iterator<Item = u32> {
+        self.named.iter().map(|(_, next)| *next)
     }
 }
 
@@ -59,9 +96,12 @@ impl<T: Copy> Trie<T> {
             let fresh = u32::try_from(self.nodes.len()).unwrap_or(u32::MAX);
             let node = self.node_mut(at);
             let next = match edge {
-                Edge::Is(text) => match node.named.get(text) {
-                    Some(next) => *next,
-                    None => *node.named.entry(text.into()).or_insert(fresh),
+                Edge::Is(text) => match node.named.binary_search_by(|(name, _)| (**name).cmp(text)) {
+                    Ok(found) => node.named[found].1,
+                    Err(place) => {
+                        node.named.insert(place, (text.into(), fresh));
+                        fresh
+                    }
                 },
                 Edge::Any => *node.any.get_or_insert(fresh),
                 Edge::Value(number) => match node.values.iter().find(|(found, _)| *found == number) {
@@ -85,30 +125,19 @@ impl<T: Copy> Trie<T> {
     /// `missing` tells what a value that is not there does.
     pub(super) fn matching(
         &self,
-        topic: &str,
+        topic: &[&str],
         values: &[Option<Box<str>>],
         missing: Missing,
-        visit: &mut dyn FnMut(T) -> bool,
+        visit: &mut impl FnMut(T) -> bool,
     ) -> bool {
         let walk = Walk { trie: self, values, missing };
-        let root = self.node(0);
         // No leading wildcard matches a topic that begins with `$` (MQTT 5.0 section 4.7.2), and no value begins so.
-        if topic.starts_with('$') {
-            let (first, rest) = split(topic);
-            return match root.named.get(first) {
-                Some(next) => walk.from(*next, rest, visit),
-                None => false,
-            };
+        match topic.split_first() {
+            Some((first, rest)) if first.starts_with('$') => {
+                self.node(0).named(first).is_some_and(|next| walk.from(next, rest, visit))
+            }
+            _ => walk.from(0, topic, visit),
         }
-        walk.from(0, Some(topic), visit)
-    }
-}
-
-/// The first level, and what is behind its `/`.
-fn split(topic: &str) -> (&str, Option<&str>) {
-    match topic.split_once('/') {
-        Some((first, rest)) => (first, Some(rest)),
-        None => (topic, None),
     }
 }
 
@@ -120,21 +149,20 @@ struct Walk<'a, T> {
 
 impl<T: Copy> Walk<'_, T> {
     /// As deep as the patterns are, which is bounded, whatever the topic.
-    fn from(&self, at: u32, rest: Option<&str>, visit: &mut dyn FnMut(T) -> bool) -> bool {
+    fn from(&self, at: u32, rest: &[&str], visit: &mut impl FnMut(T) -> bool) -> bool {
         let node = self.trie.node(at);
         if node.open.iter().any(|leaf| visit(*leaf)) {
             return true;
         }
-        let Some(rest) = rest else { return node.ends.iter().any(|leaf| visit(*leaf)) };
-        let (level, rest) = split(rest);
-        if let Some(next) = node.named.get(level)
-            && self.from(*next, rest, visit)
+        let Some((level, rest)) = rest.split_first() else { return node.ends.iter().any(|leaf| visit(*leaf)) };
+        if let Some(next) = node.named(level)
+            && self.from(next, rest, visit)
         {
             return true;
         }
         for (number, next) in &node.values {
             let fits = match (self.values.get(usize::from(*number)), self.missing) {
-                (Some(Some(value)), _) => **value == *level,
+                (Some(Some(value)), _) => **value == **level,
                 (_, Missing::AnyLevel) => true,
                 (_, Missing::Nothing) => false,
             };
