@@ -11,6 +11,7 @@ mod decide;
 mod draft;
 mod edition;
 mod fleet;
+mod item;
 mod layout;
 mod pattern;
 mod reach;

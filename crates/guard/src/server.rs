@@ -178,6 +178,7 @@ async fn receive(
 async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
     let mut troubled = false;
     let mut written = tokio::time::Instant::now();
+    let mut writing: Option<tokio::task::JoinHandle<()>> = None;
     loop {
         tokio::time::sleep(FOLLOW).await;
         let now = shared.knowledge.now();
@@ -207,8 +208,10 @@ async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
             shared.end_trial();
             anew = true;
         }
-        if written.elapsed() >= WRITE_NOTES {
-            shared.write_notes().await;
+        // Not waited for: whoever holds the store's lock must not hold up a revocation.
+        if written.elapsed() >= WRITE_NOTES && writing.as_ref().is_none_or(tokio::task::JoinHandle::is_finished) {
+            let shared = shared.clone();
+            writing = Some(tokio::spawn(async move { shared.write_notes().await }));
             written = tokio::time::Instant::now();
         }
         let changed: HashSet<DeviceId> = changes.devices.into_iter().collect();

@@ -254,6 +254,8 @@ fn a_draft_comes_from_what_devices_did() {
     world.write("w/policies/all.policy", &drafted.stdout);
     world.run(&["policy", "check"]).exits(0);
     world.run(&["policy", "format", "--check"]).exits(0);
+    world.write("other.jsonl", "{\"device\":\"wv-1\",\"act\":\"publish\",\"topic\":\"rope/ossel/wv-1/wind\"}\n");
+    world.run(&["policy", "draft", "--from", "other.jsonl"]).exits(0).says(&["it refuses none of them"]);
     world.write("bad.jsonl", "{\"device\":\"wv-1\",\"act\":\"fly\",\"subject\":\"a\"}\n");
     world
         .run(&["policy", "draft", "--from", "bad.jsonl"])

@@ -2,47 +2,13 @@
 
 use std::ops::Range;
 
-use crate::text::{Source, TextError, quote};
+use crate::text::{Source, TextError};
 
+use super::item::{Item, Kind};
 use super::read::read_with_items;
-use super::{Rule, Target};
 
 /// The widest topic that the limits behind it are aligned for, in characters.
 const WIDEST: usize = 48;
-
-/// A part of a policy file, as it is laid out.
-#[derive(Debug, Clone)]
-pub(super) struct Item {
-    pub(super) range: Range<usize>,
-    pub(super) kind: Kind,
-}
-
-#[derive(Debug, Clone)]
-pub(super) enum Kind {
-    /// `policy NAME {`
-    Open(String),
-    /// `about` or `for` and what follows.
-    Head(&'static str, String),
-    /// A rule: effect and act, topic, and the rest.
-    Rule(String, String, String),
-    /// Any other statement.
-    Line(String),
-    Close,
-}
-
-impl Kind {
-    pub(super) fn rule(rule: &Rule) -> Self {
-        let subject = match &rule.target {
-            Target::Connect(form) => format!("as {}", quote(form.as_str())),
-            Target::Publish(pattern) | Target::Subscribe(pattern) => quote(&pattern.to_string()),
-        };
-        let head = format!("{:<5} {:<9}", rule.effect.as_str(), rule.target.act().as_str());
-        let short = format!("{} {} {subject}", rule.effect.as_str(), rule.target.act().as_str());
-        let whole = rule.to_string();
-        let rest = whole.strip_prefix(&short).unwrap_or_default().trim_start().to_owned();
-        Self::Rule(head, subject, rest)
-    }
-}
 
 /// What stands on one line or more of its own.
 enum Entry<'a> {

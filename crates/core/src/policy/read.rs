@@ -7,7 +7,7 @@ use crate::id::PolicyName;
 use crate::text::{Lexer, Source, TextError, Token, nearest, quote};
 use crate::topic::{ShareName, TopicName, split_share};
 
-use super::layout::{Item, Kind};
+use super::item::{Item, Kind};
 use super::{
     Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Pattern, Policy, Rate, Rule, RulePlace, Sole, Target,
 };

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use rusqlite::{Connection, Transaction, params};
 use serde_json::json;
 use tidy_warden_core::id::{DeviceId, GroupName};
-use tidy_warden_core::policy::{FleetRow, Pair, PolicyFile, digest};
+use tidy_warden_core::policy::{FleetRow, PolicyFile, digest};
 use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, damaged};
@@ -123,9 +123,6 @@ pub(super) fn each_fleet_row(
     }
     Ok(())
 }
-
-/// The type of pairs that rows lend, named here so that it is the core's.
-pub(super) type Pairs<'a> = Vec<Pair<'a>>;
 
 pub(super) fn trial(connection: &Connection) -> Result<Option<TrialRecord>, StoreError> {
     let mut statement = connection.prepare_cached(

@@ -29,6 +29,24 @@ use crate::{
 const PAGE: i64 = 1000;
 
 impl SqliteStore {
+    /// Walks the devices for which `holds` is true, page by page. The first of `values` is where the page begins.
+    fn pages(&self, holds: &str, mut values: Vec<Value>, visit: &mut dyn FnMut(DeviceView)) -> Result<(), StoreError> {
+        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE pk > ?1 AND {holds} ORDER BY pk LIMIT {PAGE}");
+        let mut statement = self.connection.prepare(&sql)?;
+        loop {
+            let mut page = BTreeMap::new();
+            let mut found = statement.query(rusqlite::params_from_iter(&values))?;
+            while let Some(row) = found.next()? {
+                let (pk, device) = rows::device(row)?;
+                page.insert(pk, DeviceView { device, credentials: Vec::new() });
+            }
+            let Some((&last, _)) = page.last_key_value() else { return Ok(()) };
+            rows::fill(&self.connection, &mut page)?;
+            page.into_values().for_each(&mut *visit);
+            values[0] = Value::Integer(last);
+        }
+    }
+
     fn batch(
         &mut self,
         batch: &Batch<'_>,
@@ -221,21 +239,7 @@ impl Store for SqliteStore {
     }
 
     fn each_device(&self, visit: &mut dyn FnMut(DeviceView)) -> Result<(), StoreError> {
-        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE pk > ?1 ORDER BY pk LIMIT {PAGE}");
-        let mut after = 0i64;
-        loop {
-            let mut page = BTreeMap::new();
-            let mut statement = self.connection.prepare_cached(&sql)?;
-            let mut found = statement.query([after])?;
-            while let Some(row) = found.next()? {
-                let (pk, device) = rows::device(row)?;
-                page.insert(pk, DeviceView { device, credentials: Vec::new() });
-            }
-            let Some((&last, _)) = page.last_key_value() else { return Ok(()) };
-            rows::fill(&self.connection, &mut page)?;
-            page.into_values().for_each(&mut *visit);
-            after = last;
-        }
+        self.pages("1", vec![Value::Integer(0)], visit)
     }
 
     fn each_device_where(
@@ -246,20 +250,7 @@ impl Store for SqliteStore {
     ) -> Result<(), StoreError> {
         let mut values = vec![Value::Integer(0)];
         let holds = condition::sql(wanted, now, &mut values);
-        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE pk > ?1 AND {holds} ORDER BY pk LIMIT {PAGE}");
-        let mut statement = self.connection.prepare(&sql)?;
-        loop {
-            let mut page = BTreeMap::new();
-            let mut found = statement.query(rusqlite::params_from_iter(&values))?;
-            while let Some(row) = found.next()? {
-                let (pk, device) = rows::device(row)?;
-                page.insert(pk, DeviceView { device, credentials: Vec::new() });
-            }
-            let Some((&last, _)) = page.last_key_value() else { return Ok(()) };
-            rows::fill(&self.connection, &mut page)?;
-            page.into_values().for_each(&mut *visit);
-            values[0] = Value::Integer(last);
-        }
+        self.pages(&holds, values, visit)
     }
 
     fn each_fleet_row(

@@ -10,10 +10,10 @@ use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, LabelName, LabelValue};
+use tidy_warden_core::policy::Pair;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use super::policy::Pairs;
 use crate::{AuthorityRole, DeviceView, KeyPlace, StoreError};
 
 pub(super) const DEVICE_COLUMNS: &str =
@@ -114,12 +114,12 @@ pub(super) fn list<'t>(text: &'t str, what: &str) -> Result<Vec<Cow<'t, str>>, S
 }
 
 /// The pairs of `{"name":"value",...}` without blanks and escapes; `None` if it is written otherwise.
-fn plain_pairs(text: &str) -> Option<Pairs<'_>> {
+fn plain_pairs(text: &str) -> Option<Vec<Pair<'_>>> {
     if text.contains('\\') {
         return None;
     }
     let mut parts = text.split('"');
-    let mut pairs = Pairs::new();
+    let mut pairs = Vec::new();
     let mut open = parts.next()? == "{";
     while open {
         let (name, colon, value) = (parts.next()?, parts.next()?, parts.next()?);
@@ -137,7 +137,7 @@ fn plain_pairs(text: &str) -> Option<Pairs<'_>> {
 }
 
 /// A JSON object of texts, borrowed; in this product's own form, which has no escapes, it is read without a parser.
-pub(super) fn borrowed_pairs(text: &str) -> Result<Pairs<'_>, StoreError> {
+pub(super) fn borrowed_pairs(text: &str) -> Result<Vec<Pair<'_>>, StoreError> {
     if text == "{}" {
         return Ok(Vec::new());
     }
@@ -199,7 +199,7 @@ pub(super) fn credential(row: &Row<'_>, at: usize, device: &DeviceId) -> Result<
     })
 }
 
-/// Credentials of the devices with keys `first` to `last`.
+/// Adds their credentials to devices, newest first.
 pub(super) fn fill(connection: &Connection, devices: &mut BTreeMap<i64, DeviceView>) -> Result<(), StoreError> {
     let (Some((&first, _)), Some((&last, _))) = (devices.first_key_value(), devices.last_key_value()) else {
         return Ok(());
@@ -210,11 +210,17 @@ pub(super) fn fill(connection: &Connection, devices: &mut BTreeMap<i64, DeviceVi
          WHERE credentials.device BETWEEN ?1 AND ?2 ORDER BY credentials.pk DESC"
     );
     let mut statement = connection.prepare_cached(&sql)?;
-    let mut rows = statement.query(params![first, last])?;
-    while let Some(row) = rows.next()? {
-        if let Some(view) = devices.get_mut(&row.get(0)?) {
-            let record = credential(row, 1, &view.device.id)?;
-            view.credentials.push(record);
+    // Devices that lie far apart are asked for one by one: what is between them may be nearly all.
+    let span = usize::try_from(last - first).unwrap_or(usize::MAX);
+    let ranges: Vec<(i64, i64)> =
+        if span / 8 > devices.len() { devices.keys().map(|pk| (*pk, *pk)).collect() } else { vec![(first, last)] };
+    for (first, last) in ranges {
+        let mut rows = statement.query(params![first, last])?;
+        while let Some(row) = rows.next()? {
+            if let Some(view) = devices.get_mut(&row.get(0)?) {
+                let record = credential(row, 1, &view.device.id)?;
+                view.credentials.push(record);
+            }
         }
     }
     Ok(())

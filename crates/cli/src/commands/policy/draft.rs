@@ -30,6 +30,8 @@ struct Line<'a> {
     device: std::borrow::Cow<'a, str>,
     #[serde(borrow)]
     act: std::borrow::Cow<'a, str>,
+    /// Logs of others may call it the topic.
+    #[serde(alias = "topic")]
     subject: String,
     #[serde(default)]
     qos: u8,
