@@ -57,7 +57,7 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
     Ok(Exit::Done)
 }
 
-/// Revokes every device that a condition picks, unless it is out already.
+/// Revokes every device that a condition picks.
 fn many(context: &Context<'_>, ward: &mut Ward, args: &RevokeArgs, reason: Reason) -> Result<Exit, Problem> {
     let console = context.console;
     let views = pick::devices(ward, args.condition.as_deref().unwrap_or_default())?;
