@@ -225,6 +225,30 @@ pub struct DeviceEdit {
     pub gateway: Option<Option<DeviceId>>,
 }
 
+impl DeviceEdit {
+    /// The record as the edit makes it.
+    #[must_use]
+    pub fn applied(&self, device: &DeviceRecord) -> DeviceRecord {
+        let mut device = device.clone();
+        for (name, value) in &self.labels {
+            match value {
+                Some(value) => device.labels.insert(name.clone(), value.clone()),
+                None => device.labels.remove(name),
+            };
+        }
+        for fact in &self.facts {
+            match fact {
+                Ok(fact) => device.facts.insert(fact.name().clone(), fact.clone()),
+                Err(name) => device.facts.remove(name),
+            };
+        }
+        if let Some(gateway) = &self.gateway {
+            device.gateway.clone_from(gateway);
+        }
+        device
+    }
+}
+
 /// A device with its credentials, newest first.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DeviceView {

@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::{Changed, Comparison, Edition, compare};
-use tidy_warden_store::{DeviceEdit, Store};
+use tidy_warden_store::Store;
 
 use crate::console::counted;
 use crate::problem::Problem;
@@ -40,6 +40,12 @@ fn totals(comparison: &Comparison) -> String {
     if parts.is_empty() { "there are none".to_owned() } else { parts.join(", ") }
 }
 
+/// Devices, or the gateways that speak for them.
+pub(super) fn who(count: u64, for_children: bool) -> String {
+    let devices = counted(usize::try_from(count).unwrap_or(usize::MAX), "device");
+    if for_children { format!("gateways for {devices}") } else { devices }
+}
+
 fn change_lines(changes: &BTreeSet<Changed>) -> String {
     let mut changes: Vec<&Changed> = changes.iter().collect();
     changes.sort_by_key(|change| (!change.gained, change.act, &change.topics));
@@ -67,11 +73,7 @@ pub(super) fn comparison_text(from: &str, to: &str, comparison: &Comparison) -> 
             })
             .collect();
         let count = usize::try_from(group.count).unwrap_or(usize::MAX);
-        let what = if group.for_children {
-            format!("gateways for {}", counted(count, "device"))
-        } else {
-            counted(count, "device")
-        };
+        let what = who(group.count, group.for_children);
         let such = if samples.len() == count { ":" } else { ", such as" };
         text.push_str(&format!("\n{what}{such} {}\n{}", samples.join(", "), change_lines(&group.changes)));
     }
@@ -103,27 +105,6 @@ pub(super) fn comparison_json(comparison: &Comparison) -> Value {
         "lose": comparison.losing, "gain_and_lose": comparison.both,
         "same": comparison.devices - comparison.changed(), "groups": groups,
     })
-}
-
-/// Applies an edit to a record, as the store will.
-pub(super) fn edited(device: &DeviceRecord, edit: &DeviceEdit) -> DeviceRecord {
-    let mut device = device.clone();
-    for (name, value) in &edit.labels {
-        match value {
-            Some(value) => device.labels.insert(name.clone(), value.clone()),
-            None => device.labels.remove(name),
-        };
-    }
-    for fact in &edit.facts {
-        match fact {
-            Ok(fact) => device.facts.insert(fact.name().clone(), fact.clone()),
-            Err(name) => device.facts.remove(name),
-        };
-    }
-    if let Some(gateway) = &edit.gateway {
-        device.gateway.clone_from(gateway);
-    }
-    device
 }
 
 /// What changes for each device, and for the gateways that speak for them, if devices come to be as they are after.

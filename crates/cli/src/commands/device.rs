@@ -11,7 +11,7 @@ use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{AddRefusal, DeviceEdit, DeviceView, Store};
 
-use super::changes::{devices_text, edited, of_devices};
+use super::changes::{devices_text, of_devices};
 use super::{Context, credential, import, pick};
 use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
 use crate::console::{Listing, counted};
@@ -394,7 +394,7 @@ fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
     let changed: Vec<(DeviceRecord, DeviceRecord)> = before
         .into_iter()
         .map(|device| {
-            let after = edited(&device, &edit);
+            let after = edit.applied(&device);
             (device, after)
         })
         .filter(|(before, after)| before != after)

@@ -295,7 +295,7 @@ pub(super) fn edit_device(
     edit: &DeviceEdit,
     cause: &Cause,
 ) -> Result<Added, StoreError> {
-    let (pk, mut record) = device(tx, id)?;
+    let (pk, record) = device(tx, id)?;
     let mut refusals = Vec::new();
     for fact in edit.facts.iter().flatten() {
         if let Some(owner) = holder(tx, fact)?.filter(|owner| owner != id) {
@@ -325,36 +325,24 @@ pub(super) fn edit_device(
     touch(tx, pk, change)?;
     touch_gateway(tx, record.gateway.as_ref(), change)?;
     touch_gateway(tx, edit.gateway.as_ref().and_then(Option::as_ref), change)?;
-    for (name, value) in &edit.labels {
-        match value {
-            Some(value) => record.labels.insert(name.clone(), value.clone()),
-            None => record.labels.remove(name),
-        };
+    let after = edit.applied(&record);
+    let only_in = |one: &DeviceRecord, other: &DeviceRecord| -> Vec<Fact> {
+        one.facts.values().filter(|fact| other.facts.get(fact.name()) != Some(fact)).cloned().collect()
+    };
+    for old in only_in(&record, &after) {
+        tx.execute("DELETE FROM facts WHERE name = ?1 AND value = ?2", [old.name().as_str(), old.value()])?;
     }
-    for fact in &edit.facts {
-        let name = match fact {
-            Ok(fact) => fact.name(),
-            Err(name) => name,
-        };
-        if let Some(old) = record.facts.remove(name) {
-            tx.execute("DELETE FROM facts WHERE name = ?1 AND value = ?2", [name.as_str(), old.value()])?;
-        }
-        if let Ok(fact) = fact {
-            tx.execute(
-                "INSERT INTO facts (name, value, device) VALUES (?1, ?2, ?3)",
-                params![name.as_str(), fact.value(), pk],
-            )?;
-            record.facts.insert(name.clone(), fact.clone());
-        }
+    for new in only_in(&after, &record) {
+        tx.execute(
+            "INSERT INTO facts (name, value, device) VALUES (?1, ?2, ?3)",
+            params![new.name().as_str(), new.value(), pk],
+        )?;
     }
+    let gateway = after.gateway.as_ref().map(|id| id.as_str());
     tx.execute(
-        "UPDATE devices SET labels = ?2, facts = ?3 WHERE pk = ?1",
-        params![pk, rows::labels_text(&record), rows::facts_text(&record)],
+        "UPDATE devices SET labels = ?2, facts = ?3, gateway = ?4 WHERE pk = ?1",
+        params![pk, rows::labels_text(&after), rows::facts_text(&after), gateway],
     )?;
-    if let Some(gateway) = &edit.gateway {
-        let gateway = gateway.as_ref().map(|id| id.as_str());
-        tx.execute("UPDATE devices SET gateway = ?2 WHERE pk = ?1", params![pk, gateway])?;
-    }
     Ok(Ok(()))
 }
 

@@ -8,7 +8,7 @@ use tidy_warden_core::topic::{Level, TopicFilter};
 
 use super::Context;
 use crate::args::{CompareArgs, ReachArgs};
-use crate::commands::changes::{compared, comparison_json, comparison_text};
+use crate::commands::changes::{compared, comparison_json, comparison_text, who};
 use crate::console::counted;
 use crate::edge::parse;
 use crate::problem::{Exit, Problem};
@@ -63,12 +63,7 @@ fn text(filter: &str, by: &str, found: &Reach) -> String {
         format!("{filter} by {by}: of {all}, {} may publish and {} may receive\n", found.publishers, found.receivers);
     for (word, rules) in [("publish", &found.publish), ("receive", &found.subscribe)] {
         for by in rules {
-            let count = usize::try_from(by.count).unwrap_or(usize::MAX);
-            let who = if by.rule.for_children {
-                format!("gateways for {}", counted(count, "device"))
-            } else {
-                counted(count, "device")
-            };
+            let who = who(by.count, by.rule.for_children);
             text.push_str(&format!("\n{word:<10}{who} by {}\n          {}\n", by.rule.at, by.rule));
             text.push_str(&format!("  topics  {}\n", by.topics.join(", ")));
             for (at, sample) in by.samples.iter().enumerate() {
