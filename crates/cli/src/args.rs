@@ -10,7 +10,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-pub(crate) use credential::{CredentialCommand, CrlArgs, EnrollArgs, PinArgs, RevokeArgs, TokenCommand};
+pub(crate) use credential::{CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, PinArgs, RevokeArgs, TokenCommand};
 pub(crate) use device::{AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs};
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
 pub(crate) use policy::{
@@ -38,6 +38,8 @@ policy
 run
   guard      stand between the devices and the MQTT broker and let pass what policy allows
 keep true
+  hold       suspend a device, everywhere and at once, until it is released
+  release    lift a hold
   revoke     end a device's certificates and tokens, everywhere and at once
   crl        sign and write an authority's current certificate revocation list
 see
@@ -113,6 +115,10 @@ pub(crate) enum Command {
     Policy(PolicyCommand),
     /// Stand between the devices and the MQTT broker and let pass what policy allows.
     Guard(GuardArgs),
+    /// Suspend a device, everywhere and at once, until it is released.
+    Hold(HoldArgs),
+    /// Lift a hold.
+    Release(HoldArgs),
     /// End a device's certificates and tokens, everywhere and at once.
     Revoke(RevokeArgs),
     /// Sign and write an authority's current certificate revocation list.

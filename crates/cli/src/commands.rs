@@ -10,6 +10,7 @@ pub(crate) mod enroll;
 mod finding;
 mod group;
 pub(crate) mod guard;
+mod hold;
 pub(crate) mod import;
 pub(crate) mod init;
 mod pick;
@@ -70,6 +71,8 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Token(command) => token::run(&context, command),
         Command::Policy(command) => policy::run(&context, &command),
         Command::Guard(args) => guard::run(&context, &args),
+        Command::Hold(args) => hold::run(&context, hold::Act::Hold, &args),
+        Command::Release(args) => hold::run(&context, hold::Act::Release, &args),
         Command::Revoke(args) => revoke::run(&context, &args),
         Command::Crl(args) => crl::run(&context, &args),
         Command::Audit(command) => audit::run(&context, &command),

@@ -63,6 +63,8 @@ pub struct CredentialRecord {
     pub superseded_until: Option<UnixTime>,
     /// If it was revoked: when and why.
     pub revoked: Option<(UnixTime, Reason)>,
+    /// If its device is on hold: since when.
+    pub held: Option<UnixTime>,
 }
 
 /// The state of a credential.
@@ -76,6 +78,8 @@ pub enum CredentialState {
     Live,
     /// Replaced by a newer one.
     Superseded,
+    /// Suspended with its device, and on the CRL for that time.
+    Held,
     /// Ended for good, and on the CRL.
     Revoked,
     /// Past its end.
@@ -91,6 +95,7 @@ impl CredentialState {
             Self::Equipped => "equipped",
             Self::Live => "live",
             Self::Superseded => "superseded",
+            Self::Held => "held",
             Self::Revoked => "revoked",
             Self::Expired => "expired",
         }
@@ -114,6 +119,8 @@ impl CredentialRecord {
             CredentialState::Revoked
         } else if now > self.not_after {
             CredentialState::Expired
+        } else if self.held.is_some() {
+            CredentialState::Held
         } else if self.superseded_until.is_some() {
             CredentialState::Superseded
         } else if self.first_used.is_some() {
@@ -125,7 +132,8 @@ impl CredentialRecord {
         }
     }
 
-    /// The last second in which it may sign in as things stand; `None` if it no longer may at all.
+    /// The last second in which it may sign in as things stand; `None` if it no longer may at all. A hold is not looked
+    /// at: it is lifted, or becomes a revocation.
     #[must_use]
     pub fn usable_until(&self) -> Option<UnixTime> {
         match self.revoked {
@@ -147,6 +155,9 @@ impl CredentialRecord {
         }
         if now < self.not_before {
             return Err(Unusable::NotYet { from: self.not_before });
+        }
+        if let Some(since) = self.held {
+            return Err(Unusable::Held { since });
         }
         match self.superseded_until {
             Some(until) if now > until => Err(Unusable::Superseded { until }),
@@ -179,6 +190,12 @@ pub enum Unusable {
         /// When.
         from: UnixTime,
     },
+    /// Its device is on hold.
+    #[error("the device is on hold since {since}")]
+    Held {
+        /// Since when.
+        since: UnixTime,
+    },
     /// Replaced, and its time is over.
     #[error("its certificate was replaced by a newer one and could be used until {until}")]
     Superseded {
@@ -206,6 +223,7 @@ pub(crate) mod tests {
             first_used: None,
             superseded_until: None,
             revoked: None,
+            held: None,
         }
     }
 
@@ -217,7 +235,12 @@ pub(crate) mod tests {
         let live = CredentialRecord { first_used: at(120), ..equipped.clone() };
         let superseded = CredentialRecord { superseded_until: at(500), ..live.clone() };
         let revoked = CredentialRecord { revoked: Some((UnixTime(300), Reason::KeyCompromise)), ..live.clone() };
+        let held = CredentialRecord { held: at(125), ..live.clone() };
+        let held_and_revoked = CredentialRecord { held: at(125), ..revoked.clone() };
         for (record, now, state, may) in [
+            (&held, 200, CredentialState::Held, false),
+            (&held, 1_001, CredentialState::Expired, false),
+            (&held_and_revoked, 200, CredentialState::Revoked, false),
             (&issued, 99, CredentialState::Issued, false),
             (&issued, 100, CredentialState::Issued, true),
             (&equipped, 200, CredentialState::Equipped, true),

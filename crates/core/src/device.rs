@@ -28,6 +28,8 @@ pub struct DeviceRecord {
     pub created: UnixTime,
     /// If it was revoked and not reopened: since when.
     pub out: Option<UnixTime>,
+    /// If it is on hold: since when.
+    pub held: Option<UnixTime>,
     /// If it was retired: since when.
     pub retired: Option<UnixTime>,
     /// When it last connected.
@@ -50,11 +52,33 @@ impl DeviceRecord {
             owner: None,
             created,
             out: None,
+            held: None,
             retired: None,
             seen: None,
             tokens_from: UnixTime(0),
         }
     }
+
+    /// What keeps the device from signing in, whatever it shows; `None` if nothing does.
+    #[must_use]
+    pub fn barred(&self) -> Option<Barred> {
+        let retired = self.retired.map(Barred::Retired);
+        retired.or(self.out.map(Barred::Out)).or(self.held.map(Barred::Held))
+    }
+}
+
+/// Why a device may not sign in, whatever it shows, and since when.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum Barred {
+    /// It is on hold.
+    #[error("the device is on hold since {0}")]
+    Held(UnixTime),
+    /// It was revoked and not reopened.
+    #[error("the device is out since {0}")]
+    Out(UnixTime),
+    /// It is gone for good.
+    #[error("the device is retired since {0}")]
+    Retired(UnixTime),
 }
 
 /// The end of the credential that may sign in longest; `None` if none may.
@@ -74,6 +98,8 @@ pub enum DeviceState {
     Equipped,
     /// It has connected with its credential.
     Live,
+    /// It is suspended: it may not sign in until it is released.
+    Held,
     /// It was revoked; enrolling is refused until it is reopened.
     Out,
     /// It is gone for good; its id is never used again.
@@ -82,7 +108,8 @@ pub enum DeviceState {
 
 impl DeviceState {
     /// All of them, in the order of a device's life.
-    pub const ALL: [Self; 6] = [Self::Listed, Self::Issued, Self::Equipped, Self::Live, Self::Out, Self::Retired];
+    pub const ALL: [Self; 7] =
+        [Self::Listed, Self::Issued, Self::Equipped, Self::Live, Self::Held, Self::Out, Self::Retired];
 
     /// The word for it.
     #[must_use]
@@ -92,6 +119,7 @@ impl DeviceState {
             Self::Issued => "issued",
             Self::Equipped => "equipped",
             Self::Live => "live",
+            Self::Held => "held",
             Self::Out => "out",
             Self::Retired => "retired",
         }
@@ -100,11 +128,11 @@ impl DeviceState {
     /// Derives the state at `now` from what is recorded of the device and its credentials.
     #[must_use]
     pub fn of(device: &DeviceRecord, credentials: &[CredentialRecord], now: UnixTime) -> Self {
-        if device.retired.is_some() {
-            return Self::Retired;
-        }
-        if device.out.is_some() {
-            return Self::Out;
+        match device.barred() {
+            Some(Barred::Retired(_)) => return Self::Retired,
+            Some(Barred::Out(_)) => return Self::Out,
+            Some(Barred::Held(_)) => return Self::Held,
+            None => {}
         }
         let usable =
             credentials.iter().filter(|credential| credential.usable_until().is_some_and(|until| until >= now));
@@ -153,11 +181,17 @@ pub fn missing(
     now: UnixTime,
 ) -> Vec<String> {
     let id = &device.id;
-    if device.retired.is_some() {
-        return vec!["it is retired for good; list its replacement under a new id".to_owned()];
-    }
-    if device.out.is_some() {
-        return vec![format!("it was revoked; `device reopen {id} --because ...` lets it enrol again")];
+    match device.barred() {
+        Some(Barred::Retired(_)) => {
+            return vec!["it is retired for good; list its replacement under a new id".to_owned()];
+        }
+        Some(Barred::Out(_)) => {
+            return vec![format!("it was revoked; `device reopen {id} --because ...` lets it enrol again")];
+        }
+        Some(Barred::Held(since)) => {
+            return vec![format!("it is on hold since {since}; `release {id}` lifts that")];
+        }
+        None => {}
     }
     let state = DeviceState::of(device, credentials, now);
     let mut out = Vec::new();
@@ -221,6 +255,10 @@ mod tests {
             missing(&device, &[over], Demands { facts: &[], token_login: false }, PolicyStanding::MayConnect, now)[0]
                 .contains("ended on 1970-01-01")
         );
+        device.held = Some(UnixTime(125));
+        assert_eq!(state(&device, std::slice::from_ref(&live)), DeviceState::Held);
+        let held = missing(&device, &[], Demands { facts: &[], token_login: false }, PolicyStanding::MayConnect, now);
+        assert!(held.len() == 1 && held[0].contains("`release wv-1`"), "{held:?}");
         device.out = Some(UnixTime(130));
         assert_eq!(state(&device, std::slice::from_ref(&live)), DeviceState::Out);
         device.retired = Some(UnixTime(140));

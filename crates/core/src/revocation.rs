@@ -26,18 +26,21 @@ pub enum Reason {
     Superseded,
     /// The device is no longer in use.
     CessationOfOperation,
+    /// Not revoked but suspended: the device is on hold.
+    CertificateHold,
     /// A right that the certificate stood for was taken back.
     PrivilegeWithdrawn,
 }
 
 impl Reason {
     /// All of them, in the order of their codes.
-    pub const ALL: [Self; 6] = [
+    pub const ALL: [Self; 7] = [
         Self::Unspecified,
         Self::KeyCompromise,
         Self::AffiliationChanged,
         Self::Superseded,
         Self::CessationOfOperation,
+        Self::CertificateHold,
         Self::PrivilegeWithdrawn,
     ];
 
@@ -50,6 +53,7 @@ impl Reason {
             Self::AffiliationChanged => 3,
             Self::Superseded => 4,
             Self::CessationOfOperation => 5,
+            Self::CertificateHold => 6,
             Self::PrivilegeWithdrawn => 9,
         }
     }
@@ -69,6 +73,7 @@ impl Reason {
             Self::AffiliationChanged => "affiliationChanged",
             Self::Superseded => "superseded",
             Self::CessationOfOperation => "cessationOfOperation",
+            Self::CertificateHold => "certificateHold",
             Self::PrivilegeWithdrawn => "privilegeWithdrawn",
         }
     }
@@ -90,8 +95,10 @@ pub struct BadReason(pub String);
 impl std::str::FromStr for Reason {
     type Err = BadReason;
 
+    /// The reasons for which a certificate is ended. A hold ends nothing, so it is none of them.
     fn from_str(text: &str) -> Result<Self, BadReason> {
-        Self::ALL.into_iter().find(|reason| reason.as_str() == text).ok_or_else(|| BadReason(text.to_owned()))
+        let ends = |reason: &Self| *reason != Self::CertificateHold && reason.as_str() == text;
+        Self::ALL.into_iter().find(ends).ok_or_else(|| BadReason(text.to_owned()))
     }
 }
 

@@ -99,6 +99,10 @@ pub struct Kind {
     pub facts: Vec<FactName>,
     /// `carries`: the kinds of devices that one of this kind may speak for, as their gateway.
     pub carries: Vec<KindName>,
+    /// `on_refusal`: what the guard does when it refuses a publish or a subscription; if absent, what `[guard]` says.
+    pub on_refusal: Option<OnRefusal>,
+    /// `clone_watch`: what follows from a sign that somebody else has a device's key, default `record`.
+    pub clone_watch: CloneWatch,
 }
 
 impl Default for Kind {
@@ -117,6 +121,8 @@ impl Default for Kind {
             token_life: Span::from_days(1),
             facts: Vec::new(),
             carries: Vec::new(),
+            on_refusal: None,
+            clone_watch: CloneWatch::Record,
         }
     }
 }
@@ -168,13 +174,82 @@ impl Kind {
     }
 }
 
-/// What the guard does with a PUBLISH that is denied where the protocol has no code for it (MQTT 3.1.1).
+/// What the guard does when it refuses a publish or a subscription.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum OnDeniedPublish {
-    /// End the connection.
-    Close,
-    /// Acknowledge it as the QoS asks, pass it to nobody.
+pub enum OnRefusal {
+    /// Say so as the protocol can: with its reason code; a message of QoS 0 is dropped, and in MQTT 3.1.1, which has no
+    /// code for a refused publish, the connection ends.
+    Refuse,
+    /// Acknowledge a publish as if it had passed, and pass it to nobody. A subscription is refused with its code.
     Drop,
+    /// End the connection, in MQTT 5.0 with the reason code.
+    Disconnect,
+}
+
+impl OnRefusal {
+    fn parse(text: &str) -> Option<Self> {
+        match text {
+            "refuse" => Some(Self::Refuse),
+            "drop" => Some(Self::Drop),
+            "disconnect" => Some(Self::Disconnect),
+            _ => None,
+        }
+    }
+}
+
+/// What follows from a sign that a device's key is in two places.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CloneWatch {
+    /// Nothing is watched.
+    Off,
+    /// It is recorded.
+    Record,
+    /// It is recorded, and the device is put on hold.
+    Hold,
+}
+
+/// Where the guard finds the broker.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum BrokerAddress {
+    /// `builtin`: a small one inside.
+    Builtin,
+    /// `HOST:PORT`: plain MQTT over TCP.
+    Tcp(Endpoint),
+    /// `tls://HOST:PORT`: MQTT over TLS.
+    Tls(Endpoint),
+    /// `unix:/PATH`: plain MQTT over a Unix socket.
+    Unix(String),
+}
+
+/// What a broker's address looks like.
+pub const BROKER_FORMS: &str = "expected HOST:PORT, tls://HOST:PORT, unix:/PATH or builtin";
+
+impl std::str::FromStr for BrokerAddress {
+    type Err = &'static str;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let endpoint = |text: &str| parse_endpoint(text).ok_or(BROKER_FORMS);
+        if text == "builtin" {
+            Ok(Self::Builtin)
+        } else if let Some(path) = text.strip_prefix("unix:") {
+            path.starts_with('/').then(|| Self::Unix(path.to_owned())).ok_or(BROKER_FORMS)
+        } else if let Some(rest) = text.strip_prefix("tls://") {
+            endpoint(rest).map(Self::Tls)
+        } else {
+            endpoint(text).map(Self::Tcp)
+        }
+    }
+}
+
+impl std::fmt::Display for BrokerAddress {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Builtin => f.write_str("builtin"),
+            Self::Tcp(endpoint) => write!(f, "{endpoint}"),
+            Self::Tls(endpoint) => write!(f, "tls://{endpoint}"),
+            Self::Unix(path) => write!(f, "unix:{path}"),
+        }
+    }
 }
 
 /// `[guard]`.
@@ -182,17 +257,55 @@ pub enum OnDeniedPublish {
 pub struct GuardSettings {
     /// `listen`: the address that devices connect to, if not given on the command line.
     pub listen: Option<SocketAddr>,
-    /// `broker`: `HOST:PORT` of the broker, or `builtin`.
-    pub broker: Option<String>,
+    /// `listen_websocket`: an address for MQTT over WebSocket over TLS beside it.
+    pub listen_websocket: Option<SocketAddr>,
+    /// `proxy_protocol`: whether a load balancer stands in front that tells the client's address (PROXY protocol,
+    /// version 2), default no.
+    pub proxy_protocol: bool,
+    /// `metrics`: an address for metrics and health over plain HTTP.
+    pub metrics: Option<SocketAddr>,
+    /// `broker`: where the broker is.
+    pub broker: Option<BrokerAddress>,
+    /// `broker_user`: the guard's own user name at the broker.
+    pub broker_user: Option<String>,
+    /// `broker_password_file`: a file with the guard's own password at the broker, relative to the ward.
+    pub broker_password_file: Option<String>,
+    /// `broker_ca`: a PEM file with the certificates that a broker over TLS must lead to, relative to the ward.
+    pub broker_ca: Option<String>,
+    /// `broker_certificate` and `broker_key`: PEM files of the guard's own certificate at a broker over TLS.
+    pub broker_identity: Option<(String, String)>,
+    /// `sender_property`: the MQTT 5.0 user property that tells receivers the sender's device, default `sender`; empty for
+    /// none.
+    pub sender_property: String,
+    /// `store_patience`: how long devices that the guard knows may still connect while the store does not answer,
+    /// default 5 minutes.
+    pub store_patience: Span,
     /// `max_packet`: the largest MQTT packet taken from a client, in octets, default 256 KiB.
     pub max_packet: u32,
-    /// `denied_publish`: `close` (default) or `drop`.
-    pub on_denied_publish: OnDeniedPublish,
+    /// `max_sessions`: the most clients at once, default 100,000.
+    pub max_sessions: u32,
+    /// `on_refusal`: what happens on a refusal, for kinds that say nothing of their own; default `refuse`.
+    pub on_refusal: OnRefusal,
 }
 
 impl Default for GuardSettings {
     fn default() -> Self {
-        Self { listen: None, broker: None, max_packet: 256 * 1024, on_denied_publish: OnDeniedPublish::Close }
+        Self {
+            listen: None,
+            listen_websocket: None,
+            proxy_protocol: false,
+            metrics: None,
+            broker: None,
+            broker_user: None,
+            broker_password_file: None,
+            broker_ca: None,
+            broker_identity: None,
+            sender_property: "sender".to_owned(),
+            store_patience: Span::from_seconds(300),
+            max_packet: 256 * 1024,
+            max_sessions: 100_000,
+            on_refusal: OnRefusal::Refuse,
+        }
     }
 }
 
@@ -239,6 +352,12 @@ impl Settings {
     #[must_use]
     pub fn carries(&self, gateway: &KindName, child: &KindName) -> bool {
         self.kinds.get(gateway).is_some_and(|kind| kind.carries.contains(child))
+    }
+
+    /// What the guard does when it refuses an act of a device of this kind.
+    #[must_use]
+    pub fn on_refusal(&self, kind: &KindName) -> OnRefusal {
+        self.kinds.get(kind).and_then(|kind| kind.on_refusal).unwrap_or(self.guard.on_refusal)
     }
 
     /// Whether any kind lets a token open a session.
@@ -466,6 +585,8 @@ impl Reader<'_> {
             "token_life",
             "facts",
             "carries",
+            "on_refusal",
+            "clone_watch",
         ];
         self.only(table, &format!("[kinds.{word}]"), KNOWN);
         let default = Kind::default();
@@ -509,6 +630,15 @@ impl Reader<'_> {
                     text.parse::<KindName>().map_err(|error| error.to_string())
                 })
                 .unwrap_or(default.carries),
+            on_refusal: self.text(table, "on_refusal", ON_REFUSAL, OnRefusal::parse),
+            clone_watch: self
+                .text(table, "clone_watch", "expected \"off\", \"record\" or \"hold\"", |text| match text {
+                    "off" => Some(CloneWatch::Off),
+                    "record" => Some(CloneWatch::Record),
+                    "hold" => Some(CloneWatch::Hold),
+                    _ => None,
+                })
+                .unwrap_or(default.clone_watch),
         }
     }
 
@@ -587,26 +717,71 @@ impl Reader<'_> {
     fn guard(&mut self, root: &Table<'_>) -> GuardSettings {
         let default = GuardSettings::default();
         let Some(table) = self.table(root, "guard") else { return default };
-        self.only(table, "[guard]", &["listen", "broker", "max_packet", "denied_publish"]);
-        let close_or_drop = |text: &str| match text {
-            "close" => Some(OnDeniedPublish::Close),
-            "drop" => Some(OnDeniedPublish::Drop),
-            _ => None,
+        const KNOWN: &[&str] = &[
+            "listen",
+            "listen_websocket",
+            "proxy_protocol",
+            "metrics",
+            "broker",
+            "broker_user",
+            "broker_password_file",
+            "broker_ca",
+            "broker_certificate",
+            "broker_key",
+            "sender_property",
+            "store_patience",
+            "max_packet",
+            "max_sessions",
+            "on_refusal",
+        ];
+        self.only(table, "[guard]", KNOWN);
+        let address = |reader: &mut Self, key: &str| {
+            let expected = "expected an IP address and port, such as \"0.0.0.0:8883\"";
+            reader.text(table, key, expected, |text| text.parse::<SocketAddr>().ok())
         };
+        let mut file = |key: &str| {
+            self.text(table, key, "expected the path of a file", |text| (!text.is_empty()).then(|| text.to_owned()))
+        };
+        let (certificate, key) = (file("broker_certificate"), file("broker_key"));
+        let (broker_password_file, broker_ca) = (file("broker_password_file"), file("broker_ca"));
+        for (one, other) in [("broker_certificate", "broker_key"), ("broker_key", "broker_certificate")] {
+            if let Some(value) = table.get(one).filter(|_| !table.contains_key(other)) {
+                self.complain(value.span(), format!("`{one}` needs `{other}`"), &format!("expected {other} beside it"));
+            }
+        }
+        let broker_user = self.text(table, "broker_user", "expected a user name", |text| {
+            (!text.is_empty() && !text.chars().any(char::is_control)).then(|| text.to_owned())
+        });
+        if let Some(value) = table.get("broker_password_file").filter(|_| !table.contains_key("broker_user")) {
+            let problem = "`broker_password_file` needs `broker_user`".to_owned();
+            self.complain(value.span(), problem, "expected broker_user = \"...\" beside it");
+        }
         GuardSettings {
-            listen: self.text(table, "listen", "expected an IP address and port, such as \"0.0.0.0:8883\"", |text| {
-                text.parse().ok()
-            }),
-            broker: self.text(table, "broker", "expected HOST:PORT or \"builtin\"", |text| {
-                (text == "builtin" || parse_endpoint(text).is_some()).then(|| text.to_owned())
-            }),
+            listen: address(self, "listen"),
+            listen_websocket: address(self, "listen_websocket"),
+            proxy_protocol: self.flag(table, "proxy_protocol").unwrap_or(default.proxy_protocol),
+            metrics: address(self, "metrics"),
+            broker: self.text(table, "broker", BROKER_FORMS, |text| text.parse().ok()),
+            broker_user,
+            broker_password_file,
+            broker_ca,
+            broker_identity: certificate.zip(key),
+            sender_property: self
+                .text(table, "sender_property", "expected at most 64 printable characters", |text| {
+                    (text.len() <= 64 && text.chars().all(|c| c.is_ascii_graphic())).then(|| text.to_owned())
+                })
+                .unwrap_or(default.sender_property),
+            store_patience: self
+                .text(table, "store_patience", "expected a length of time, such as \"5m\"", |text| text.parse().ok())
+                .unwrap_or(default.store_patience),
             max_packet: self.number(table, "max_packet", 1024..=268_435_460).unwrap_or(default.max_packet),
-            on_denied_publish: self
-                .text(table, "denied_publish", "expected \"close\" or \"drop\"", close_or_drop)
-                .unwrap_or(default.on_denied_publish),
+            max_sessions: self.number(table, "max_sessions", 1..=10_000_000).unwrap_or(default.max_sessions),
+            on_refusal: self.text(table, "on_refusal", ON_REFUSAL, OnRefusal::parse).unwrap_or(default.on_refusal),
         }
     }
 }
+
+const ON_REFUSAL: &str = "expected \"refuse\", \"drop\" or \"disconnect\"";
 
 /// Where the value of a key stands in a table of tables.
 fn span_of(root: &Table<'_>, path: &[&str]) -> Option<std::ops::Range<usize>> {

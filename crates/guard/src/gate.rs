@@ -11,7 +11,7 @@ use tidy_warden_core::mqtt::{
     Version, reason, suback,
 };
 use tidy_warden_core::policy::{self, Delivery, Meter, Rights};
-use tidy_warden_core::settings::OnDeniedPublish;
+use tidy_warden_core::settings::OnRefusal;
 use tidy_warden_core::topic::{BadFilter, ShareName, TopicFilter, TopicName, split_share};
 
 use crate::Event;
@@ -96,7 +96,7 @@ pub(crate) struct Gate {
     rights: Rights,
     watching: Watching,
     meter: Box<dyn Meter + Send>,
-    on_denied: OnDeniedPublish,
+    on_denied: OnRefusal,
     /// Topics that the client's aliases stand for (MQTT 5.0 section 3.3.2.3.4).
     aliases: HashMap<u16, String>,
     /// The highest alias that the broker takes from the client.
@@ -118,7 +118,7 @@ impl Gate {
         rights: Rights,
         watching: Watching,
         meter: Box<dyn Meter + Send>,
-        on_denied: OnDeniedPublish,
+        on_denied: OnRefusal,
     ) -> Self {
         Self {
             version,
@@ -303,7 +303,7 @@ impl Gate {
     /// has no answer and is dropped. MQTT 3.1.1 has none at all: the connection ends, or the message is dropped and
     /// acknowledged as if it had passed, by setting (3.1.1 section 3.3.5).
     fn refuse_publish(&mut self, publish: &Publish<'_>, why: String, out: &mut Output) -> Result<(), Close> {
-        if self.version == Version::V311 && self.on_denied == OnDeniedPublish::Close {
+        if self.version == Version::V311 && self.on_denied == OnRefusal::Refuse {
             return Err(Close::Fault { code: reason::NOT_AUTHORIZED, why });
         }
         let Some(packet_id) = publish.packet_id else { return Ok(()) };

@@ -42,7 +42,7 @@ fn standing(rights: Rights) -> Standing {
     Standing { rights, trial: None }
 }
 
-fn gate(version: Version, on_denied: OnDeniedPublish) -> Gate {
+fn gate(version: Version, on_denied: OnRefusal) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
     let speech = (version, Explanations::of(&Properties::default()));
     let watching = watching(None, None);
@@ -52,7 +52,7 @@ fn gate(version: Version, on_denied: OnDeniedPublish) -> Gate {
 }
 
 fn v5() -> Gate {
-    gate(Version::V5, OnDeniedPublish::Close)
+    gate(Version::V5, OnRefusal::Refuse)
 }
 
 /// Feeds one packet from the client.
@@ -86,7 +86,7 @@ fn ack(packet_type: PacketType, code: u8, version: Version) -> Vec<u8> {
 #[test]
 fn allowed_messages_pass_as_the_octets_that_came() {
     for version in [Version::V311, Version::V5] {
-        let mut gate = gate(version, OnDeniedPublish::Close);
+        let mut gate = gate(version, OnRefusal::Refuse);
         let packet = publish("rope/wv-1/wind", 1, Vec::new()).to_bytes(version);
         let (out, result) = client(&mut gate, &packet);
         assert_eq!((out.to_broker, result), (packet, Ok(())));
@@ -131,11 +131,11 @@ fn explanations_are_left_out_where_the_client_does_not_take_them() {
 #[test]
 fn in_3_1_1_a_refusal_closes_or_drops_by_setting() {
     let packet = |qos| publish("rope/wv-2/wind", qos, Vec::new()).to_bytes(Version::V311);
-    let (out, result) = client(&mut gate(Version::V311, OnDeniedPublish::Close), &packet(1));
+    let (out, result) = client(&mut gate(Version::V311, OnRefusal::Refuse), &packet(1));
     assert!(matches!(result, Err(Close::Fault { code: reason::NOT_AUTHORIZED, .. })));
     assert!(out.to_broker.is_empty());
 
-    let mut gate = gate(Version::V311, OnDeniedPublish::Drop);
+    let mut gate = gate(Version::V311, OnRefusal::Drop);
     let (out, result) = client(&mut gate, &packet(1));
     assert_eq!(result, Ok(()));
     assert_eq!((out.to_client, out.to_broker), (ack(PacketType::Puback, 0, Version::V311), vec![]));
@@ -170,7 +170,7 @@ fn aliases_are_decided_and_passed_on_as_the_topics_they_stand_for() {
 #[test]
 fn of_several_filters_only_granted_ones_go_on_and_codes_keep_their_order() {
     for (version, denied) in [(Version::V5, 0x87), (Version::V311, 0x80)] {
-        let mut gate = gate(version, OnDeniedPublish::Close);
+        let mut gate = gate(version, OnRefusal::Refuse);
         let asked = [("rope/#", 0), ("rope/wv-1/settings", 2), ("#", 1), ("rope/wv-1/answers", 2)];
         let (out, result) = client(&mut gate, &subscribe(&asked, version));
         assert_eq!(result, Ok(()));
@@ -252,7 +252,7 @@ fn packets_out_of_place_end_the_session() {
     let connect = [&[0x10, 13, 0, 4][..], b"MQTT", &[4, 2, 0, 60, 0, 1, b'a']].concat();
     let others: &[&[u8]] = &[&connect, &[0xf0, 0], &[0xc0, 1, 0], &[0x30, 3, 0, 1, b'+'], &[0x30, 2, 0, 0]];
     for packet in server_only.iter().chain(others) {
-        let (out, result) = client(&mut gate(Version::V311, OnDeniedPublish::Drop), packet);
+        let (out, result) = client(&mut gate(Version::V311, OnRefusal::Drop), packet);
         assert!(matches!(result, Err(Close::Fault { .. })), "{packet:x?}");
         assert!(out.to_broker.is_empty(), "{packet:x?}");
     }
@@ -271,7 +271,7 @@ fn shared_subscriptions_go_by_the_name_of_their_share() {
     let no_local = subscribe(&[("$share/works/rope/+/storm", 0b100)], Version::V5);
     assert!(matches!(client(&mut v5(), &no_local).1, Err(Close::Fault { code: 0x82, .. })), "a protocol error");
     for version in [Version::V5, Version::V311] {
-        let mut gate = gate(version, OnDeniedPublish::Close);
+        let mut gate = gate(version, OnRefusal::Refuse);
         gate.set_standing(standing(rights(policy)), &mut Output::default());
         let asked = [("$share/works/rope/+/storm", 2), ("rope/+/storm", 1), ("$share/other/rope/+/storm", 1)];
         let (out, _) = client(&mut gate, &subscribe(&asked, version));
@@ -293,7 +293,7 @@ fn acts_are_observed_and_held_against_the_policies_on_trial() {
     let trial =
         "policy p { for kind = windvane\n allow publish \"rope/{device}/wind\"\n allow subscribe \"rope/{device}/#\" }";
     let trial = Trial { number: 4, rights: rights(trial) };
-    let mut gate = gate(Version::V5, OnDeniedPublish::Close);
+    let mut gate = gate(Version::V5, OnRefusal::Refuse);
     gate.watching = watching(Some(observer), Some(trial));
     let notes = gate.watching.notes.clone();
     for topic in ["rope/wv-1/wind", "rope/wv-1/gust", "rope/wv-1/gust", "rope/wv-9/wind"] {
@@ -326,7 +326,7 @@ proptest! {
         const TOPICS: [&str; 6] = ["rope/wv-1/wind", "rope/wv-1/gust", "rope/wv-2/wind", "rope/wv-1/brake", "", "#"];
         const FILTERS: [&str; 6] =
             ["rope/wv-1/settings", "rope/wv-1/answers", "rope/+/settings", "rope/wv-1/#", "#", "$share/g/#"];
-        let mut gate = gate(version, OnDeniedPublish::Drop);
+        let mut gate = gate(version, OnRefusal::Drop);
         for (kind, at, qos, alias) in acts {
             let packet = match kind {
                 0 => subscribe(&[(FILTERS[at], qos), (FILTERS[(at + 1) % 6], 0)], version),

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::Origin;
-use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
@@ -49,10 +49,8 @@ pub(crate) enum NotAdmitted {
     UnknownCertificate,
     #[error("there is no device `{0}`")]
     UnknownDevice(String),
-    #[error("the device is out since {0}")]
-    Out(UnixTime),
-    #[error("the device is retired since {0}")]
-    Retired(UnixTime),
+    #[error(transparent)]
+    Barred(#[from] Barred),
     #[error("{0}")]
     Credential(#[from] tidy_warden_core::credential::Unusable),
     #[error("the kind `{0}` does not sign in by token")]
@@ -156,11 +154,8 @@ impl Knowledge {
                 Admitted { device, ends, shown: format!("token {}", token.jti) }
             }
         };
-        if let Some(since) = admitted.device.retired {
-            return Err(NotAdmitted::Retired(since));
-        }
-        match admitted.device.out {
-            Some(since) => Err(NotAdmitted::Out(since)),
+        match admitted.device.barred() {
+            Some(barred) => Err(barred.into()),
             None => Ok(admitted),
         }
     }
@@ -186,7 +181,7 @@ impl Knowledge {
         };
         let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because: String::new() };
         let mut store = self.writer.clone().lock_owned().await;
-        finished(tokio::task::spawn_blocking(move || store.record_use(&device, certificate, &cause)).await)
+        finished(tokio::task::spawn_blocking(move || store.record_uses(&[(device, certificate)], &cause)).await)
     }
 }
 

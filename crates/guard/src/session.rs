@@ -269,7 +269,7 @@ async fn run(
     };
     let meter = Box::new(shared.rates.of(&opening.device.id));
     let speech = (version, Explanations::of(&connect.properties));
-    let on_denied = shared.settings.guard.on_denied_publish;
+    let on_denied = shared.settings.on_refusal(&opening.device.kind);
     let watching = shared.watching(&opening.device.id, opening.standing.trial.clone());
     let mut gate = Gate::new(speech, peer, opening.standing.rights.clone(), watching, meter, on_denied);
     let accepted = match pass_connack(&mut client, &mut broker, &mut gate, version, &opening).await {

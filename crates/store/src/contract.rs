@@ -1,14 +1,16 @@
 //! What every store can do.
 
 mod policy;
+mod traffic;
 
 pub use policy::{EditionSummary, GroupMembers, GroupRecord, TrialDifference, TrialRecord, resolvable};
+pub use traffic::{CloneSigns, Traffic};
 
 use tidy_warden_core::audit::{Entry, Hash};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::condition::Condition;
 use tidy_warden_core::credential::{CredentialRecord, Origin};
-use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, KindName, LabelName, LabelValue};
 use tidy_warden_core::key::{PublicKey, sha256};
@@ -407,6 +409,14 @@ pub enum IssueRefusal {
         /// Since when.
         since: UnixTime,
     },
+    /// The device is on hold.
+    #[error("`{device}` is on hold since {since}")]
+    Held {
+        /// The device.
+        device: DeviceId,
+        /// Since when.
+        since: UnixTime,
+    },
     /// The device was retired.
     #[error("`{device}` is retired since {since}")]
     Retired {
@@ -435,6 +445,18 @@ pub enum IssueRefusal {
         /// Whose certificate that was.
         other: DeviceId,
     },
+}
+
+impl IssueRefusal {
+    /// The refusal of a device that may not sign in.
+    #[must_use]
+    pub fn barred(device: DeviceId, barred: Barred) -> Self {
+        match barred {
+            Barred::Held(since) => Self::Held { device, since },
+            Barred::Out(since) => Self::Out { device, since },
+            Barred::Retired(since) => Self::Retired { device, since },
+        }
+    }
 }
 
 /// A revocation to be recorded.
@@ -498,8 +520,8 @@ pub struct CrlRecord {
     pub number: u64,
     /// Its entries, by serial number.
     pub entries: Vec<Revoked>,
-    /// How many certificates of the authority are revoked in all, listed or not: tells whether one came meanwhile.
-    pub revoked: u64,
+    /// The change number of the moment that it tells of: a revocation after it waits for the next CRL.
+    pub change: i64,
 }
 
 /// A ward's memory.
@@ -779,17 +801,38 @@ pub trait Store: Send {
     /// The store fails or has no such authority.
     fn retire_authority(&mut self, name: &AuthorityName, cause: &Cause) -> Result<(), StoreError>;
 
-    /// Records that a device signed in, with a certificate or (`None`) with a token. The first use of a certificate ends
-    /// those that it supersedes; later ones only keep `seen` fresh, at most once a minute, and have no audit entry.
+    /// Records that credentials opened sessions; `None` stands for a token. The first use of a certificate ends those that it
+    /// supersedes.
     ///
     /// # Errors
-    /// The store fails.
-    fn record_use(
-        &mut self,
-        device: &DeviceId,
-        certificate: Option<Fingerprint>,
-        cause: &Cause,
-    ) -> Result<(), StoreError>;
+    /// A device is not known, or the store cannot be written.
+    fn record_uses(&mut self, uses: &[(DeviceId, Option<Fingerprint>)], cause: &Cause) -> Result<(), StoreError>;
+
+    /// Adds to what was counted of devices, and moves the time forward at which each was last seen. Leaves no entry in the
+    /// audit record: nothing is decided by it.
+    ///
+    /// # Errors
+    /// The store cannot be written. Devices that are not known are passed over.
+    fn add_traffic(&mut self, counted: &[(DeviceId, Traffic)], at: UnixTime) -> Result<(), StoreError>;
+
+    /// What was counted of a device; all zero if it never met the guard.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn traffic(&self, id: &DeviceId) -> Result<Traffic, StoreError>;
+
+    /// Records a sign that a device's key is in two places; the audit record gets an entry for the first, and for one that
+    /// comes an hour or more after the last.
+    ///
+    /// # Errors
+    /// The device is not known, or the store cannot be written.
+    fn record_clone_sign(&mut self, id: &DeviceId, sign: &str, cause: &Cause) -> Result<(), StoreError>;
+
+    /// The signs that a device's key is in two places.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn clone_signs(&self, id: &DeviceId) -> Result<Option<CloneSigns>, StoreError>;
 
     /// Revokes; gives the credentials that this ended.
     ///
@@ -802,6 +845,13 @@ pub trait Store: Send {
     /// # Errors
     /// The store fails or lacks one of the devices.
     fn revoke_devices(&mut self, ids: &[DeviceId], reason: Reason, cause: &Cause) -> Result<Vec<Ended>, StoreError>;
+
+    /// Puts devices on hold, or lifts that; gives those for which it changed anything. Devices that are out or retired are
+    /// left as they are. Nothing of a device is ended by it.
+    ///
+    /// # Errors
+    /// A device is not known, or the store cannot be written.
+    fn set_hold(&mut self, ids: &[DeviceId], held: bool, cause: &Cause) -> Result<Vec<DeviceId>, StoreError>;
 
     /// Makes a group, or gives one that is there other members.
     ///

@@ -9,9 +9,9 @@ pub mod sqlite;
 
 pub use contract::{
     AddRefusal, Added, AuthorityRecord, AuthorityRefusal, AuthorityRole, Batch, BatchRefusal, BulkRun, Cause, Changes,
-    CrlRecord, DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, Founding, GroupMembers, GroupRecord,
-    IssueRefusal, KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, TrialDifference,
-    TrialRecord, Trust, WardRecord, resolvable,
+    CloneSigns, CrlRecord, DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, Founding, GroupMembers,
+    GroupRecord, IssueRefusal, KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store,
+    Traffic, TrialDifference, TrialRecord, Trust, WardRecord, resolvable,
 };
 pub use error::StoreError;
 pub use sqlite::SqliteStore;

@@ -5,6 +5,7 @@ mod policy;
 mod read;
 mod rows;
 mod schema;
+mod traffic;
 mod write;
 
 use std::path::Path;

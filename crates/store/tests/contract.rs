@@ -12,20 +12,21 @@ use tidy_warden_core::certificate::{
     AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
 };
 use tidy_warden_core::condition::{Candidate, Condition, Use};
+use tidy_warden_core::credential::CredentialState;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey};
 use tidy_warden_core::policy::{Edition, Fleet, PolicyFile, reach};
 use tidy_warden_core::random::Randomness;
-use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::revocation::{Reason, Revoked};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    AddRefusal, AuthorityRefusal, AuthorityRole, Batch, BulkRun, Cause, DeviceEdit, Ended, Founding, GroupMembers,
-    IssueRefusal, KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, SqliteStore, Store, StoreError,
-    TrialDifference, Trust, WardRecord, resolvable,
+    AddRefusal, AuthorityRefusal, AuthorityRole, Batch, BulkRun, Cause, CloneSigns, DeviceEdit, Ended, Founding,
+    GroupMembers, IssueRefusal, KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, SqliteStore,
+    Store, StoreError, Traffic, TrialDifference, Trust, WardRecord, resolvable,
 };
 
 const NOW: i64 = 1_795_417_333;
@@ -263,14 +264,14 @@ fn a_device_has_one_certificate_unless_another_is_asked_for() {
         assert_eq!(credentials[0].fingerprint, second.fingerprint, "newest first");
         assert_eq!(credentials[1].superseded_until, Some(UnixTime(NOW + 20 + 1000)));
         // The old one may be used until the new one is; using it again ends nothing.
-        store.record_use(&id("wv-1"), Some(first.fingerprint), &cause(30)).unwrap();
+        store.record_uses(&[(id("wv-1"), Some(first.fingerprint))], &cause(30)).unwrap();
         assert!(view(store).credentials[1].may_sign_in(UnixTime(NOW + 40)).is_ok());
-        store.record_use(&id("wv-1"), Some(second.fingerprint), &cause(50)).unwrap();
+        store.record_uses(&[(id("wv-1"), Some(second.fingerprint))], &cause(50)).unwrap();
         assert!(view(store).credentials[1].may_sign_in(UnixTime(NOW + 50)).is_err());
         assert_eq!(view(store).credentials[0].first_used, Some(UnixTime(NOW + 50)));
         assert_eq!(view(store).device.seen, Some(UnixTime(NOW + 30)), "written at most once a minute");
         let entries = store.audit_end().unwrap().0;
-        store.record_use(&id("wv-1"), Some(second.fingerprint), &cause(500)).unwrap();
+        store.record_uses(&[(id("wv-1"), Some(second.fingerprint))], &cause(500)).unwrap();
         assert_eq!(view(store).device.seen, Some(UnixTime(NOW + 500)));
         assert_eq!(store.audit_end().unwrap().0, entries, "later uses have no entry");
     });
@@ -420,7 +421,7 @@ fn a_store_of_a_newer_version_and_a_foreign_file_are_refused() {
     let raw = rusqlite::Connection::open(&path).unwrap();
     raw.pragma_update(None, "user_version", 99).unwrap();
     drop(raw);
-    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 3 })));
+    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 4 })));
     let foreign = dir.path().join("foreign.db");
     rusqlite::Connection::open(&foreign).unwrap().execute_batch("CREATE TABLE t (a)").unwrap();
     assert!(matches!(SqliteStore::open(&foreign), Err(StoreError::Damaged { .. })));
@@ -612,7 +613,9 @@ fn condition_fleet(store: &mut dyn Store, world: &mut World) {
         let certificate = world.certificate(&name, &SoftwareKey::generate(NewKey::P256).unwrap().proven(), days);
         issue(store, &name, &certificate, false, 1).unwrap().unwrap();
         if at % 2 == 0 {
-            store.record_use(&id(&name), Some(certificate.fingerprint), &cause(10 + i64::from(at) * 30_000)).unwrap();
+            store
+                .record_uses(&[(id(&name), Some(certificate.fingerprint))], &cause(10 + i64::from(at) * 30_000))
+                .unwrap();
         }
         if at > 4 {
             let again = world.certificate(&name, &SoftwareKey::generate(NewKey::P256).unwrap().proven(), 9);
@@ -831,6 +834,130 @@ fn a_store_of_format_2_is_brought_up_to_date() {
     assert!(view.device.groups.contains(&group) && view.device.labels["site"].as_str() == "ossel");
     drop(store);
     assert_eq!(SqliteStore::open(&path).unwrap().groups().unwrap().len(), 1);
+}
+
+/// The tables of format 3.
+const FORMAT_3: &str = include_str!("format-3.sql");
+
+#[test]
+fn a_store_of_format_3_is_brought_up_to_date() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("ward.db");
+    {
+        let old = rusqlite::Connection::open(&path).unwrap();
+        old.execute_batch(FORMAT_3).unwrap();
+        old.pragma_update(None, "user_version", 3).unwrap();
+        old.pragma_update(None, "application_id", 0x5469_5761).unwrap();
+        old.execute_batch("INSERT INTO devices (id, kind, created, changed) VALUES ('wv-1', 'windvane', 5, 1)")
+            .unwrap();
+    }
+    let mut store = SqliteStore::open(&path).unwrap();
+    assert_eq!(store.traffic(&id("wv-1")).unwrap(), Traffic::default());
+    assert_eq!(store.set_hold(&[id("wv-1")], true, &cause(1)).unwrap(), [id("wv-1")]);
+    drop(store);
+    let held = SqliteStore::open(&path).unwrap().devices(&[id("wv-1")]).unwrap().remove(0).unwrap().device.held;
+    assert_eq!(held, Some(UnixTime(NOW + 1)));
+}
+
+#[test]
+fn a_hold_suspends_a_device_and_its_release_brings_it_back_as_it_was() {
+    with_store(|store, world, _| {
+        let mut gateway = device("st-1", None);
+        gateway.kind = "station".parse().unwrap();
+        let mut behind = device("wv-1", None);
+        behind.gateway = Some(id("st-1"));
+        store.add_devices(&[gateway, behind, device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let certificate = fresh(world, "wv-1");
+        issue(store, "wv-1", &certificate, false, 1).unwrap().unwrap();
+        let authority = "devices".parse().unwrap();
+        let before = store.changed_since(0).unwrap().to;
+        assert_eq!(store.set_hold(&[id("wv-1")], true, &cause(2)).unwrap(), [id("wv-1")]);
+        assert_eq!(store.set_hold(&[id("wv-1")], true, &cause(3)).unwrap(), [], "once is enough");
+        let mut changed = store.changed_since(before).unwrap().devices;
+        changed.sort();
+        assert_eq!(changed, [id("st-1"), id("wv-1")], "its gateway speaks for it no more");
+
+        let (credential, _) = store.status_many(&[certificate.fingerprint]).unwrap().remove(0).unwrap();
+        let now = UnixTime(NOW + 3);
+        assert_eq!((credential.state(now), credential.held), (CredentialState::Held, Some(UnixTime(NOW + 2))));
+        let next = fresh(world, "wv-1");
+        assert!(matches!(issue(store, "wv-1", &next, true, 3).unwrap(), Err(IssueRefusal::Held { .. })));
+        let on_hold = Condition::parse(&Source::new("--where", "state = held"), Use::Picking).unwrap();
+        let mut found = Vec::new();
+        store.each_device_where(&on_hold, now, &mut |view| found.push(view.device.id)).unwrap();
+        assert_eq!(found, [id("wv-1")]);
+
+        let crl = store.next_crl(&authority).unwrap();
+        let listed =
+            Revoked { serial: certificate.serial.clone(), at: UnixTime(NOW + 2), reason: Reason::CertificateHold };
+        assert_eq!(crl.entries, [listed]);
+        // One is released and another put on hold while the list is being signed: it stays pending.
+        let other = fresh(world, "wv-2");
+        issue(store, "wv-2", &other, false, 4).unwrap().unwrap();
+        assert_eq!(store.set_hold(&[id("wv-1")], false, &cause(5)).unwrap(), [id("wv-1")]);
+        store.set_hold(&[id("wv-2")], true, &cause(5)).unwrap();
+        assert!(store.record_crl(&authority, &crl, &cause(6), &mut || Ok(())).unwrap());
+        assert!(store.authorities().unwrap()[0].crl_pending);
+        let crl = store.next_crl(&authority).unwrap();
+        assert_eq!(crl.entries.iter().map(|each| &each.serial).collect::<Vec<_>>(), [&other.serial]);
+        assert!(store.record_crl(&authority, &crl, &cause(7), &mut || Ok(())).unwrap());
+        assert!(!store.authorities().unwrap()[0].crl_pending);
+        let (credential, _) = store.status_many(&[certificate.fingerprint]).unwrap().remove(0).unwrap();
+        assert_eq!(credential.may_sign_in(now), Ok(()));
+
+        // What is out is not put on hold, and what is on hold goes out for good.
+        let all = Revocation { device: &id("wv-2"), only: None, reason: Reason::KeyCompromise };
+        store.revoke(all, &cause(8)).unwrap();
+        let view = store.devices(&[id("wv-2")]).unwrap().remove(0).unwrap();
+        assert_eq!((view.device.held, view.device.out), (None, Some(UnixTime(NOW + 8))));
+        assert_eq!(store.next_crl(&authority).unwrap().entries[0].reason, Reason::KeyCompromise);
+        assert_eq!(store.set_hold(&[id("wv-2")], true, &cause(9)).unwrap(), []);
+        assert!(store.set_hold(&[id("nobody")], true, &cause(9)).is_err());
+    });
+}
+
+#[test]
+fn what_the_guard_counts_adds_up_and_leaves_no_entries() {
+    with_store(|store, _, _| {
+        store.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let before = store.audit_end().unwrap();
+        let refused = Some((UnixTime(NOW + 1), "publish \"rope/a\"".to_owned()));
+        let first =
+            Traffic { messages_in: 2, octets_in: 20, refusals: 1, refused: refused.clone(), ..Traffic::default() };
+        let second = Traffic { messages_out: 3, octets_out: 30, ..first.clone() };
+        let only_out = Traffic { messages_out: 1, ..Traffic::default() };
+        store.add_traffic(&[(id("wv-1"), first), (id("nobody"), only_out.clone())], UnixTime(NOW + 1)).unwrap();
+        store.add_traffic(&[(id("wv-1"), second), (id("wv-2"), only_out)], UnixTime(NOW + 2)).unwrap();
+        store.add_traffic(&[(id("wv-1"), Traffic { octets_in: 1, ..Traffic::default() })], UnixTime(NOW + 3)).unwrap();
+        let told = store.traffic(&id("wv-1")).unwrap();
+        let wanted = Traffic { messages_in: 4, octets_in: 41, messages_out: 3, octets_out: 30, refusals: 2, refused };
+        assert_eq!(told, wanted);
+        let seen = |of| store.devices(&[id(of)]).unwrap().remove(0).unwrap().device.seen;
+        assert_eq!((seen("wv-1"), seen("wv-2")), (Some(UnixTime(NOW + 2)), None));
+        assert_eq!(store.audit_end().unwrap(), before);
+    });
+}
+
+#[test]
+fn signs_of_a_clone_are_counted_and_seldom_told() {
+    with_store(|store, _, _| {
+        store.add_devices(&[device("wv-1", None)], &cause(0)).unwrap().unwrap();
+        assert_eq!(store.clone_signs(&id("wv-1")).unwrap(), None);
+        for (at, sign) in [(1, "one"), (2, "two"), (3, "three"), (3603, "four")] {
+            store.record_clone_sign(&id("wv-1"), sign, &cause(at)).unwrap();
+        }
+        let signs = CloneSigns { first: UnixTime(NOW + 1), last: UnixTime(NOW + 3603), count: 4, sign: "four".into() };
+        assert_eq!(store.clone_signs(&id("wv-1")).unwrap(), Some(signs));
+        let mut told = Vec::new();
+        store
+            .each_entry(0, &mut |entry| {
+                told.extend((entry.act == "device.clone-sign").then_some(entry.detail));
+                true
+            })
+            .unwrap();
+        assert_eq!(told, [r#"{"sign":"one"}"#, r#"{"sign":"four"}"#]);
+        assert!(store.record_clone_sign(&id("nobody"), "x", &cause(1)).is_err());
+    });
 }
 
 /// The tables of format 1, as the first version wrote them.

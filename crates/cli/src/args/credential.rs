@@ -134,6 +134,24 @@ pub(crate) enum TokenCommand {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct HoldArgs {
+    /// The device.
+    #[arg(required_unless_present = "condition")]
+    pub(crate) device: Option<String>,
+    /// All devices for which this condition holds, instead of one; those that are out or retired stay as they are.
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with_all = ["device", "yes"])]
+    pub(crate) condition: Option<String>,
+    /// How many devices you expect that to be; asked for without it. Another number refuses it whole.
+    #[arg(long, value_name = "N", requires = "condition")]
+    pub(crate) count: Option<u64>,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct RevokeArgs {
     /// The device.
     #[arg(required_unless_present = "condition")]

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use serde_json::{Value, json};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
-use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::credential::{CredentialRecord, Origin, Unusable};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
@@ -66,7 +66,9 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
     let now = ward.now();
     let mut found: Vec<CredentialRecord> = Vec::new();
     pick::each(&ward, condition, &mut |view| {
-        found.extend(view.credentials.into_iter().filter(|each| all || each.may_sign_in(now).is_ok()));
+        // What is on hold has not ended.
+        let shown = |each: &CredentialRecord| matches!(each.may_sign_in(now), Ok(()) | Err(Unusable::Held { .. }));
+        found.extend(view.credentials.into_iter().filter(|each| all || shown(each)));
     })?;
     found.sort_by(|a, b| a.usable_until().cmp(&b.usable_until()).then_with(|| a.name().cmp(&b.name())));
     let item = |credential: &CredentialRecord| {
@@ -143,9 +145,9 @@ fn show(
     let mut value = json(credential, now);
     value["device"] = json!(device.id);
     value["kind"] = json!(device.kind);
-    let verdict = match (credential.may_sign_in(now), device.out.or(device.retired)) {
+    let verdict = match (credential.may_sign_in(now), device.barred()) {
         (Err(why), _) => format!("no: {why}"),
-        (Ok(()), Some(since)) => format!("no: the device is out since {since}"),
+        (Ok(()), Some(barred)) => format!("no: {barred}"),
         (Ok(()), None) => "yes".to_owned(),
     };
     let text = format!(

@@ -9,7 +9,7 @@ use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStandin
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{AddRefusal, DeviceEdit, DeviceView, Store};
+use tidy_warden_store::{AddRefusal, CloneSigns, DeviceEdit, DeviceView, Store, Traffic};
 
 use super::changes::{devices_text, of_devices};
 use super::{Context, credential, import, pick};
@@ -290,11 +290,70 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     value["publish"] = json!(policy.publish);
     value["subscribe"] = json!(policy.subscribe);
     value["children"] = json!(policy.children);
-    context.console.show("tidy-warden/device/1", value, &show_text(&view, state, &policy, &gaps, now))?;
+    let met =
+        Met { traffic: ward.store.traffic(&view.device.id)?, clone_signs: ward.store.clone_signs(&view.device.id)? };
+    value["traffic"] = met.traffic_json();
+    value["clone_signs"] = met.clone_json();
+    context.console.show("tidy-warden/device/1", value, &show_text(&view, state, (&policy, &met), &gaps, now))?;
     Ok(Exit::Done)
 }
 
-fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[String], now: UnixTime) -> String {
+/// What the guard noted of a device.
+struct Met {
+    traffic: Traffic,
+    clone_signs: Option<CloneSigns>,
+}
+
+impl Met {
+    fn traffic_json(&self) -> Value {
+        let Traffic { messages_in, octets_in, messages_out, octets_out, refusals, refused } = &self.traffic;
+        json!({
+            "messages_in": messages_in, "octets_in": octets_in, "messages_out": messages_out, "octets_out": octets_out,
+            "refusals": refusals, "refused_at": refused.as_ref().map(|(at, _)| at),
+            "refused": refused.as_ref().map(|(_, what)| what),
+        })
+    }
+
+    fn clone_json(&self) -> Value {
+        let signs = self.clone_signs.as_ref();
+        signs.map_or(Value::Null, |CloneSigns { first, last, count, sign }| {
+            json!({ "first": first, "last": last, "count": count, "sign": sign })
+        })
+    }
+
+    /// Lines for people: a name and a text each.
+    fn lines(&self) -> Vec<(&'static str, String)> {
+        let traffic = &self.traffic;
+        let mut lines = Vec::new();
+        let count = |messages: u64, octets: u64| {
+            let messages = usize::try_from(messages).unwrap_or(usize::MAX);
+            format!("{}, {octets} octets", counted(messages, "message"))
+        };
+        if traffic.messages_in + traffic.messages_out > 0 {
+            lines.push(("sent", count(traffic.messages_in, traffic.octets_in)));
+            lines.push(("received", count(traffic.messages_out, traffic.octets_out)));
+        }
+        if let Some((at, what)) = &traffic.refused {
+            let refusals = usize::try_from(traffic.refusals).unwrap_or(usize::MAX);
+            lines.push(("refused", format!("{}, the last at {at}:", counted(refusals, "act"))));
+            lines.push(("", what.clone()));
+        }
+        if let Some(signs) = &self.clone_signs {
+            let many = usize::try_from(signs.count).unwrap_or(usize::MAX);
+            lines.push(("a clone?", format!("{}, the last at {}:", counted(many, "sign"), signs.last)));
+            lines.push(("", signs.sign.clone()));
+        }
+        lines
+    }
+}
+
+fn show_text(
+    view: &DeviceView,
+    state: DeviceState,
+    (policy, met): (&Standing, &Met),
+    gaps: &[String],
+    now: UnixTime,
+) -> String {
     let device = &view.device;
     let mut out = String::new();
     let mut line = |name: &str, text: &str| out.push_str(&format!("{name:<12}{text}\n"));
@@ -309,6 +368,7 @@ fn show_text(view: &DeviceView, state: DeviceState, policy: &Standing, gaps: &[S
     }
     line("created", &device.created.to_string());
     line("seen", &device.seen.map_or_else(|| "never".to_owned(), |seen| seen.to_string()));
+    met.lines().iter().for_each(|(name, text)| line(name, text));
     match policy.edition {
         0 => line("policy", "no edition is adopted"),
         number => line("policy", &format!("{} (edition {number})", join(policy.policies.clone()))),

@@ -41,7 +41,8 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
             .because("anybody who can set its clock could bring ended credentials back to life")
             .next("--listen 127.0.0.1:8883"));
     }
-    let broker = args.broker.clone().or_else(|| settings.broker.clone()).ok_or_else(|| {
+    let given = args.broker.clone().or_else(|| settings.broker.as_ref().map(ToString::to_string));
+    let broker = given.ok_or_else(|| {
         Problem::usage("the guard needs a broker to pass messages to")
             .next("--broker HOST:PORT, --broker builtin, or [guard] broker in ward.toml")
     })?;

@@ -44,6 +44,9 @@ fn allowed(ward: &Ward, id: &DeviceId, life: Span) -> Result<(), Problem> {
             .because(format!("it is out since {since}"))
             .next(format!("device reopen {id} --because TEXT")));
     }
+    if let Some(barred) = device.barred() {
+        return Err(refused().because(barred).next(format!("release {id}")));
+    }
     let kind = ward.settings.kind(&device.kind).map_err(|unknown| refused().because(unknown))?;
     if !kind.token_login {
         return Err(refused()
@@ -117,13 +120,10 @@ fn standing(ward: &Ward, text: &str) -> Result<Option<String>, Problem> {
     };
     let device = view.device;
     let token_login = ward.settings.kind(&device.kind).is_ok_and(|kind| kind.token_login);
-    Ok(match (device.retired, device.out) {
-        (Some(since), _) => Some(format!("the device is retired since {since}")),
-        (None, Some(since)) => Some(format!("the device is out since {since}")),
-        (None, None) if verified.issued_at < device.tokens_from => {
-            Some("it was made before the device was revoked".to_owned())
-        }
-        (None, None) if !token_login => Some(format!("the kind `{}` does not sign in by token", device.kind)),
-        (None, None) => None,
+    Ok(match device.barred() {
+        Some(barred) => Some(barred.to_string()),
+        None if verified.issued_at < device.tokens_from => Some("it was made before the device was revoked".to_owned()),
+        None if !token_login => Some(format!("the kind `{}` does not sign in by token", device.kind)),
+        None => None,
     })
 }

@@ -254,3 +254,39 @@ fn whose_a_certificate_is_can_be_asked_in_every_way() {
     let every = world.run(&["credential", "list", "--all", "--format", "jsonl"]).exits(0).stdout.lines().count();
     assert_eq!((left, every), (2, 3));
 }
+
+#[test]
+fn a_hold_suspends_everywhere_and_is_lifted_again() {
+    let world = World::equipped();
+    world.run(&["hold", "wv-1", "--because", "odd readings"]).exits(2).says(&["--yes"]);
+    let told = world.run(&["hold", "wv-1", "--because", "odd readings", "--yes"]).exits(0);
+    told.prints(&["put on hold: wv-1"]).says(&["crl --out"]);
+    world.run(&["hold", "wv-1", "--yes"]).exits(0).prints(&["on hold already"]);
+    world.run(&["device", "show", "wv-1"]).exits(0).prints(&["state       held", "`release wv-1`"]);
+    world.run(&["device", "list", "--where", "state = held", "--format", "csv"]).exits(0).prints(&["wv-1"]);
+    world.run(&["credential", "list"]).exits(0).prints(&["held"]);
+    world
+        .run(&["enroll", "wv-1", "--make-key", "--again", "--out", "more"])
+        .exits(3)
+        .says(&["on hold since", "release wv-1"]);
+    world.run(&["policy", "ask", "wv-1", "connect"]).exits(0).says(&["on hold since"]);
+    let listed = |file: &str| {
+        world.run(&["crl", "--out", file]).exits(0);
+        world.other("openssl", &["crl", "-in", file, "-noout", "-text"]).exits(0).stdout
+    };
+    assert!(listed("held.pem").contains("Certificate Hold"));
+    world.run(&["revoke", "wv-2", "--reason", "certificateHold", "--yes"]).exits(2);
+
+    world.run(&["release", "wv-1", "--yes"]).exits(0).prints(&["released: wv-1"]);
+    world.run(&["release", "wv-1", "--yes"]).exits(0).prints(&["not on hold"]);
+    assert!(listed("released.pem").contains("No Revoked Certificates"));
+
+    world.run(&["hold", "--where", "kind = windvane", "--count", "7"]).exits(3).says(&["it is about 2, not 7"]);
+    world.run(&["hold", "wv-2", "--yes"]).exits(0);
+    let many = world.run(&["hold", "--where", "kind = windvane", "--count", "2", "--because", "storm"]).exits(0);
+    many.prints(&["put on hold: 1 device", "left as they were: 1 device"]);
+    world.run(&["revoke", "wv-1", "--reason", "keyCompromise", "--yes"]).exits(0);
+    world.run(&["hold", "wv-1", "--yes"]).exits(3).says(&["out since"]);
+    world.run(&["device", "show", "wv-1"]).exits(0).prints(&["state       out"]);
+    world.run(&["audit", "verify"]).exits(0);
+}

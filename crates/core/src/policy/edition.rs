@@ -101,7 +101,7 @@ impl Edition {
     }
 
     /// All that the edition gives `device`, with what it may do for `children`. Of these count those that it is the
-    /// gateway of, that are neither out nor retired, and whose kind the settings let its kind carry.
+    /// gateway of, that are neither on hold nor out nor retired, and whose kind the settings let its kind carry.
     #[must_use]
     pub fn rights_with<'d>(
         &self,
@@ -112,8 +112,7 @@ impl Edition {
         let mut rights = self.rights(device);
         let carried = children.into_iter().filter(|child| {
             child.gateway.as_ref() == Some(&device.id)
-                && child.out.is_none()
-                && child.retired.is_none()
+                && child.barred().is_none()
                 && settings.carries(&device.kind, &child.kind)
         });
         rights.speak_for(device, carried.map(|child| (child, self.table(&self.selecting(child)))));

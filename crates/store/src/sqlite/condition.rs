@@ -55,6 +55,7 @@ fn column(field: &Field, now: UnixTime, values: &mut Vec<Value>) -> String {
             let now = bind(values, Value::Integer(now.0));
             format!(
                 "CASE WHEN devices.retired IS NOT NULL THEN 'retired' WHEN devices.out IS NOT NULL THEN 'out'
+                 WHEN devices.held IS NOT NULL THEN 'held'
                  ELSE coalesce((SELECT CASE max(CASE WHEN first_used IS NOT NULL THEN 3 WHEN equipped IS NOT NULL THEN 2
                      ELSE 1 END) WHEN 3 THEN 'live' WHEN 2 THEN 'equipped' WHEN 1 THEN 'issued' END FROM credentials
                      WHERE device = devices.pk AND revoked IS NULL AND {USABLE_UNTIL} >= {now}), 'listed') END"

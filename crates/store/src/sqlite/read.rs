@@ -17,12 +17,12 @@ use tidy_warden_core::revocation::{Reason, Revoked, still_listed};
 use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, DEVICE_COLUMNS, damaged};
-use super::{SqliteStore, audit_end, condition, meta, policy, write};
+use super::{SqliteStore, audit_end, condition, meta, policy, traffic, write};
 use crate::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, BulkRun, Cause, Changes, CrlRecord,
-    DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, GroupMembers, GroupRecord, IssueRefusal,
-    NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, StoreError, TrialDifference, TrialRecord,
-    Trust, WardRecord,
+    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, BulkRun, Cause, Changes, CloneSigns,
+    CrlRecord, DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, GroupMembers, GroupRecord, IssueRefusal,
+    NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, StoreError, Traffic, TrialDifference,
+    TrialRecord, Trust, WardRecord,
 };
 
 /// How many devices are read at a time when all are walked.
@@ -421,13 +421,16 @@ impl Store for SqliteStore {
         let record = all.iter().find(|each| each.name == *authority).ok_or_else(unknown)?;
         let mut statement = self.connection.prepare_cached(
             "SELECT serial, revoked, reason, not_after FROM credentials
-             WHERE authority = (SELECT pk FROM authorities WHERE name = ?1) AND revoked IS NOT NULL ORDER BY serial",
+             WHERE authority = (SELECT pk FROM authorities WHERE name = ?1) AND revoked IS NOT NULL
+             UNION ALL
+             SELECT serial, held, ?2, not_after FROM devices JOIN credentials ON credentials.device = devices.pk
+             WHERE authority = (SELECT pk FROM authorities WHERE name = ?1) AND revoked IS NULL AND held IS NOT NULL
+             ORDER BY serial",
         )?;
-        let mut found = statement.query([authority.as_str()])?;
+        let (change, _) = self.audit_end()?;
+        let mut found = statement.query(params![authority.as_str(), Reason::CertificateHold.code()])?;
         let mut entries = Vec::new();
-        let mut revoked = 0;
         while let Some(row) = found.next()? {
-            revoked += 1;
             let serial =
                 SerialNumber::from_octets(&row.get::<_, Vec<u8>>(0)?).ok_or_else(|| damaged("serial number"))?;
             let reason = Reason::from_code(row.get(2)?).ok_or_else(|| damaged("revocation"))?;
@@ -435,7 +438,7 @@ impl Store for SqliteStore {
                 entries.push(Revoked { serial, at: UnixTime(row.get(1)?), reason });
             }
         }
-        Ok(CrlRecord { number: record.crl_number + 1, entries, revoked })
+        Ok(CrlRecord { number: record.crl_number + 1, entries, change })
     }
 
     fn settings_text(&self) -> Result<String, StoreError> {
@@ -580,15 +583,32 @@ impl Store for SqliteStore {
         Ok(tx.commit()?)
     }
 
-    fn record_use(
-        &mut self,
-        device: &DeviceId,
-        certificate: Option<Fingerprint>,
-        cause: &Cause,
-    ) -> Result<(), StoreError> {
+    fn record_uses(&mut self, uses: &[(DeviceId, Option<Fingerprint>)], cause: &Cause) -> Result<(), StoreError> {
         let tx = self.writing()?;
-        write::record_use(&tx, device, certificate, cause)?;
+        for (device, certificate) in uses {
+            write::record_use(&tx, device, *certificate, cause)?;
+        }
         Ok(tx.commit()?)
+    }
+
+    fn add_traffic(&mut self, counted: &[(DeviceId, Traffic)], at: UnixTime) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        traffic::add(&tx, counted, at)?;
+        Ok(tx.commit()?)
+    }
+
+    fn traffic(&self, id: &DeviceId) -> Result<Traffic, StoreError> {
+        traffic::of(&self.connection, id)
+    }
+
+    fn record_clone_sign(&mut self, id: &DeviceId, sign: &str, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        traffic::record_clone_sign(&tx, id, sign, cause)?;
+        Ok(tx.commit()?)
+    }
+
+    fn clone_signs(&self, id: &DeviceId) -> Result<Option<CloneSigns>, StoreError> {
+        traffic::clone_signs(&self.connection, id)
     }
 
     fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<Ended>, StoreError> {
@@ -606,6 +626,18 @@ impl Store for SqliteStore {
         }
         tx.commit()?;
         Ok(ended)
+    }
+
+    fn set_hold(&mut self, ids: &[DeviceId], held: bool, cause: &Cause) -> Result<Vec<DeviceId>, StoreError> {
+        let tx = self.writing()?;
+        let mut changed = Vec::new();
+        for id in ids {
+            if write::set_hold(&tx, id, held, cause)? {
+                changed.push(id.clone());
+            }
+        }
+        tx.commit()?;
+        Ok(changed)
     }
 
     fn make_group(&mut self, name: &GroupName, members: &GroupMembers, cause: &Cause) -> Result<(), StoreError> {

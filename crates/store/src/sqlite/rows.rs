@@ -19,7 +19,7 @@ use crate::{AuthorityRole, DeviceView, KeyPlace, StoreError};
 pub(super) const DEVICE_COLUMNS: &str =
     "devices.pk, devices.id, devices.kind, devices.gateway, devices.owner, devices.created, devices.out,
      devices.retired, devices.seen, devices.tokens_from, devices.labels, devices.facts,
-     devices.member_of";
+     devices.member_of, devices.held";
 
 const CREDENTIAL_COLUMNS: &str =
     "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type, credentials.not_before,
@@ -89,6 +89,7 @@ pub(super) fn device(row: &Row<'_>) -> Result<(i64, DeviceRecord), StoreError> {
     device.retired = time(row.get(7)?);
     device.seen = time(row.get(8)?);
     device.tokens_from = UnixTime(row.get(9)?);
+    device.held = time(row.get(13)?);
     for (name, value) in pairs(text(10)?, "labels")? {
         device.labels.insert(parsed::<LabelName>(&name, "label")?, parsed::<LabelValue>(&value, "label")?);
     }
@@ -172,7 +173,12 @@ fn object<'t>(pairs: impl Iterator<Item = (&'t str, &'t str)>) -> String {
 }
 
 /// A credential's row, columns from `at` on.
-pub(super) fn credential(row: &Row<'_>, at: usize, device: &DeviceId) -> Result<CredentialRecord, StoreError> {
+pub(super) fn credential(
+    row: &Row<'_>,
+    at: usize,
+    device: &DeviceId,
+    held: Option<UnixTime>,
+) -> Result<CredentialRecord, StoreError> {
     let revoked: Option<i64> = row.get(at + 10)?;
     let reason: Option<u8> = row.get(at + 11)?;
     let origin: String = row.get(at + 12)?;
@@ -196,6 +202,7 @@ pub(super) fn credential(row: &Row<'_>, at: usize, device: &DeviceId) -> Result<
             (None, _) => None,
             (Some(_), None) => return Err(damaged("revocation")),
         },
+        held,
     })
 }
 
@@ -218,7 +225,7 @@ pub(super) fn fill(connection: &Connection, devices: &mut BTreeMap<i64, DeviceVi
         let mut rows = statement.query(params![first, last])?;
         while let Some(row) = rows.next()? {
             if let Some(view) = devices.get_mut(&row.get(0)?) {
-                let record = credential(row, 1, &view.device.id)?;
+                let record = credential(row, 1, &view.device.id, view.device.held)?;
                 view.credentials.push(record);
             }
         }

@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 3;
+const FORMAT: i64 = 4;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -43,7 +43,7 @@ CREATE TABLE servers (name TEXT PRIMARY KEY, certificate BLOB NOT NULL) WITHOUT 
 CREATE TABLE devices (
     pk INTEGER PRIMARY KEY, id TEXT NOT NULL UNIQUE, kind TEXT NOT NULL, gateway TEXT, owner TEXT,
     created INTEGER NOT NULL, out INTEGER, retired INTEGER, seen INTEGER, tokens_from INTEGER NOT NULL DEFAULT 0,
-    changed INTEGER NOT NULL, labels TEXT NOT NULL DEFAULT '{}', facts TEXT NOT NULL DEFAULT '{}',
+    held INTEGER, changed INTEGER NOT NULL, labels TEXT NOT NULL DEFAULT '{}', facts TEXT NOT NULL DEFAULT '{}',
     member_of TEXT NOT NULL DEFAULT '[]'
 );
 CREATE INDEX devices_by_change ON devices (changed);
@@ -93,9 +93,24 @@ CREATE TABLE trial_differences (
 ) WITHOUT ROWID;
 ";
 
+/// Tables that came with format 4: what the guard counts of each device, and signs that somebody else has its key.
+const TABLES_4: &str = "
+CREATE TABLE traffic (
+    device INTEGER PRIMARY KEY REFERENCES devices, messages_in INTEGER NOT NULL DEFAULT 0,
+    octets_in INTEGER NOT NULL DEFAULT 0, messages_out INTEGER NOT NULL DEFAULT 0,
+    octets_out INTEGER NOT NULL DEFAULT 0, refusals INTEGER NOT NULL DEFAULT 0, refused_at INTEGER, refused TEXT
+);
+
+CREATE TABLE clone_signs (
+    device INTEGER PRIMARY KEY REFERENCES devices, first INTEGER NOT NULL, last INTEGER NOT NULL,
+    count INTEGER NOT NULL, sign TEXT NOT NULL
+);
+";
+
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES)?;
     connection.execute_batch(TABLES_3)?;
+    connection.execute_batch(TABLES_4)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -116,8 +131,14 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
     if found == 2 {
         tx.execute_batch("ALTER TABLE devices ADD COLUMN member_of TEXT NOT NULL DEFAULT '[]';")?;
     }
-    if found < FORMAT {
+    if found < 3 {
         tx.execute_batch(TABLES_3)?;
+    }
+    if found == 2 || found == 3 {
+        tx.execute_batch("ALTER TABLE devices ADD COLUMN held INTEGER;")?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_4)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

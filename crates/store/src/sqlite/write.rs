@@ -131,11 +131,12 @@ fn device(tx: &Transaction<'_>, id: &DeviceId) -> Result<(i64, DeviceRecord), St
 }
 
 fn credentials(tx: &Transaction<'_>, pk: i64, id: &DeviceId) -> Result<Vec<CredentialRecord>, StoreError> {
+    let held = tx.prepare_cached("SELECT held FROM devices WHERE pk = ?1")?.query_row([pk], |row| row.get(0))?;
     let mut statement = tx.prepare_cached(&credential_sql("credentials.device = ?1"))?;
     let mut found = statement.query([pk])?;
     let mut all = Vec::new();
     while let Some(row) = found.next()? {
-        all.push(rows::credential(row, 0, id)?);
+        all.push(rows::credential(row, 0, id, rows::time(held))?);
     }
     Ok(all)
 }
@@ -356,7 +357,10 @@ pub(super) fn retire_device(tx: &Transaction<'_>, id: &DeviceId, cause: &Cause) 
     let change = append(tx, cause, "device.retire", id.as_str(), &detail.to_string())?;
     touch(tx, pk, change)?;
     touch_gateway(tx, record.gateway.as_ref(), change)?;
-    tx.execute("UPDATE devices SET retired = ?2, tokens_from = ?2 + 1 WHERE pk = ?1", params![pk, cause.at.0])?;
+    tx.execute(
+        "UPDATE devices SET retired = ?2, held = NULL, tokens_from = ?2 + 1 WHERE pk = ?1",
+        params![pk, cause.at.0],
+    )?;
     for fact in record.facts.values() {
         tx.execute("DELETE FROM facts WHERE name = ?1 AND value = ?2", [fact.name().as_str(), fact.value()])?;
     }
@@ -406,11 +410,8 @@ fn supersede(
     at: UnixTime,
 ) -> Result<Result<Vec<String>, IssueRefusal>, StoreError> {
     let id = record.id.clone();
-    if let Some(since) = record.retired {
-        return Ok(Err(IssueRefusal::Retired { device: id, since }));
-    }
-    if let Some(since) = record.out {
-        return Ok(Err(IssueRefusal::Out { device: id, since }));
+    if let Some(barred) = record.barred() {
+        return Ok(Err(IssueRefusal::barred(id, barred)));
     }
     if let Some(refusal) = key_refusal(tx, pk, new)? {
         return Ok(Err(refusal));
@@ -649,7 +650,7 @@ pub(super) fn revoke(tx: &Transaction<'_>, what: Revocation<'_>, cause: &Cause) 
     touch_gateway(tx, record.gateway.as_ref(), change)?;
     if what.only.is_none() && record.retired.is_none() {
         tx.execute(
-            "UPDATE devices SET out = coalesce(out, ?2), tokens_from = ?2 + 1 WHERE pk = ?1",
+            "UPDATE devices SET out = coalesce(out, ?2), held = NULL, tokens_from = ?2 + 1 WHERE pk = ?1",
             params![pk, cause.at.0],
         )?;
     }
@@ -680,13 +681,41 @@ fn end_credentials(
         }
         update_credential(tx, "revoked = ?3", credential.fingerprint, &at.0)?;
         update_credential(tx, "reason = ?3", credential.fingerprint, &reason.code())?;
-        let listed = credential.origin == Origin::Issued;
-        if let (true, Some(authority)) = (listed, &credential.authority) {
-            tx.execute("UPDATE authorities SET crl_pending = 1 WHERE name = ?1", [authority.as_str()])?;
-        }
+        let listed = list_anew(tx, &credential)?;
         ended.push(Ended { fingerprint: credential.fingerprint, serial: credential.serial, listed });
     }
     Ok(ended)
+}
+
+/// Marks the CRL on which a credential stands or stood; says whether there is one. The mark is the number of the change
+/// that is being made, so that a CRL that was signed before it does not take it away.
+fn list_anew(tx: &Transaction<'_>, credential: &CredentialRecord) -> Result<bool, StoreError> {
+    let listed = credential.origin == Origin::Issued;
+    if let (true, Some(authority)) = (listed, &credential.authority) {
+        let change = super::audit_end(tx)?.0 + 1;
+        tx.execute("UPDATE authorities SET crl_pending = ?2 WHERE name = ?1", params![authority.as_str(), change])?;
+    }
+    Ok(listed)
+}
+
+/// Puts one device on hold or lifts that; says whether it changed anything.
+pub(super) fn set_hold(tx: &Transaction<'_>, id: &DeviceId, held: bool, cause: &Cause) -> Result<bool, StoreError> {
+    let (pk, record) = device(tx, id)?;
+    if record.out.is_some() || record.retired.is_some() || record.held.is_some() == held {
+        return Ok(false);
+    }
+    let mut serials = Vec::new();
+    for credential in credentials(tx, pk, id)? {
+        if credential.revoked.is_none() && credential.not_after >= cause.at && list_anew(tx, &credential)? {
+            serials.push(credential.name());
+        }
+    }
+    let act = if held { "hold" } else { "release" };
+    let change = append(tx, cause, act, id.as_str(), &json!({ "serials": serials }).to_string())?;
+    touch(tx, pk, change)?;
+    touch_gateway(tx, record.gateway.as_ref(), change)?;
+    tx.execute("UPDATE devices SET held = ?2 WHERE pk = ?1", params![pk, held.then_some(cause.at.0)])?;
+    Ok(true)
 }
 
 /// Marks a device's gateway as changed, whose rights depend on its children.
@@ -725,12 +754,11 @@ pub(super) fn record_crl(
 ) -> Result<bool, StoreError> {
     let out_of_range = |_| damaged("CRL number");
     let number = i64::try_from(crl.number).map_err(out_of_range)?;
-    let revoked = i64::try_from(crl.revoked).map_err(out_of_range)?;
     let updated = tx.execute(
         "UPDATE authorities SET crl_number = ?2, crl_at = ?3,
-             crl_pending = (SELECT count(*) FROM credentials WHERE authority = authorities.pk AND revoked IS NOT NULL) <> ?4
+             crl_pending = CASE WHEN crl_pending > ?4 THEN crl_pending ELSE 0 END
          WHERE name = ?1 AND crl_number = ?2 - 1",
-        params![authority.as_str(), number, cause.at.0, revoked],
+        params![authority.as_str(), number, cause.at.0, crl.change],
     )?;
     if updated == 0 {
         return Ok(false);

@@ -95,11 +95,8 @@ fn ready(ward: &Ward, view: &DeviceView, again: bool) -> Result<(), Problem> {
 /// Why a device cannot have a new credential, as it stands.
 pub(crate) fn standing(view: &DeviceView, again: bool, now: tidy_warden_core::time::UnixTime) -> Option<IssueRefusal> {
     let device = &view.device;
-    if let Some(since) = device.retired {
-        return Some(IssueRefusal::Retired { device: device.id.clone(), since });
-    }
-    if let Some(since) = device.out {
-        return Some(IssueRefusal::Out { device: device.id.clone(), since });
+    if let Some(barred) = device.barred() {
+        return Some(IssueRefusal::barred(device.id.clone(), barred));
     }
     let usable =
         view.credentials.iter().filter_map(|credential| credential.usable_until()).filter(|until| *until >= now);
@@ -114,6 +111,7 @@ pub(crate) fn refusal(refusal: &IssueRefusal) -> Problem {
         IssueRefusal::Out { device, .. } => {
             (device, format!("device reopen {device} --because TEXT, if it may come back"))
         }
+        IssueRefusal::Held { device, .. } => (device, format!("release {device}, if all is well with it")),
         IssueRefusal::Retired { device, .. } => (device, "list the machine under a new id".to_owned()),
         IssueRefusal::HasCredential { device, .. } => (device, "add --again to give it another one".to_owned()),
         IssueRefusal::KeyInUse { other } => (other, "make a new key on the device: each device has its own".to_owned()),

@@ -59,10 +59,8 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
         }
         None => Err(Denial::NoEdition),
     };
-    if let Some(since) = view.device.retired.or(view.device.out) {
-        context
-            .console
-            .note(format!("note: {} is out since {since}, so it cannot connect whatever policy says", view.device.id));
+    if let Some(barred) = view.device.barred() {
+        context.console.note(format!("note: {barred}, so it cannot connect whatever policy says"));
     }
     let number = edition.as_ref().map_or(0, |edition| edition.number);
     let rule = match &decision {

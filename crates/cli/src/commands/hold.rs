@@ -1,0 +1,81 @@
+//! `hold` and `release`: suspend devices, everywhere and at once, and lift that.
+
+use serde_json::json;
+use tidy_warden_core::device::Barred;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_store::Store;
+
+use super::{Context, pick};
+use crate::args::HoldArgs;
+use crate::console::counted;
+use crate::edge::parse;
+use crate::problem::{Exit, Problem};
+
+/// What is done: put on hold, or released.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Act {
+    Hold,
+    Release,
+}
+
+impl Act {
+    fn words(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Hold => ("hold", "put on hold"),
+            Self::Release => ("release", "released"),
+        }
+    }
+}
+
+pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Exit, Problem> {
+    let console = context.console;
+    let mut ward = context.ward()?;
+    let (verb, done) = act.words();
+    let ids: Vec<DeviceId> = match &args.device {
+        Some(device) => {
+            let id: DeviceId = parse(device)?;
+            if let Some(barred @ (Barred::Out(_) | Barred::Retired(_))) = ward.device(&id)?.device.barred() {
+                return Err(Problem::refused(format!("`{id}` was not {done}"))
+                    .because(barred)
+                    .next(format!("device show {id}")));
+            }
+            let question = match act {
+                Act::Hold => format!("Put {id} on hold? It is cut off until it is released."),
+                Act::Release => format!("Release {id}? Its credentials sign in again."),
+            };
+            console.confirm(&question, args.yes)?;
+            vec![id]
+        }
+        None => {
+            let views = pick::devices(&ward, args.condition.as_deref().unwrap_or_default())?;
+            let ids: Vec<DeviceId> = views.into_iter().map(|view| view.device.id).collect();
+            pick::confirm(console, verb, &ids, args.count)?;
+            ids
+        }
+    };
+    let because = console.reason(args.because.text())?;
+    let cause = ward.cause(Some(&because));
+    let changed = ward.store.set_hold(&ids, act == Act::Hold, &cause)?;
+    let unchanged = ids.len() - changed.len();
+    let mut text = match (changed.as_slice(), ids.as_slice()) {
+        ([one], [_]) => format!("{done}: {one}\n"),
+        ([], [one]) if act == Act::Hold => format!("{one} is on hold already; nothing changed\n"),
+        ([], [one]) => format!("{one} is not on hold; nothing changed\n"),
+        _ => format!("{done}: {}\n", counted(changed.len(), "device")),
+    };
+    if ids.len() > 1 && unchanged > 0 {
+        text.push_str(&format!("left as they were: {}\n", counted(unchanged, "device")));
+    }
+    let value = json!({ "act": verb, "devices": changed, "unchanged": unchanged });
+    console.show("tidy-warden/hold/1", value, &text)?;
+    if !changed.is_empty() {
+        let them = if changed.len() == 1 { "it" } else { "them" };
+        console.note(match act {
+            Act::Hold => {
+                format!("a running guard cuts {them} within a second; publish the new list with: crl --out FILE")
+            }
+            Act::Release => format!("a running guard lets {them} in again; publish the new list with: crl --out FILE"),
+        });
+    }
+    Ok(Exit::Done)
+}
