@@ -83,6 +83,15 @@ impl Problem {
         self
     }
 
+    /// What failed and why, for a log line.
+    pub(crate) fn in_one_line(&self) -> String {
+        let what = self.what.lines().collect::<Vec<_>>().join(" ");
+        match &self.because {
+            Some(because) => format!("{what}: {because}"),
+            None => what,
+        }
+    }
+
     /// Adds the next step to those that are given already.
     pub(crate) fn or_next(self, next: &str) -> Self {
         let next = match &self.next {

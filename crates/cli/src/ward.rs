@@ -92,6 +92,13 @@ impl Ward {
         Ok(Box::new(SqliteStore::open(&self.dir.join(STORE))?))
     }
 
+    /// Another handle on the same store, which waits for other processes no longer than `patience`.
+    pub(crate) fn patient_store(&self, patience: std::time::Duration) -> Result<Box<dyn Store>, Problem> {
+        let store = SqliteStore::open(&self.dir.join(STORE))?;
+        store.set_patience(patience)?;
+        Ok(Box::new(store))
+    }
+
     /// The present instant by the ward's clock.
     pub(crate) fn now(&self) -> UnixTime {
         self.clock.now()

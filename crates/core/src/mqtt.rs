@@ -29,16 +29,24 @@ pub mod reason {
     pub const MALFORMED: u8 = 0x81;
     /// Protocol error.
     pub const PROTOCOL_ERROR: u8 = 0x82;
+    /// Implementation specific error.
+    pub const IMPLEMENTATION: u8 = 0x83;
     /// Unsupported protocol version.
     pub const UNSUPPORTED_VERSION: u8 = 0x84;
     /// Client identifier not valid.
     pub const BAD_CLIENT_ID: u8 = 0x85;
+    /// Bad user name or password.
+    pub const BAD_LOGIN: u8 = 0x86;
     /// Not authorized.
     pub const NOT_AUTHORIZED: u8 = 0x87;
     /// Server unavailable.
     pub const SERVER_UNAVAILABLE: u8 = 0x88;
+    /// Banned.
+    pub const BANNED: u8 = 0x8a;
     /// Server shutting down.
     pub const SHUTTING_DOWN: u8 = 0x8b;
+    /// Server busy.
+    pub const BUSY: u8 = 0x89;
     /// Bad authentication method.
     pub const BAD_AUTHENTICATION_METHOD: u8 = 0x8c;
     /// Keep alive timeout.
@@ -71,6 +79,8 @@ pub mod return_code {
     pub const BAD_CLIENT_ID: u8 = 2;
     /// Server unavailable.
     pub const UNAVAILABLE: u8 = 3;
+    /// Bad user name or password.
+    pub const BAD_LOGIN: u8 = 4;
     /// Not authorized.
     pub const NOT_AUTHORIZED: u8 = 5;
 }

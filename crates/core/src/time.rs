@@ -82,6 +82,13 @@ impl serde::Serialize for UnixTime {
     }
 }
 
+impl<'de> serde::Deserialize<'de> for UnixTime {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = <std::borrow::Cow<'de, str>>::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
+    }
+}
+
 /// Tells the time. Only entry points own one; everything else is told.
 pub trait Clock: Send + Sync {
     /// The present instant.

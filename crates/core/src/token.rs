@@ -116,7 +116,7 @@ pub enum BadToken {
 }
 
 /// A token whose signature, parties and times were checked, at one moment.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct VerifiedToken {
     /// The device that it stands for.
     pub device: DeviceId,

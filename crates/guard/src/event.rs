@@ -42,6 +42,12 @@ pub enum Event {
     Listening {
         /// Where.
         address: SocketAddr,
+        /// Where it accepts WebSocket.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        websocket: Option<SocketAddr>,
+        /// Where it answers for metrics and health.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        metrics: Option<SocketAddr>,
         /// The edition that it decides by, 0 for none.
         edition: u32,
     },
@@ -112,6 +118,27 @@ pub enum Event {
         /// Why.
         why: String,
     },
+    /// A sign that somebody else has a device's key.
+    CloneSign {
+        /// The device.
+        device: String,
+        /// Where it comes from now.
+        peer: SocketAddr,
+        /// The sign, in words.
+        sign: String,
+    },
+    /// The guard put a device on hold, as its kind wants after a sign of a clone.
+    Held {
+        /// The device.
+        device: String,
+    },
+    /// The broker lets in who shows nothing: whoever reaches it needs no guard.
+    BypassOpen {
+        /// The broker.
+        broker: String,
+    },
+    /// New settings took effect.
+    Reloaded,
     /// An edition took effect.
     Edition {
         /// Its number.
@@ -125,6 +152,27 @@ pub enum Event {
 }
 
 impl Event {
+    /// The device that it is about, if it is about one.
+    #[must_use]
+    pub fn device(&self) -> Option<&str> {
+        match self {
+            Self::Connected { device, .. }
+            | Self::Withheld { device, .. }
+            | Self::SubscriptionEnded { device, .. }
+            | Self::Cut { device, .. }
+            | Self::Closed { device, .. }
+            | Self::CloneSign { device, .. }
+            | Self::Held { device } => Some(device),
+            Self::Refused { device, .. } => device.as_deref(),
+            Self::Listening { .. }
+            | Self::TlsRefused { .. }
+            | Self::BypassOpen { .. }
+            | Self::Reloaded
+            | Self::Edition { .. }
+            | Self::Trouble { .. } => None,
+        }
+    }
+
     /// A refusal by policy.
     pub(crate) fn denied(device: &str, peer: SocketAddr, act: &'static str, subject: &str, denial: &Denial) -> Self {
         Self::Refused {
@@ -142,10 +190,19 @@ impl fmt::Display for Event {
     /// One line for people.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Listening { address, edition: 0 } => {
+            Self::Listening { address, edition: 0, .. } => {
                 write!(f, "listening on {address}; no edition is adopted, so nobody may connect")
             }
-            Self::Listening { address, edition } => write!(f, "listening on {address}, deciding by edition {edition}"),
+            Self::Listening { address, edition, websocket, metrics } => {
+                write!(f, "listening on {address}")?;
+                if let Some(address) = websocket {
+                    write!(f, ", for WebSocket on {address}")?;
+                }
+                if let Some(address) = metrics {
+                    write!(f, ", metrics on http://{address}/metrics")?;
+                }
+                write!(f, ", deciding by edition {edition}")
+            }
             Self::TlsRefused { peer, why } => write!(f, "refused {peer} in the TLS handshake: {why}"),
             Self::Connected { device, peer, client_id, credential, resumed } => {
                 let how = if *resumed { ", resumed" } else { "" };
@@ -163,6 +220,16 @@ impl fmt::Display for Event {
             }
             Self::Cut { device, why } => write!(f, "cut {device}: {why}"),
             Self::Closed { device, why } => write!(f, "closed {device}: {why}"),
+            Self::CloneSign { device, peer, sign } => {
+                write!(f, "a sign that somebody else has the key of {device}, from {peer}: {sign}")
+            }
+            Self::Held { device } => write!(f, "put {device} on hold"),
+            Self::BypassOpen { broker } => write!(
+                f,
+                "WARNING: the broker at {broker} lets in who shows nothing, so that everybody who reaches it goes around \
+                 the guard; give it a password that only the guard knows, or a network of its own"
+            ),
+            Self::Reloaded => write!(f, "reloaded the settings and the authorities"),
             Self::Edition { number } => write!(f, "deciding by edition {number} now"),
             Self::Trouble { what } => write!(f, "trouble: {what}"),
         }

@@ -1,21 +1,27 @@
 //! The gate: what passes between one device and the broker, packet by packet. No sockets, no clock.
 //!
 //! Packets that pass unchanged are passed on as the octets that came. A packet is rewritten only where a decision
-//! changes it: a topic alias is resolved, a SUBSCRIBE loses what was refused.
+//! changes it: a topic alias is resolved, a message gets its sender's name, a SUBSCRIBE loses what was refused.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::net::SocketAddr;
+use std::sync::Arc;
 
+use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::mqtt::{
     Ack, Disconnect, Frame, Malformed, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Unsubscribe,
-    Version, reason, suback,
+    Value, Version, reason, suback,
 };
 use tidy_warden_core::policy::{self, Delivery, Meter, Rights};
 use tidy_warden_core::settings::OnRefusal;
+use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::{BadFilter, ShareName, TopicFilter, TopicName, split_share};
 
 use crate::Event;
+use crate::metrics::Metrics;
 use crate::shared::Standing;
+use crate::traffic::{Passed, Tally};
 use crate::watching::Watching;
 
 /// The code of a refused filter in MQTT 3.1.1 (section 3.9.3).
@@ -51,6 +57,36 @@ impl From<Malformed> for Close {
     fn from(malformed: Malformed) -> Self {
         Self::Fault { code: malformed.code, why: malformed.what.to_owned() }
     }
+}
+
+/// What passes and is refused, counted.
+#[derive(Clone, Default)]
+pub(crate) struct Counting {
+    pub(crate) tally: Arc<Tally>,
+    pub(crate) metrics: Arc<Metrics>,
+}
+
+impl Counting {
+    /// Counts a refusal; what was refused is kept for whoever looks at the device.
+    pub(crate) fn refused(&self, at: UnixTime, act: &'static str, subject: &str, why: &str) {
+        self.metrics.refused(act);
+        self.tally.refused(at, format!("{act} {subject:?}: {why}"));
+    }
+}
+
+/// How one client's messages are handled.
+#[derive(Debug, Clone)]
+pub(crate) struct Manner {
+    pub(crate) on_refusal: OnRefusal,
+    /// The user property that tells receivers the sender; empty for none.
+    pub(crate) sender_property: Arc<str>,
+}
+
+/// A topic that the broker's alias stands for, and whether the client was told so.
+#[derive(Debug)]
+struct BrokerAlias {
+    topic: String,
+    told: bool,
 }
 
 /// What a subscription asks for: the name of its share, if it has one, and the topics.
@@ -96,7 +132,15 @@ pub(crate) struct Gate {
     rights: Rights,
     watching: Watching,
     meter: Box<dyn Meter + Send>,
-    on_denied: OnRefusal,
+    manner: Manner,
+    counting: Counting,
+    passed: Passed,
+    /// The largest packet that the client takes, in octets.
+    largest_out: usize,
+    /// The highest alias that the client takes from the broker.
+    alias_limit_out: u16,
+    /// Topics that the broker's aliases stand for. They differ from what the client knows where a message was withheld.
+    broker_aliases: HashMap<u16, BrokerAlias>,
     /// Topics that the client's aliases stand for (MQTT 5.0 section 3.3.2.3.4).
     aliases: HashMap<u16, String>,
     /// The highest alias that the broker takes from the client.
@@ -118,7 +162,7 @@ impl Gate {
         rights: Rights,
         watching: Watching,
         meter: Box<dyn Meter + Send>,
-        on_denied: OnRefusal,
+        (manner, counting): (Manner, Counting),
     ) -> Self {
         Self {
             version,
@@ -128,7 +172,12 @@ impl Gate {
             rights,
             watching,
             meter,
-            on_denied,
+            manner,
+            counting,
+            passed: Passed::default(),
+            largest_out: explanations.largest,
+            alias_limit_out: 0,
+            broker_aliases: HashMap::new(),
             aliases: HashMap::new(),
             alias_limit: 0,
             pending: HashMap::new(),
@@ -139,10 +188,26 @@ impl Gate {
         }
     }
 
-    /// What the broker's CONNACK allows.
-    pub(crate) fn connected(&mut self, properties: &Properties<'_>) {
-        let limit = properties.number(PropertyId::TopicAliasMaximum).unwrap_or(0);
-        self.alias_limit = u16::try_from(limit).unwrap_or(u16::MAX);
+    /// What the client's CONNECT and the broker's CONNACK allow.
+    pub(crate) fn connected(&mut self, connect: &Properties<'_>, connack: &Properties<'_>) {
+        let limit = |properties: &Properties<'_>| {
+            u16::try_from(properties.number(PropertyId::TopicAliasMaximum).unwrap_or(0)).unwrap_or(u16::MAX)
+        };
+        self.alias_limit_out = limit(connect);
+        self.alias_limit = limit(connack);
+    }
+
+    /// Hands on what was counted since the last call.
+    pub(crate) fn count(&mut self) {
+        let passed = std::mem::take(&mut self.passed);
+        if passed != Passed::default() {
+            self.counting.tally.add(passed);
+            self.counting.metrics.passed(passed);
+        }
+    }
+
+    fn refused(&self, act: &'static str, subject: &str, why: &str) {
+        self.counting.refused(self.watching.clock.now(), act, subject, why);
     }
 
     /// Whether the will may be published as things stand.
@@ -151,7 +216,8 @@ impl Gate {
     }
 
     /// Takes what new policies give; subscriptions that are too wide for them are ended.
-    pub(crate) fn set_standing(&mut self, standing: Standing, out: &mut Output) {
+    pub(crate) fn set_standing(&mut self, standing: Standing, manner: Manner, out: &mut Output) {
+        self.manner = manner;
         self.rights = standing.rights;
         self.watching.trial = standing.trial;
         self.end_subscriptions(out);
@@ -247,21 +313,34 @@ impl Gate {
         let decision = self.rights.publish(act, &mut *self.meter);
         self.watching.publish(act, decision.is_ok());
         let refusal = match decision {
-            Ok(_) => self.response_refusal(&publish.properties)?,
+            Ok(admitted) => match self.response_refusal(&publish.properties)? {
+                None => {
+                    self.passed.messages_in += 1;
+                    self.passed.octets_in += u64::try_from(publish.payload.len()).unwrap_or(0);
+                    let name = &self.manner.sender_property;
+                    // MQTT 3.1.1 has no properties: its messages tell nothing of their sender, and nothing false either.
+                    let proved = self.version == Version::V5 && !name.is_empty();
+                    if !proved && alias.is_none() {
+                        return pass(frame, &mut out.to_broker);
+                    }
+                    let sender = proved.then(|| sender(&self.device, admitted.child));
+                    let mut properties = publish.properties.without(PropertyId::TopicAlias);
+                    if let Some(sender) = &sender {
+                        properties = properties.without_user(name);
+                        properties = properties.with(PropertyId::UserProperty, Value::Pair(name, sender));
+                    }
+                    Publish { topic: text, properties, ..publish }.append_to(self.version, &mut out.to_broker);
+                    return Ok(());
+                }
+                refusal => refusal,
+            },
             Err(denial) => {
                 let event = Event::denied(&self.device, self.peer, "publish", text, &denial);
                 Some((denial.to_string(), event))
             }
         };
-        let Some((why, event)) = refusal else {
-            if alias.is_none() {
-                return pass(frame, &mut out.to_broker);
-            }
-            let whole =
-                Publish { topic: text, properties: publish.properties.without(PropertyId::TopicAlias), ..publish };
-            out.to_broker.extend(whole.to_bytes(self.version));
-            return Ok(());
-        };
+        let Some((why, event)) = refusal else { return Ok(()) };
+        self.refused("publish", text, &why);
         out.events.push(event);
         self.refuse_publish(&publish, why, out)
     }
@@ -300,19 +379,24 @@ impl Gate {
     }
 
     /// Answers a denied PUBLISH with what the protocol offers. MQTT 5.0 has reason codes for QoS 1 and 2; a message of QoS 0
-    /// has no answer and is dropped. MQTT 3.1.1 has none at all: the connection ends, or the message is dropped and
-    /// acknowledged as if it had passed, by setting (3.1.1 section 3.3.5).
+    /// has no answer and is dropped. MQTT 3.1.1 has none at all: the connection ends (3.1.1 section 3.3.5). By setting the
+    /// message is dropped and acknowledged as if it had passed, or the connection ends in both versions.
     fn refuse_publish(&mut self, publish: &Publish<'_>, why: String, out: &mut Output) -> Result<(), Close> {
-        if self.version == Version::V311 && self.on_denied == OnRefusal::Refuse {
+        let closes = match self.manner.on_refusal {
+            OnRefusal::Refuse => self.version == Version::V311,
+            OnRefusal::Disconnect => true,
+            OnRefusal::Drop => false,
+        };
+        if closes {
             return Err(Close::Fault { code: reason::NOT_AUTHORIZED, why });
         }
         let Some(packet_id) = publish.packet_id else { return Ok(()) };
         let packet_type = if publish.qos == 1 { PacketType::Puback } else { PacketType::Pubrec };
-        let answer = match self.version {
-            Version::V5 => self.explanations.packet(&why, |text| {
+        let answer = match self.manner.on_refusal {
+            OnRefusal::Refuse => self.explanations.packet(&why, |text| {
                 Ack { packet_type, packet_id, code: reason::NOT_AUTHORIZED }.to_bytes(self.version, text)
             }),
-            Version::V311 => {
+            _ => {
                 if publish.qos == 2 {
                     self.dropped.insert(packet_id);
                 }
@@ -328,7 +412,8 @@ impl Gate {
         if self.pending.contains_key(&subscribe.packet_id) {
             return Err(Malformed::protocol("a packet identifier that is in use").into());
         }
-        if self.subscriptions.len() + subscribe.subscriptions.len() > MAX_SUBSCRIPTIONS {
+        let asked_for: usize = self.pending.values().map(|pending| pending.answers.len()).sum();
+        if self.subscriptions.len() + asked_for + subscribe.subscriptions.len() > MAX_SUBSCRIPTIONS {
             return Err(Close::Fault { code: reason::QUOTA, why: "too many subscriptions".to_owned() });
         }
         let mut answers = Vec::with_capacity(subscribe.subscriptions.len());
@@ -347,7 +432,11 @@ impl Gate {
                 }
                 Err(denial) => {
                     text.get_or_insert_with(|| format!("{}: {denial}", subscription.filter));
+                    self.refused("subscribe", subscription.filter, &denial.to_string());
                     out.events.push(Event::denied(&self.device, self.peer, "subscribe", subscription.filter, &denial));
+                    if self.manner.on_refusal == OnRefusal::Disconnect {
+                        return Err(Close::Fault { code: reason::NOT_AUTHORIZED, why: denial.to_string() });
+                    }
                     answers.push(Err(match self.version {
                         Version::V5 => reason::NOT_AUTHORIZED,
                         Version::V311 => SUBACK_FAILURE,
@@ -423,13 +512,37 @@ impl Gate {
 
     fn broker_publish(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
         let publish = Publish::parse(frame, self.version)?;
-        let topic = TopicName::parse(publish.topic).map_err(|error| Close::Broker(error.to_string()))?;
+        let alias = publish.properties.number(PropertyId::TopicAlias).and_then(|alias| u16::try_from(alias).ok());
+        if let Some(alias) = alias {
+            self.note_broker_alias(alias, publish.topic)?;
+        }
+        let known = alias.and_then(|alias| self.broker_aliases.get_mut(&alias));
+        let (text, told) = match &known {
+            Some(known) => (known.topic.as_str(), known.told),
+            None => (publish.topic, false),
+        };
+        let topic = TopicName::parse(text).map_err(|error| Close::Broker(error.to_string()))?;
         let allowed = self.rights.deliver(topic) == Delivery::Deliver;
         self.watching.deliver(topic, allowed);
-        if allowed {
-            return pass(frame, &mut out.to_client);
+        // The client was not told what the alias stands for if the message that set it was withheld: it is told now.
+        let rewritten = publish.topic.is_empty() && !told;
+        let written_out = Publish { topic: text, ..publish.clone() };
+        let fits = !rewritten || written_out.encoded_len(self.version) <= self.largest_out;
+        if allowed && fits {
+            self.passed.messages_out += 1;
+            self.passed.octets_out += u64::try_from(publish.payload.len()).unwrap_or(0);
+            if rewritten {
+                written_out.append_to(self.version, &mut out.to_client);
+            } else {
+                pass(frame, &mut out.to_client)?;
+            }
+            if let Some(known) = known {
+                known.told = true;
+            }
+            return Ok(());
         }
-        out.events.push(Event::Withheld { device: self.device.clone(), topic: publish.topic.to_owned() });
+        self.counting.metrics.withheld.inc();
+        out.events.push(Event::Withheld { device: self.device.clone(), topic: text.to_owned() });
         if let Some(packet_id) = publish.packet_id {
             let packet_type = if publish.qos == 1 { PacketType::Puback } else { PacketType::Pubrec };
             if publish.qos == 2 {
@@ -437,6 +550,19 @@ impl Gate {
             }
             let ack = Ack { packet_type, packet_id, code: reason::SUCCESS };
             out.to_broker.extend(ack.to_bytes(self.version, None));
+        }
+        Ok(())
+    }
+
+    /// Notes what the broker's alias stands for; afterwards it stands for something.
+    fn note_broker_alias(&mut self, alias: u16, topic: &str) -> Result<(), Close> {
+        if alias > self.alias_limit_out {
+            return Err(Close::Broker("a topic alias above the client's maximum".to_owned()));
+        }
+        if !topic.is_empty() {
+            self.broker_aliases.insert(alias, BrokerAlias { topic: topic.to_owned(), told: false });
+        } else if !self.broker_aliases.contains_key(&alias) {
+            return Err(Close::Broker("a topic alias that was not set".to_owned()));
         }
         Ok(())
     }
@@ -477,6 +603,14 @@ impl Gate {
             self.end_subscriptions(out);
         }
         Ok(())
+    }
+}
+
+/// The value of the property that tells the sender: the device, and behind a `/` the child that it speaks for.
+pub(crate) fn sender<'d>(device: &'d str, child: Option<&DeviceId>) -> Cow<'d, str> {
+    match child {
+        None => Cow::Borrowed(device),
+        Some(child) => Cow::Owned(format!("{device}/{child}")),
     }
 }
 

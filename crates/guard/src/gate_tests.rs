@@ -5,6 +5,8 @@ use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::mqtt::{Property, Subscription, Value, split};
 use tidy_warden_core::policy::{Edition, NoMeter, PolicyFile};
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
 
 use super::*;
@@ -42,11 +44,16 @@ fn standing(rights: Rights) -> Standing {
     Standing { rights, trial: None }
 }
 
-fn gate(version: Version, on_denied: OnRefusal) -> Gate {
+fn manner(on_refusal: OnRefusal) -> Manner {
+    Manner { on_refusal, sender_property: "".into() }
+}
+
+fn gate(version: Version, on_refusal: OnRefusal) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
     let speech = (version, Explanations::of(&Properties::default()));
     let watching = watching(None, None);
-    let mut gate = Gate::new(speech, peer, rights(POLICY), watching, Box::new(NoMeter), on_denied);
+    let mut gate =
+        Gate::new(speech, peer, rights(POLICY), watching, Box::new(NoMeter), (manner(on_refusal), Counting::default()));
     gate.alias_limit = 3;
     gate
 }
@@ -208,10 +215,10 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
     client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
     broker(&mut gate, &suback(Version::V5, 9, &[0], None)).1.unwrap();
     let mut out = Output::default();
-    gate.set_standing(standing(rights(POLICY)), &mut out);
+    gate.set_standing(standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
     assert!(out.to_broker.is_empty(), "the same rights end nothing");
     let narrow = rights("policy p { for kind = windvane allow publish \"rope/{device}/wind\" }");
-    gate.set_standing(standing(narrow.clone()), &mut out);
+    gate.set_standing(standing(narrow.clone()), manner(OnRefusal::Refuse), &mut out);
     let frame = split(&out.to_broker, 1000).unwrap().unwrap();
     let unsubscribe = Unsubscribe::parse(&frame, Version::V5).unwrap();
     assert_eq!(unsubscribe.filters, ["rope/wv-1/settings"]);
@@ -219,7 +226,7 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
     assert!(broker(&mut gate, &answer).0.to_client.is_empty(), "the client never asked for it");
     assert!(!broker(&mut gate, &answer).0.to_client.is_empty(), "a second one is the client's");
     let mut again = Output::default();
-    gate.set_standing(standing(narrow), &mut again);
+    gate.set_standing(standing(narrow), manner(OnRefusal::Refuse), &mut again);
     assert!(again.to_broker.is_empty());
 }
 
@@ -227,7 +234,11 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
 fn a_subscription_granted_while_the_edition_changed_does_not_stay() {
     let mut gate = v5();
     client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
-    gate.set_standing(standing(rights("policy p { for kind = windvane }")), &mut Output::default());
+    gate.set_standing(
+        standing(rights("policy p { for kind = windvane }")),
+        manner(OnRefusal::Refuse),
+        &mut Output::default(),
+    );
     let (out, _) = broker(&mut gate, &suback(Version::V5, 9, &[0], None));
     assert_eq!(split(&out.to_broker, 1000).unwrap().unwrap().packet_type, PacketType::Unsubscribe);
     assert!(matches!(&out.events[..], [Event::SubscriptionEnded { .. }]));
@@ -272,7 +283,7 @@ fn shared_subscriptions_go_by_the_name_of_their_share() {
     assert!(matches!(client(&mut v5(), &no_local).1, Err(Close::Fault { code: 0x82, .. })), "a protocol error");
     for version in [Version::V5, Version::V311] {
         let mut gate = gate(version, OnRefusal::Refuse);
-        gate.set_standing(standing(rights(policy)), &mut Output::default());
+        gate.set_standing(standing(rights(policy)), manner(OnRefusal::Refuse), &mut Output::default());
         let asked = [("$share/works/rope/+/storm", 2), ("rope/+/storm", 1), ("$share/other/rope/+/storm", 1)];
         let (out, _) = client(&mut gate, &subscribe(&asked, version));
         assert_eq!(out.to_broker, subscribe(&[("$share/works/rope/+/storm", 1)], version));
@@ -280,7 +291,7 @@ fn shared_subscriptions_go_by_the_name_of_their_share() {
         let (out, _) = broker(&mut gate, &publish("rope/a/storm", 0, Vec::new()).to_bytes(version));
         assert!(!out.to_client.is_empty());
         let mut out = Output::default();
-        gate.set_standing(standing(rights(POLICY)), &mut out);
+        gate.set_standing(standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
         assert_eq!(out.events.len(), 1, "it is ended when the rule is gone");
     }
 }
@@ -361,4 +372,116 @@ proptest! {
             }
         }
     }
+}
+
+#[test]
+fn the_sender_is_proved_and_cannot_be_forged() {
+    let named = Manner { on_refusal: OnRefusal::Refuse, sender_property: "sender".into() };
+    let pair = |name, value| Property { id: PropertyId::UserProperty, value: Value::Pair(name, value) };
+    let said = |gate: &mut Gate, topic: &str, properties| {
+        let (out, _) = client(gate, &publish(topic, 1, properties).to_bytes(Version::V5));
+        let frame = split(&out.to_broker, 1000).unwrap().unwrap();
+        let passed = Publish::parse(&frame, Version::V5).unwrap();
+        let pairs = passed.properties.iter().filter_map(|property| match property.value {
+            Value::Pair(name, value) => Some(format!("{name}={value}")),
+            _ => None,
+        });
+        pairs.collect::<Vec<_>>()
+    };
+    let mut gate = v5();
+    gate.manner = named.clone();
+    assert_eq!(said(&mut gate, "rope/wv-1/wind", vec![]), ["sender=wv-1"]);
+    let forged = vec![pair("sender", "wv-2"), pair("unit", "m/s"), pair("sender", "wv-3")];
+    assert_eq!(said(&mut gate, "rope/wv-1/wind", forged), ["unit=m/s", "sender=wv-1"]);
+
+    // A gateway tells for which of its children it speaks.
+    let settings = Settings::parse(&Source::new(
+        "ward.toml",
+        "[ward]\nname = \"w\"\n[kinds.station]\ncarries = [\"windvane\"]\n[kinds.windvane]\n",
+    ))
+    .unwrap();
+    let station = DeviceRecord::new("st-1".parse().unwrap(), "station".parse().unwrap(), UnixTime(0));
+    let mut behind = DeviceRecord::new("wv-7".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0));
+    behind.gateway = Some(station.id.clone());
+    let text = "policy p { for kind = station\n allow publish \"rope/{device}/power\"\n \
+                allow publish \"rope/{child}/wind\" for children }";
+    let files = [PolicyFile { name: "policies/p.policy".into(), text: text.into() }];
+    let edition = Edition::read(1, &files, &Groups::new()).unwrap();
+    gate.rights = edition.rights_with(&station, [&behind], &settings);
+    gate.device = "st-1".to_owned();
+    assert_eq!(said(&mut gate, "rope/wv-7/wind", vec![]), ["sender=st-1/wv-7"]);
+    assert_eq!(said(&mut gate, "rope/st-1/power", vec![]), ["sender=st-1"]);
+
+    let mut old = self::gate(Version::V311, OnRefusal::Refuse);
+    old.manner = named;
+    let packet = publish("rope/wv-1/wind", 1, Vec::new()).to_bytes(Version::V311);
+    assert_eq!(client(&mut old, &packet).0.to_broker, packet, "3.1.1 has no properties");
+}
+
+#[test]
+fn the_brokers_aliases_stand_for_topics_that_the_client_was_told() {
+    let mut gate = v5();
+    gate.alias_limit_out = 2;
+    let alias = |number| vec![Property { id: PropertyId::TopicAlias, value: Value::Number(number) }];
+    let message = |topic, number| publish(topic, 0, alias(number)).to_bytes(Version::V5);
+    let set = message("rope/wv-1/settings", 1);
+    assert_eq!(broker(&mut gate, &set).0.to_client, set);
+    let again = message("", 1);
+    assert_eq!(broker(&mut gate, &again).0.to_client, again, "the client knows it");
+    // The message that gives the alias another meaning is withheld, so that the client still has the old one.
+    assert!(broker(&mut gate, &message("rope/wv-2/settings", 1)).0.to_client.is_empty());
+    let (out, _) = broker(&mut gate, &again);
+    assert!(out.to_client.is_empty() && out.events.len() == 1, "what it stands for now is not allowed");
+    gate.set_standing(
+        standing(rights("policy p { for kind = windvane\n allow subscribe \"rope/+/settings\" because \"x\" }")),
+        manner(OnRefusal::Refuse),
+        &mut Output::default(),
+    );
+    assert_eq!(broker(&mut gate, &again).0.to_client, message("rope/wv-2/settings", 1), "now it is told");
+    assert_eq!(broker(&mut gate, &again).0.to_client, again);
+    gate.set_standing(standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut Output::default());
+    broker(&mut gate, &message("rope/wv-1/answers", 2)).1.unwrap();
+    // What must be written out is withheld where it does not fit the client.
+    broker(&mut gate, &message("rope/wv-9/settings", 2)).1.unwrap();
+    broker(&mut gate, &message("rope/wv-1/settings", 2)).1.unwrap();
+    gate.broker_aliases.get_mut(&2).unwrap().told = false;
+    gate.largest_out = 10;
+    assert!(broker(&mut gate, &message("", 2)).0.to_client.is_empty());
+    assert!(matches!(broker(&mut gate, &message("rope/wv-1/settings", 3)).1, Err(Close::Broker(_))));
+    assert!(matches!(broker(&mut v5(), &again).1, Err(Close::Broker(_))), "above the maximum of 0");
+}
+
+#[test]
+fn what_follows_a_refusal_is_a_setting() {
+    for version in [Version::V311, Version::V5] {
+        let denied = |qos| publish("rope/wv-2/wind", qos, Vec::new()).to_bytes(version);
+        let mut strict = gate(version, OnRefusal::Disconnect);
+        assert!(matches!(client(&mut strict, &denied(0)).1, Err(Close::Fault { code: reason::NOT_AUTHORIZED, .. })));
+        let (out, result) = client(&mut gate(version, OnRefusal::Disconnect), &subscribe(&[("#", 0)], version));
+        assert!(matches!(result, Err(Close::Fault { code: reason::NOT_AUTHORIZED, .. })) && out.to_broker.is_empty());
+        let mut silent = gate(version, OnRefusal::Drop);
+        let (out, _) = client(&mut silent, &denied(2));
+        assert_eq!(out.to_client, ack(PacketType::Pubrec, 0, version));
+        let (out, _) = client(&mut silent, &ack(PacketType::Pubrel, 0, version));
+        assert_eq!((out.to_client, out.to_broker.len()), (ack(PacketType::Pubcomp, 0, version), 0));
+    }
+}
+
+#[test]
+fn what_passes_and_what_is_refused_is_counted() {
+    let tallies = crate::traffic::Tallies::default();
+    let device: DeviceId = "wv-1".parse().unwrap();
+    let mut gate = v5();
+    gate.counting.tally = tallies.of(&device);
+    client(&mut gate, &publish("rope/wv-1/wind", 1, Vec::new()).to_bytes(Version::V5)).1.unwrap();
+    client(&mut gate, &publish("rope/wv-2/wind", 1, Vec::new()).to_bytes(Version::V5)).1.unwrap();
+    client(&mut gate, &subscribe(&[("#", 0)], Version::V5)).1.unwrap();
+    broker(&mut gate, &publish("rope/wv-1/settings", 0, Vec::new()).to_bytes(Version::V5)).1.unwrap();
+    broker(&mut gate, &publish("rope/wv-2/settings", 0, Vec::new()).to_bytes(Version::V5)).1.unwrap();
+    gate.count();
+    let (_, traffic) = tallies.take(9).remove(0);
+    assert_eq!((traffic.messages_in, traffic.octets_in, traffic.messages_out, traffic.octets_out), (1, 1, 1, 1));
+    let (at, what) = traffic.refused.unwrap();
+    assert_eq!((traffic.refusals, at), (2, UnixTime(9)));
+    assert!(what.starts_with("subscribe \"#\": "), "{what}");
 }

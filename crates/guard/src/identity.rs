@@ -1,20 +1,27 @@
 //! Who a connection is: a certificate that the store knows, or a token, and whether it may sign in now.
 
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex as SyncMutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::credential::Origin;
+use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::{Parties, VerifiedToken, verify};
-use tidy_warden_store::{Cause, Changes, EditionRecord, GroupRecord, Store, StoreError, TrialDifference, TrialRecord};
+use tidy_warden_store::{
+    Cause, Changes, DeviceView, EditionRecord, GroupRecord, Store, StoreError, Traffic, TrialDifference, TrialRecord,
+};
 use tokio::sync::Mutex;
 
 /// The account under which the guard's own changes are recorded.
 const ACTOR: &str = "guard";
+
+/// The most credentials that are remembered for the case that the store fails; a limit on memory.
+const MOST_REMEMBERED: usize = 100_000;
 
 /// Read and write access to the store from many tasks. Who waits for its turn holds no thread, so that a store that is
 /// slow to write does not keep anybody from reading.
@@ -23,10 +30,22 @@ pub(crate) struct Knowledge {
     reader: Arc<Mutex<Box<dyn Store>>>,
     writer: Arc<Mutex<Box<dyn Store>>>,
     clock: Arc<dyn Clock>,
+    /// Since when the store does not answer, and what it says.
+    down: Arc<SyncMutex<Option<(Instant, String)>>>,
+    /// What the store said last of the credentials that were admitted.
+    remembered: Arc<SyncMutex<HashMap<Credential, Found>>>,
+}
+
+/// What the store knows of a credential.
+#[derive(Debug, Clone)]
+struct Found {
+    /// `None` for a token, which the store does not know.
+    credential: Option<CredentialRecord>,
+    device: DeviceRecord,
 }
 
 /// What a session was opened with.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(crate) enum Credential {
     Certificate(Fingerprint),
     Token(VerifiedToken),
@@ -68,25 +87,128 @@ pub(crate) enum NotAdmitted {
     Store(#[from] StoreError),
 }
 
+impl Found {
+    fn look(store: &dyn Store, credential: &Credential) -> Result<Option<Self>, StoreError> {
+        match credential {
+            Credential::Certificate(fingerprint) => {
+                let found = store.status_many(&[*fingerprint])?.into_iter().next().flatten();
+                Ok(found.map(|(record, device)| Self { credential: Some(record), device }))
+            }
+            Credential::Token(token) => {
+                let found = store.devices(std::slice::from_ref(&token.device))?.into_iter().next().flatten();
+                Ok(found.map(|view| Self { credential: None, device: view.device }))
+            }
+        }
+    }
+
+    /// Whether the credential may sign in at `now`.
+    fn judge(self, credential: &Credential, settings: &Settings, now: UnixTime) -> Result<Admitted, NotAdmitted> {
+        let device = self.device;
+        let barred = device.barred();
+        let admitted = match (credential, self.credential) {
+            (Credential::Token(token), _) => {
+                if !settings.kind(&device.kind).is_ok_and(|kind| kind.token_login) {
+                    return Err(NotAdmitted::NoTokenLogin(device.kind.to_string()));
+                }
+                if token.issued_at < device.tokens_from {
+                    return Err(NotAdmitted::TokenRevoked);
+                }
+                if now >= token.ends {
+                    return Err(tidy_warden_core::token::BadToken::Ended { exp: token.ends }.into());
+                }
+                // A token is refused from the second `exp` on, so the one before is its last.
+                let ends = UnixTime(token.ends.0 - 1);
+                Ok(Admitted { device, ends, shown: format!("token {}", token.jti) })
+            }
+            (Credential::Certificate(_), Some(record)) => {
+                record.may_sign_in(now)?;
+                let ends = record.usable_until().unwrap_or(now);
+                Ok(Admitted { device, ends, shown: format!("certificate {}", record.name()) })
+            }
+            (Credential::Certificate(_), None) => Err(NotAdmitted::UnknownCertificate),
+        };
+        match (admitted, barred) {
+            (Ok(_), Some(barred)) => Err(barred.into()),
+            (admitted, _) => admitted,
+        }
+    }
+}
+
+/// The answer where the store knows nothing of a credential.
+fn unknown(credential: &Credential) -> NotAdmitted {
+    match credential {
+        Credential::Certificate(_) => NotAdmitted::UnknownCertificate,
+        Credential::Token(token) => NotAdmitted::UnknownDevice(token.device.to_string()),
+    }
+}
+
 impl Knowledge {
     pub(crate) fn new(reader: Box<dyn Store>, writer: Box<dyn Store>, clock: Arc<dyn Clock>) -> Self {
-        Self { reader: Arc::new(Mutex::new(reader)), writer: Arc::new(Mutex::new(writer)), clock }
+        Self {
+            reader: Arc::new(Mutex::new(reader)),
+            writer: Arc::new(Mutex::new(writer)),
+            clock,
+            down: Arc::default(),
+            remembered: Arc::default(),
+        }
     }
 
     pub(crate) fn now(&self) -> UnixTime {
         self.clock.now()
     }
 
+    fn down(&self) -> std::sync::MutexGuard<'_, Option<(Instant, String)>> {
+        self.down.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// How long the store has not answered; `None` while it does.
+    pub(crate) fn silent_for(&self) -> Option<Duration> {
+        self.down().as_ref().map(|(since, _)| since.elapsed())
+    }
+
+    /// Asks the store, unless it failed a moment ago: then only [`Self::changed_since`] tries, and the others do not queue
+    /// up behind a store that makes everybody wait.
     async fn read<T: Send + 'static>(
         &self,
         question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        let store = self.reader.clone().lock_owned().await;
-        finished(tokio::task::spawn_blocking(move || question(&**store)).await)
+        if let Some((_, detail)) = &*self.down() {
+            return Err(StoreError::Damaged { detail: detail.clone() });
+        }
+        self.try_read(question).await
     }
 
+    async fn try_read<T: Send + 'static>(
+        &self,
+        question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
+    ) -> Result<T, StoreError> {
+        let store = self.reader.clone().lock_owned().await;
+        let answer = finished(tokio::task::spawn_blocking(move || question(&**store)).await);
+        let mut down = self.down();
+        match &answer {
+            Ok(_) => *down = None,
+            Err(error) => {
+                let since = down.as_ref().map_or_else(Instant::now, |(since, _)| *since);
+                *down = Some((since, error.to_string()));
+            }
+        }
+        drop(down);
+        answer
+    }
+
+    async fn write<T: Send + 'static>(
+        &self,
+        change: impl FnOnce(&mut dyn Store, &Cause) -> Result<T, StoreError> + Send + 'static,
+        because: String,
+    ) -> Result<T, StoreError> {
+        let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because };
+        let mut store = self.writer.clone().lock_owned().await;
+        finished(tokio::task::spawn_blocking(move || change(&mut **store, &cause)).await)
+    }
+
+    /// What is new; tries the store even if it failed before.
     pub(crate) async fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
-        self.read(move |store| store.changed_since(since)).await
+        self.try_read(move |store| store.changed_since(since)).await
     }
 
     /// An edition, the groups that it may name, and the trial that is running.
@@ -101,88 +223,159 @@ impl Knowledge {
         self.read(move |store| store.children(&gateway)).await
     }
 
+    /// Devices as they are recorded.
+    pub(crate) async fn devices(&self, ids: Vec<DeviceId>) -> Result<Vec<Option<DeviceView>>, StoreError> {
+        self.read(move |store| store.devices(&ids)).await
+    }
+
     pub(crate) async fn record_differences(
         &self,
         trial: u32,
         differences: Vec<TrialDifference>,
     ) -> Result<(), StoreError> {
-        let mut store = self.writer.clone().lock_owned().await;
-        finished(tokio::task::spawn_blocking(move || store.record_differences(trial, &differences)).await)
+        self.write(move |store, _| store.record_differences(trial, &differences), String::new()).await
     }
 
-    /// The device that the store recorded for a credential; nothing in the certificate is parsed for a name.
-    pub(crate) async fn device_of(&self, credential: &Credential) -> Result<DeviceId, NotAdmitted> {
-        match credential {
-            Credential::Certificate(fingerprint) => {
-                let fingerprint = *fingerprint;
-                let found = self.read(move |store| store.status_many(&[fingerprint])).await?;
-                let (_, device) = found.into_iter().next().flatten().ok_or(NotAdmitted::UnknownCertificate)?;
-                Ok(device.id)
-            }
-            Credential::Token(token) => Ok(token.device.clone()),
-        }
-    }
-
-    /// Whether a credential may sign in at this moment.
-    pub(crate) async fn admit(&self, credential: &Credential, settings: &Settings) -> Result<Admitted, NotAdmitted> {
+    /// Whether a credential may sign in at this moment, and which policies count. While the store does not answer, what it
+    /// said last counts, but not for longer than the settings say.
+    pub(crate) async fn admit(
+        &self,
+        credential: &Credential,
+        settings: &Settings,
+    ) -> Result<(Admitted, Option<Changes>), NotAdmitted> {
         let now = self.now();
-        let admitted = match credential {
-            Credential::Certificate(fingerprint) => {
-                let fingerprint = *fingerprint;
-                let found = self.read(move |store| store.status_many(&[fingerprint])).await?;
-                let (record, device) = found.into_iter().next().flatten().ok_or(NotAdmitted::UnknownCertificate)?;
-                record.may_sign_in(now)?;
-                let ends = record.usable_until().unwrap_or(now);
-                Admitted { device, ends, shown: format!("certificate {}", record.name()) }
+        let wanted = credential.clone();
+        let answer = self.read(move |store| Ok((Found::look(store, &wanted)?, store.changed_since(i64::MAX)?))).await;
+        match answer {
+            Ok((found, changes)) => {
+                let found = found.ok_or_else(|| unknown(credential))?;
+                let admitted = found.clone().judge(credential, settings, now);
+                self.remember(credential, admitted.is_ok().then_some(found));
+                Ok((admitted?, Some(changes)))
             }
-            Credential::Token(token) => {
-                let id = token.device.clone();
-                let found = self.read(move |store| store.devices(&[id])).await?;
-                let unknown = || NotAdmitted::UnknownDevice(token.device.to_string());
-                let device = found.into_iter().next().flatten().ok_or_else(unknown)?.device;
-                if !settings.kind(&device.kind).is_ok_and(|kind| kind.token_login) {
-                    return Err(NotAdmitted::NoTokenLogin(device.kind.to_string()));
-                }
-                if token.issued_at < device.tokens_from {
-                    return Err(NotAdmitted::TokenRevoked);
-                }
-                if now >= token.ends {
-                    return Err(tidy_warden_core::token::BadToken::Ended { exp: token.ends }.into());
-                }
-                // A token is refused from the second `exp` on, so the one before is its last.
-                let ends = UnixTime(token.ends.0 - 1);
-                Admitted { device, ends, shown: format!("token {}", token.jti) }
-            }
-        };
-        match admitted.device.barred() {
-            Some(barred) => Err(barred.into()),
-            None => Ok(admitted),
+            Err(error) => match self.recall(credential, settings) {
+                Some(found) => Ok((found.judge(credential, settings, now)?, None)),
+                None => Err(error.into()),
+            },
         }
     }
 
-    /// The recorded credential that a certificate in DER stands for.
-    pub(crate) async fn resolve(&self, der: Vec<u8>) -> Result<Fingerprint, NotAdmitted> {
+    fn remembered(&self) -> std::sync::MutexGuard<'_, HashMap<Credential, Found>> {
+        self.remembered.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn remember(&self, credential: &Credential, found: Option<Found>) {
+        let mut remembered = self.remembered();
+        match found {
+            Some(found) => {
+                if remembered.len() >= MOST_REMEMBERED {
+                    remembered.clear();
+                }
+                remembered.insert(credential.clone(), found);
+            }
+            None => {
+                remembered.remove(credential);
+            }
+        }
+    }
+
+    fn recall(&self, credential: &Credential, settings: &Settings) -> Option<Found> {
+        let patience = u64::try_from(settings.guard.store_patience.seconds()).unwrap_or(0);
+        let silent = self.silent_for().is_some_and(|silent| silent < Duration::from_secs(patience));
+        silent.then(|| self.remembered().get(credential).cloned()).flatten()
+    }
+
+    /// The same for many credentials at once, whose sessions are open.
+    pub(crate) async fn admit_many(
+        &self,
+        credentials: Vec<Credential>,
+        settings: Arc<Settings>,
+    ) -> Result<Vec<Result<Admitted, NotAdmitted>>, StoreError> {
+        let now = self.now();
+        let asked = credentials.clone();
+        let look = move |store: &dyn Store| -> Result<Vec<Option<Found>>, StoreError> {
+            asked.iter().map(|credential| Found::look(store, credential)).collect()
+        };
+        let all = self.read(look).await?;
+        let judged = credentials.iter().zip(all).map(|(credential, found)| {
+            let found = found.ok_or_else(|| unknown(credential))?;
+            let admitted = found.clone().judge(credential, &settings, now);
+            self.remember(credential, admitted.is_ok().then_some(found));
+            admitted
+        });
+        Ok(judged.collect())
+    }
+
+    /// The recorded credential that a certificate in DER stands for, and its device: the one that the store recorded,
+    /// nothing in the certificate is parsed for a name.
+    pub(crate) async fn resolve(
+        &self,
+        der: Vec<u8>,
+        settings: &Settings,
+    ) -> Result<(Fingerprint, DeviceId), NotAdmitted> {
         let fingerprint = Fingerprint::of(&der);
-        let known = self.read(move |store| store.status_many(&[fingerprint])).await?;
-        if known.iter().flatten().any(|(record, _)| record.origin != Origin::Foreign) {
-            return Ok(fingerprint);
+        let known = match self.read(move |store| store.status_many(&[fingerprint])).await {
+            Ok(known) => known,
+            Err(error) => {
+                let found = self.recall(&Credential::Certificate(fingerprint), settings);
+                return found.map(|found| (fingerprint, found.device.id)).ok_or_else(|| error.into());
+            }
+        };
+        if let Some((record, device)) = known.into_iter().flatten().next()
+            && record.origin != Origin::Foreign
+        {
+            return Ok((fingerprint, device.id));
         }
-        let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because: "first shown".to_owned() };
-        let mut store = self.writer.clone().lock_owned().await;
-        let resolve = move || crate::outside::resolve(&mut **store, &der, &cause);
-        finished(tokio::task::spawn_blocking(resolve).await)?.ok_or(NotAdmitted::UnknownCertificate)
+        let resolve = move |store: &mut dyn Store, cause: &Cause| {
+            let Some(fingerprint) = crate::outside::resolve(store, &der, cause)? else { return Ok(None) };
+            let found = store.status_many(&[fingerprint])?.into_iter().next().flatten();
+            Ok(found.map(|(_, device)| (fingerprint, device.id)))
+        };
+        self.write(resolve, "first shown".to_owned()).await?.ok_or(NotAdmitted::UnknownCertificate)
     }
 
-    /// Records that a credential opened a session.
-    pub(crate) async fn record_use(&self, device: DeviceId, credential: &Credential) -> Result<(), StoreError> {
-        let certificate = match credential {
-            Credential::Certificate(fingerprint) => Some(*fingerprint),
-            Credential::Token(_) => None,
-        };
-        let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because: String::new() };
-        let mut store = self.writer.clone().lock_owned().await;
-        finished(tokio::task::spawn_blocking(move || store.record_uses(&[(device, certificate)], &cause)).await)
+    /// Records what opened sessions.
+    pub(crate) async fn record_uses(&self, uses: Vec<(DeviceId, Option<Fingerprint>)>) -> Result<(), StoreError> {
+        self.write(move |store, cause| store.record_uses(&uses, cause), String::new()).await
     }
+
+    /// Adds to what was counted of devices.
+    pub(crate) async fn add_traffic(&self, counted: Vec<(DeviceId, Traffic)>) -> Result<(), StoreError> {
+        self.write(move |store, cause| store.add_traffic(&counted, cause.at), String::new()).await
+    }
+
+    /// Records a sign of a clone, and puts the device on hold if that is to follow; says whether it did.
+    pub(crate) async fn record_clone_sign(
+        &self,
+        device: DeviceId,
+        sign: String,
+        hold: bool,
+    ) -> Result<bool, StoreError> {
+        let because = if hold { format!("clone watch: {sign}") } else { String::new() };
+        let record = move |store: &mut dyn Store, cause: &Cause| {
+            store.record_clone_sign(&device, &sign, cause)?;
+            Ok(hold && !store.set_hold(std::slice::from_ref(&device), true, cause)?.is_empty())
+        };
+        self.write(record, because).await
+    }
+
+    /// Notes in the audit record that a person looks at messages.
+    pub(crate) async fn record_watch(&self, note: WatchNote) -> Result<i64, StoreError> {
+        let record = move |store: &mut dyn Store, cause: &Cause| {
+            let cause = Cause { actor: note.actor, because: note.because, ..cause.clone() };
+            store.record_note(note.act, &note.subject, &note.detail, &cause)
+        };
+        self.write(record, String::new()).await
+    }
+}
+
+/// What a person does over the guard, for the audit record.
+pub(crate) struct WatchNote {
+    pub(crate) act: &'static str,
+    pub(crate) subject: String,
+    pub(crate) detail: String,
+    pub(crate) actor: String,
+    pub(crate) because: String,
 }
 
 /// The result of a call on another thread; one that panicked is told as damage.

@@ -2,17 +2,24 @@
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 use tokio::sync::watch;
+
+use crate::identity::{Admitted, Credential, NotAdmitted};
+
+/// What the store says of a session's credential now.
+pub(crate) type Verdict = Result<Admitted, NotAdmitted>;
 
 /// What the follower tells a session.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(crate) struct Control {
     /// Grows whenever the session must look at its rights again.
     pub(crate) recheck: u64,
+    /// Grows whenever the session must ask the store for its credential itself.
+    pub(crate) ask: u64,
     /// The guard stops.
     pub(crate) stop: bool,
 }
@@ -20,8 +27,12 @@ pub(crate) struct Control {
 #[derive(Debug)]
 struct Handle {
     device: DeviceId,
+    /// What the session was opened with, once that was admitted.
+    credential: OnceLock<Credential>,
     /// The last second in which the session's credential is good.
     ends: AtomicI64,
+    /// What the follower read for the session, until it looks.
+    verdict: Mutex<Option<Verdict>>,
     control: watch::Sender<Control>,
 }
 
@@ -30,6 +41,33 @@ struct Handle {
 pub(crate) struct Registry {
     next: AtomicU64,
     sessions: Mutex<HashMap<u64, Arc<Handle>>>,
+}
+
+/// A session whose device changed.
+pub(crate) struct Concerned {
+    handle: Arc<Handle>,
+    pub(crate) credential: Credential,
+}
+
+impl Concerned {
+    /// Makes the session ask the store itself.
+    pub(crate) fn ask(&self) {
+        self.handle.control.send_modify(|control| {
+            control.recheck += 1;
+            control.ask += 1;
+        });
+    }
+
+    /// Makes the session look at its clock.
+    pub(crate) fn wake(&self) {
+        self.handle.control.send_modify(|control| control.recheck += 1);
+    }
+
+    /// Hands the session what the store says, and makes it look.
+    pub(crate) fn tell(&self, verdict: Verdict) {
+        *self.handle.verdict.lock().unwrap_or_else(PoisonError::into_inner) = Some(verdict);
+        self.handle.control.send_modify(|control| control.recheck += 1);
+    }
 }
 
 /// A session's place in the registry; leaves it when dropped.
@@ -43,9 +81,20 @@ pub(crate) struct Registered {
 }
 
 impl Registered {
+    /// Notes what the session is opened with, so that the follower can look for it.
+    pub(crate) fn with(&self, credential: &Credential) {
+        // A session has one credential all its life.
+        let _ = self.handle.credential.set(credential.clone());
+    }
+
     /// Notes until when the session's credential is good.
     pub(crate) fn ends(&self, at: UnixTime) {
         self.handle.ends.store(at.0, Ordering::Relaxed);
+    }
+
+    /// What the follower read of the credential since this was asked last.
+    pub(crate) fn verdict(&self) -> Option<Verdict> {
+        self.handle.verdict.lock().unwrap_or_else(PoisonError::into_inner).take()
     }
 }
 
@@ -64,18 +113,40 @@ impl Registry {
     pub(crate) fn register(self: &Arc<Self>, device: &DeviceId) -> Registered {
         let (sender, receiver) = watch::channel(Control::default());
         let id = self.next.fetch_add(1, Ordering::Relaxed);
-        let handle = Arc::new(Handle { device: device.clone(), ends: AtomicI64::new(i64::MAX), control: sender });
+        let handle = Arc::new(Handle {
+            device: device.clone(),
+            credential: OnceLock::new(),
+            ends: AtomicI64::new(i64::MAX),
+            verdict: Mutex::new(None),
+            control: sender,
+        });
         self.lock().insert(id, handle.clone());
         Registered { id, registry: self.clone(), handle, control: receiver }
     }
 
-    /// Makes every session look again for which `changed` holds, and every one whose credential ended before `now`.
-    pub(crate) fn recheck(&self, now: UnixTime, changed: impl Fn(&DeviceId) -> bool) {
-        for handle in self.lock().values() {
-            if changed(&handle.device) || handle.ends.load(Ordering::Relaxed) < now.0 {
-                handle.control.send_modify(|control| control.recheck += 1);
-            }
-        }
+    /// The sessions for whose device `changed` holds, and those whose credential ended before `now`. Sessions that are not
+    /// admitted yet look for themselves.
+    pub(crate) fn concerned(&self, now: UnixTime, changed: impl Fn(&DeviceId) -> bool) -> Vec<Concerned> {
+        let all = self.lock();
+        let concerned =
+            all.values().filter(|handle| changed(&handle.device) || handle.ends.load(Ordering::Relaxed) < now.0);
+        concerned
+            .filter_map(|handle| {
+                let Some(credential) = handle.credential.get() else {
+                    handle.control.send_modify(|control| {
+                        control.recheck += 1;
+                        control.ask += 1;
+                    });
+                    return None;
+                };
+                Some(Concerned { handle: handle.clone(), credential: credential.clone() })
+            })
+            .collect()
+    }
+
+    /// Makes every session look again at what policies give it.
+    pub(crate) fn recheck_all(&self) {
+        self.lock().values().for_each(|handle| handle.control.send_modify(|control| control.recheck += 1));
     }
 
     /// Tells every session that the guard stops.
@@ -91,6 +162,8 @@ impl Registry {
 
 #[cfg(test)]
 mod tests {
+    use tidy_warden_core::certificate::Fingerprint;
+
     use super::*;
 
     #[tokio::test]
@@ -104,16 +177,22 @@ mod tests {
         drop(again);
         assert_eq!(registry.len(), 2);
 
-        registry.recheck(UnixTime(100), |device| *device == first);
+        let of = |_: &DeviceId| Credential::Certificate(Fingerprint([7; 32]));
+        assert_eq!(registry.concerned(UnixTime(100), |device| *device == first).len(), 0, "it is not admitted yet");
+        assert!(one.control.has_changed().unwrap() && !two.control.has_changed().unwrap(), "but it is told");
+        one.control.mark_unchanged();
+        one.with(&of(&first));
+        two.with(&of(&second));
+        let told = registry.concerned(UnixTime(100), |device| *device == first);
+        assert_eq!(told.len(), 1);
+        told[0].tell(Err(NotAdmitted::Nothing));
         assert!(one.control.has_changed().unwrap() && !two.control.has_changed().unwrap());
         one.control.mark_unchanged();
+        assert!(matches!(one.verdict(), Some(Err(NotAdmitted::Nothing))) && one.verdict().is_none());
 
         two.ends(UnixTime(99));
         one.ends(UnixTime(100));
-        registry.recheck(UnixTime(100), |_| false);
-        assert!(!one.control.has_changed().unwrap(), "its last second has not passed");
-        assert!(two.control.has_changed().unwrap());
-        two.control.mark_unchanged();
+        assert_eq!(registry.concerned(UnixTime(100), |_| false).len(), 1, "the last second of one has not passed");
 
         registry.stop();
         assert!(one.control.borrow_and_update().stop && two.control.borrow_and_update().stop);
@@ -125,7 +204,7 @@ mod tests {
         let device: DeviceId = "wv-1".parse().unwrap();
         let mut session = registry.register(&device);
         session.control.mark_unchanged();
-        registry.recheck(UnixTime(0), |_| true);
+        registry.recheck_all();
         // The session looks only now, and still finds out at once.
         let told = tokio::time::timeout(std::time::Duration::from_secs(5), session.control.changed()).await;
         assert!(told.is_ok());

@@ -1,18 +1,24 @@
 //! Moving octets: one loop that reads, lets the gate decide, and writes, without ever waiting on one side alone.
 
+use std::cell::RefCell;
+use std::pin::Pin;
+use std::task::{Context, Poll};
 use std::time::Duration;
 
 use tidy_warden_core::mqtt::{Malformed, split};
-use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadHalf, WriteHalf};
-use tokio::time::Instant;
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
+use tokio::time::{Instant, Sleep};
 
 use crate::gate::{Close, Gate, Output};
 
 /// While so many octets wait to be written to a side, nothing is read.
 const HIGH_WATER: usize = 256 * 1024;
 
-/// How much is read at once, in octets.
-const READ: usize = 16 * 1024;
+/// How much is read at once, in octets: a TLS record and a little more.
+const READ: usize = 32 * 1024;
+
+/// Buffers of idle connections are given back if they are larger than this, in octets.
+const KEPT: usize = 1024;
 
 /// How long a side may take none of what waits for it.
 const STALLED: Duration = Duration::from_secs(60);
@@ -20,10 +26,14 @@ const STALLED: Duration = Duration::from_secs(60);
 /// How long last words may take.
 const LAST_WORDS: Duration = Duration::from_secs(2);
 
+thread_local! {
+    /// Where everything is read to first, so that ten thousand idle connections do not hold a buffer each.
+    static SCRATCH: RefCell<Vec<u8>> = RefCell::new(vec![0; READ]);
+}
+
 /// One side of the relay.
 pub(crate) struct Side<S> {
-    reader: ReadHalf<S>,
-    writer: WriteHalf<S>,
+    stream: S,
     /// Octets that came and are not yet whole packets.
     pub(crate) input: Vec<u8>,
     /// Octets that wait to be written, and how many of them were.
@@ -31,20 +41,22 @@ pub(crate) struct Side<S> {
     written: usize,
     unflushed: bool,
     moved: Instant,
-}
-
-/// What happened on a side.
-enum Moved {
-    Read(std::io::Result<usize>),
-    Written(std::io::Result<usize>),
-    Flushed(std::io::Result<()>),
+    /// Why nothing can be written any more. What the other end sent before it went is read all the same: a goodbye may be
+    /// in it.
+    deaf: Option<String>,
 }
 
 impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
     pub(crate) fn new(stream: S) -> Self {
-        let (reader, writer) = tokio::io::split(stream);
-        let moved = Instant::now();
-        Self { reader, writer, input: Vec::new(), output: Vec::new(), written: 0, unflushed: false, moved }
+        Self {
+            stream,
+            input: Vec::new(),
+            output: Vec::new(),
+            written: 0,
+            unflushed: false,
+            moved: Instant::now(),
+            deaf: None,
+        }
     }
 
     fn waiting(&self) -> usize {
@@ -58,47 +70,62 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
         self.output.extend_from_slice(bytes);
     }
 
-    /// Reads, writes or flushes, whichever can be done first; dropping the future loses nothing.
-    async fn step(&mut self, read: bool) -> Moved {
-        self.input.reserve(READ);
-        let Self { reader, writer, input, output, written, unflushed, .. } = self;
-        let outward = async {
-            if *written < output.len() {
-                Moved::Written(writer.write(&output[*written..]).await)
-            } else if *unflushed {
-                Moved::Flushed(writer.flush().await)
-            } else {
-                std::future::pending().await
+    /// Writes and flushes as much as can be; says whether anything moved.
+    fn poll_write(&mut self, cx: &mut Context<'_>) -> bool {
+        let mut progress = false;
+        while self.deaf.is_none() && self.waiting() > 0 {
+            match Pin::new(&mut self.stream).poll_write(cx, &self.output[self.written..]) {
+                Poll::Ready(Ok(0)) => self.deaf = Some("it takes no more".to_owned()),
+                Poll::Ready(Ok(len)) => {
+                    self.note_written(len);
+                    progress = true;
+                }
+                Poll::Ready(Err(error)) => self.deaf = Some(error.to_string()),
+                Poll::Pending => break,
             }
-        };
-        tokio::select! {
-            moved = outward => moved,
-            result = reader.read_buf(input), if read => Moved::Read(result),
+        }
+        if self.unflushed && self.deaf.is_none() {
+            match Pin::new(&mut self.stream).poll_flush(cx) {
+                Poll::Ready(Ok(())) => self.unflushed = false,
+                Poll::Ready(Err(error)) => self.deaf = Some(error.to_string()),
+                Poll::Pending => {}
+            }
+        }
+        if self.deaf.is_some() {
+            self.output = Vec::new();
+            self.written = 0;
+        }
+        progress
+    }
+
+    fn note_written(&mut self, len: usize) {
+        self.written += len;
+        self.moved = Instant::now();
+        self.unflushed = true;
+        // What is written goes: all at once where nothing waits, else now and then, for under steady traffic
+        // something always waits.
+        if self.written == self.output.len() || self.written > HIGH_WATER {
+            self.output.drain(..self.written);
+            self.written = 0;
+            if self.output.is_empty() && self.output.capacity() > KEPT {
+                self.output = Vec::new();
+            }
         }
     }
 
-    /// Takes note of a step; an error or an end of the stream is told as a reason.
-    fn note(&mut self, moved: Moved) -> Result<(), String> {
-        match moved {
-            Moved::Read(Ok(0)) => return Err("the connection ended".to_owned()),
-            Moved::Read(Ok(_)) => {}
-            Moved::Written(Ok(len)) => {
-                self.written += len;
-                self.moved = Instant::now();
-                self.unflushed = true;
-                // What is written goes: all at once where nothing waits, else now and then, for under steady traffic
-                // something always waits.
-                if self.written == self.output.len() || self.written > HIGH_WATER {
-                    self.output.drain(..self.written);
-                    self.written = 0;
+    /// Reads what has come; the result tells how much, and 0 is the end.
+    fn poll_read(&mut self, cx: &mut Context<'_>) -> Poll<std::io::Result<usize>> {
+        SCRATCH.with_borrow_mut(|scratch| {
+            let mut into = ReadBuf::new(scratch);
+            match Pin::new(&mut self.stream).poll_read(cx, &mut into) {
+                Poll::Ready(Ok(())) => {
+                    self.input.extend_from_slice(into.filled());
+                    Poll::Ready(Ok(into.filled().len()))
                 }
+                Poll::Ready(Err(error)) => Poll::Ready(Err(error)),
+                Poll::Pending => Poll::Pending,
             }
-            Moved::Flushed(Ok(())) => self.unflushed = false,
-            Moved::Read(Err(error)) | Moved::Written(Err(error)) | Moved::Flushed(Err(error)) => {
-                return Err(format!("the connection broke: {error}"));
-            }
-        }
-        Ok(())
+        })
     }
 
     fn is_stalled(&self) -> bool {
@@ -111,8 +138,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
             if let Some(frame) = split(&self.input, max)? {
                 return Ok(frame.whole.len());
             }
-            self.input.reserve(READ);
-            match self.reader.read_buf(&mut self.input).await {
+            match std::future::poll_fn(|cx| self.poll_read(cx)).await {
                 Ok(0) => return Err(Interrupted::Lost("the connection ended".to_owned())),
                 Ok(_) => {}
                 Err(error) => return Err(Interrupted::Lost(error.to_string())),
@@ -123,8 +149,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
     /// Writes all that waits.
     pub(crate) async fn flush_all(&mut self) -> Result<(), Interrupted> {
         let lost = |error: std::io::Error| Interrupted::Lost(error.to_string());
-        self.writer.write_all(&self.output[self.written..]).await.map_err(lost)?;
-        self.writer.flush().await.map_err(lost)?;
+        self.stream.write_all(&self.output[self.written..]).await.map_err(lost)?;
+        self.stream.flush().await.map_err(lost)?;
         self.output.clear();
         self.written = 0;
         Ok(())
@@ -132,12 +158,25 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
 
     /// Writes what waits, then ends the writing side; gives up after a while.
     pub(crate) async fn last_words(&mut self) {
+        if self.deaf.is_some() {
+            return;
+        }
         let all = async {
-            self.writer.write_all(&self.output[self.written..]).await?;
-            self.writer.flush().await?;
-            self.writer.shutdown().await
+            self.stream.write_all(&self.output[self.written..]).await?;
+            self.stream.flush().await?;
+            self.stream.shutdown().await
         };
         // The other side may be gone already: there is nobody left to tell.
+        let _ = tokio::time::timeout(LAST_WORDS, all).await;
+    }
+
+    /// Reads and drops what still comes until the other end closes, but not for long. A connection that is closed while
+    /// something unread waits is reset, and the last words with it.
+    pub(crate) async fn drain(&mut self) {
+        let all = async {
+            let mut rest = [0; 512];
+            while self.stream.read(&mut rest).await.is_ok_and(|len| len > 0) {}
+        };
         let _ = tokio::time::timeout(LAST_WORDS, all).await;
     }
 }
@@ -184,6 +223,8 @@ pub(crate) struct Relay<C, B> {
     /// 1.5 times the keep-alive (MQTT 5.0 section 3.1.2.10); `None` for none.
     silence: Option<Duration>,
     heard: Instant,
+    /// Wakes the relay for what no packet tells. It is set anew only when it rings: most packets need no timer.
+    alarm: Pin<Box<Sleep>>,
 }
 
 /// The largest packet that is taken from the broker: the largest there is.
@@ -196,54 +237,78 @@ where
 {
     pub(crate) fn new(client: Side<C>, broker: Side<B>, gate: Gate, max_packet: usize, keep_alive: u16) -> Self {
         let silence = (keep_alive > 0).then(|| Duration::from_millis(u64::from(keep_alive) * 1500));
-        Self { client, broker, gate, max_packet, silence, heard: Instant::now() }
+        let heard = Instant::now();
+        let alarm = Box::pin(tokio::time::sleep(silence.map_or(STALLED, |silence| silence.min(STALLED))));
+        Self { client, broker, gate, max_packet, silence, heard, alarm }
     }
 
     /// Passes packets until something stops it, or `attention` is ready. `emit` gets the gate's events.
     pub(crate) async fn run(&mut self, attention: impl Future<Output = ()>, emit: &Emit<'_>) -> Stop {
-        let mut attention = std::pin::pin!(attention);
+        tokio::select! {
+            biased;
+            () = attention => Stop::Attention,
+            stop = std::future::poll_fn(|cx| self.poll(cx, emit)) => stop,
+        }
+    }
+
+    fn poll(&mut self, cx: &mut Context<'_>, emit: &Emit<'_>) -> Poll<Stop> {
         loop {
-            let mut out = Output::default();
-            let ended = self.pump(&mut out);
-            self.deliver(out, emit);
-            if let Err(close) = ended {
-                return Stop::Closed(close);
+            if let Err(close) = self.pump(emit) {
+                return Poll::Ready(Stop::Closed(close));
             }
-            if self.client.is_stalled() {
-                return Stop::ClientLost("the client takes no data".to_owned());
-            }
-            if self.broker.is_stalled() {
-                return Stop::BrokerLost("the broker takes no data".to_owned());
-            }
-            let deadline = self.next_deadline();
+            let mut progress = self.client.poll_write(cx);
+            progress |= self.broker.poll_write(cx);
             // A packet from either side may lead to packets for both.
-            let read = self.client.waiting().max(self.broker.waiting()) < HIGH_WATER;
-            tokio::select! {
-                biased;
-                () = &mut attention => return Stop::Attention,
-                moved = self.client.step(read) => {
-                    if matches!(moved, Moved::Read(Ok(len)) if len > 0) {
+            if self.client.waiting().max(self.broker.waiting()) < HIGH_WATER {
+                match self.client.poll_read(cx) {
+                    Poll::Ready(Ok(0)) => return Poll::Ready(Stop::ClientLost("the connection ended".to_owned())),
+                    Poll::Ready(Ok(_)) => {
                         self.heard = Instant::now();
+                        progress = true;
                     }
-                    if let Err(why) = self.client.note(moved) {
-                        return Stop::ClientLost(why);
+                    Poll::Ready(Err(error)) => {
+                        return Poll::Ready(Stop::ClientLost(format!("the connection broke: {error}")));
                     }
+                    Poll::Pending => {}
                 }
-                moved = self.broker.step(read) => if let Err(why) = self.broker.note(moved) {
-                    return Stop::BrokerLost(why);
-                },
-                () = tokio::time::sleep_until(deadline) => {
-                    if self.silence.is_some_and(|silence| self.heard.elapsed() >= silence) {
-                        return Stop::Silent;
+                match self.broker.poll_read(cx) {
+                    Poll::Ready(Ok(0)) => return Poll::Ready(Stop::BrokerLost("the connection ended".to_owned())),
+                    Poll::Ready(Ok(_)) => progress = true,
+                    Poll::Ready(Err(error)) => {
+                        return Poll::Ready(Stop::BrokerLost(format!("the connection broke: {error}")));
                     }
+                    Poll::Pending => {}
                 }
+            }
+            if !progress {
+                if let Some(why) = &self.broker.deaf {
+                    return Poll::Ready(Stop::BrokerLost(format!("the connection broke: {why}")));
+                }
+                return self.poll_alarm(cx);
             }
         }
     }
 
-    fn next_deadline(&self) -> Instant {
-        let stalled = Instant::now() + STALLED;
-        self.silence.map_or(stalled, |silence| stalled.min(self.heard + silence))
+    /// Looks at what only time tells.
+    fn poll_alarm(&mut self, cx: &mut Context<'_>) -> Poll<Stop> {
+        while self.alarm.as_mut().poll(cx).is_ready() {
+            if self.silence.is_some_and(|silence| self.heard.elapsed() >= silence) {
+                return Poll::Ready(Stop::Silent);
+            }
+            if self.client.is_stalled() {
+                return Poll::Ready(Stop::ClientLost("the client takes no data".to_owned()));
+            }
+            if let Some(why) = &self.client.deaf {
+                return Poll::Ready(Stop::ClientLost(format!("the connection broke: {why}")));
+            }
+            if self.broker.is_stalled() {
+                return Poll::Ready(Stop::BrokerLost("the broker takes no data".to_owned()));
+            }
+            let stalled = Instant::now() + STALLED;
+            let next = self.silence.map_or(stalled, |silence| stalled.min(self.heard + silence));
+            self.alarm.as_mut().reset(next);
+        }
+        Poll::Pending
     }
 
     /// Queues what the gate wants written and tells its events.
@@ -254,13 +319,41 @@ where
     }
 
     /// Lets the gate look at every whole packet that has come.
-    fn pump(&mut self, out: &mut Output) -> Result<(), Close> {
+    fn pump(&mut self, emit: &Emit<'_>) -> Result<(), Close> {
+        if self.client.input.is_empty() && self.broker.input.is_empty() {
+            return Ok(());
+        }
+        let (idle_client, idle_broker) = (self.client.waiting() == 0, self.broker.waiting() == 0);
         let Self { client, broker, gate, max_packet, .. } = self;
-        each_packet(&mut client.input, *max_packet, |frame| gate.client_packet(frame, out))?;
-        each_packet(&mut broker.input, LARGEST, |frame| gate.broker_packet(frame, out)).map_err(|close| match close {
-            Close::Fault { why, .. } => Close::Broker(why),
-            other => other,
-        })
+        // The gate writes where the octets wait to be sent: what passes is copied once.
+        let mut out = Output {
+            to_client: std::mem::take(&mut client.output),
+            to_broker: std::mem::take(&mut broker.output),
+            events: Vec::new(),
+        };
+        let result =
+            each_packet(&mut client.input, *max_packet, |frame| gate.client_packet(frame, &mut out)).and_then(|()| {
+                each_packet(&mut broker.input, LARGEST, |frame| gate.broker_packet(frame, &mut out)).map_err(|close| {
+                    match close {
+                        Close::Fault { why, .. } => Close::Broker(why),
+                        other => other,
+                    }
+                })
+            });
+        client.output = out.to_client;
+        broker.output = out.to_broker;
+        out.events.into_iter().for_each(emit);
+        gate.count();
+        if idle_client || idle_broker {
+            let now = Instant::now();
+            if idle_client {
+                client.moved = now;
+            }
+            if idle_broker {
+                broker.moved = now;
+            }
+        }
+        result
     }
 }
 
@@ -283,6 +376,9 @@ fn each_packet(
         }
     };
     input.drain(..used);
+    if input.is_empty() && input.capacity() > KEPT {
+        *input = Vec::new();
+    }
     result
 }
 
@@ -297,9 +393,11 @@ mod tests {
         side.queue(b"always something waiting");
         for _ in 0..10_000 {
             side.queue(&[0; 1000]);
-            side.note(Moved::Written(Ok(1000))).unwrap();
+            side.note_written(1000);
             assert!(side.output.len() <= HIGH_WATER + 2 * 1000 && side.waiting() == 24, "{}", side.output.len());
         }
+        side.note_written(24);
+        assert_eq!((side.output.capacity(), side.written), (0, 0), "an idle connection keeps no large buffer");
     }
 
     #[tokio::test]

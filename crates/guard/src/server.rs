@@ -1,47 +1,53 @@
-//! The listener, and the follower that watches the store.
+//! The guard as a whole: its listeners, and the tasks beside the sessions.
 
 use std::collections::HashSet;
 use std::net::SocketAddr;
-use std::sync::{Arc, RwLock};
+use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
-use rustls::ServerConfig;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::Clock;
 use tidy_warden_core::token::Parties;
-use tidy_warden_store::Store;
-use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::Semaphore;
-use tokio_rustls::TlsAcceptor;
+use tidy_warden_store::{Store, StoreError};
+use tokio::net::{TcpListener, UnixListener};
+use tokio::sync::mpsc;
+use tokio::time::Instant;
 
-use crate::identity::Knowledge;
-use crate::meter::Rates;
-use crate::registry::Registry;
-use crate::session::{OPENING, serve};
-use crate::shared::{GuardError, Shared, Versions};
-use crate::tls::{TlsSettings, server_config};
+use crate::control;
+use crate::identity::{Credential, Knowledge};
+use crate::listener::{Form, Openings, accept};
+use crate::metrics;
+use crate::shared::{GuardError, Live, Shared, Versions};
+use crate::tls::TlsSettings;
+use crate::upstream::{Bypass, Upstream};
 use crate::{Event, Observer, Sink};
 
 /// How often the store is asked for what is new.
 const FOLLOW: Duration = Duration::from_millis(200);
 
-/// How often what a trial decides otherwise is written.
-const WRITE_NOTES: Duration = Duration::from_secs(1);
+/// How often what is to be kept is written: uses of credentials at each turn, differences of a trial and what was counted
+/// less often.
+const KEEP: Duration = Duration::from_millis(100);
+const KEEP_NOTES: Duration = Duration::from_secs(1);
+const KEEP_TRAFFIC: Duration = Duration::from_secs(2);
 
-/// How many connections may be in their handshake at once.
-const MAX_OPENING: usize = 1024;
+/// Of how many devices what was counted is written at once: with [`KEEP_TRAFFIC`], the bound on writing.
+const TRAFFIC_AT_ONCE: usize = 2_000;
+
+/// How many sessions are looked up at once when their devices changed.
+const LOOKED_UP: usize = 256;
+
+/// How often the broker is tried without the guard's credentials.
+const TRY_BYPASS: Duration = Duration::from_secs(3600);
 
 /// How long sessions may take to end when the guard stops.
 const STOPPING: Duration = Duration::from_secs(5);
 
-/// What a guard needs.
-pub struct Config {
-    /// Where to listen.
-    pub listen: SocketAddr,
-    /// The broker, `HOST:PORT`.
-    pub broker: String,
+/// What a guard needs that can be changed while it runs.
+pub struct LiveConfig {
     /// Its own certificate, and whom it believes.
     pub tls: TlsSettings,
     /// The ward's settings.
@@ -50,6 +56,24 @@ pub struct Config {
     pub parties: Parties,
     /// The key that signs them.
     pub token_key: PublicKey,
+    /// The broker.
+    pub upstream: Upstream,
+    /// Asked about certificates that no authority of the ward signed.
+    pub verifier: Box<dyn Store>,
+}
+
+/// What a guard needs.
+pub struct Config {
+    /// Where to listen.
+    pub listen: SocketAddr,
+    /// Where to listen for MQTT over WebSocket.
+    pub websocket: Option<SocketAddr>,
+    /// Where to answer for metrics and health.
+    pub metrics: Option<SocketAddr>,
+    /// A Unix socket on which its own user may follow what happens.
+    pub control: Option<PathBuf>,
+    /// What can be changed later.
+    pub live: LiveConfig,
     /// The ward's clock.
     pub clock: Arc<dyn Clock>,
     /// Where events go.
@@ -61,50 +85,42 @@ pub struct Config {
 /// A guard that listens.
 pub struct Guard {
     listener: TcpListener,
-    acceptor: TlsAcceptor,
+    websocket: Option<TcpListener>,
+    metrics: Option<TcpListener>,
+    control: Option<control::Socket>,
     shared: Arc<Shared>,
     versions: Versions,
     change: i64,
 }
 
+async fn bind_tcp(address: SocketAddr) -> Result<TcpListener, GuardError> {
+    TcpListener::bind(address).await.map_err(|error| GuardError::Listen { address, error })
+}
+
 impl Guard {
-    /// Opens the listener and loads the current edition.
+    /// Opens the listeners and loads the current edition.
     ///
     /// # Errors
     /// Address, certificate, store or edition cannot be used.
-    pub async fn bind(
-        config: Config,
-        reader: Box<dyn Store>,
-        writer: Box<dyn Store>,
-        verifier: Box<dyn Store>,
-    ) -> Result<Self, GuardError> {
+    pub async fn bind(config: Config, reader: Box<dyn Store>, writer: Box<dyn Store>) -> Result<Self, GuardError> {
         let knowledge = Knowledge::new(reader, writer, config.clock.clone());
-        let tls: Arc<ServerConfig> = server_config(config.tls, config.clock.clone(), verifier)?;
-        let shared = Arc::new(Shared {
-            knowledge,
-            registry: Arc::new(Registry::default()),
-            rates: Rates::default(),
-            settings: config.settings,
-            parties: config.parties,
-            token_key: config.token_key,
-            broker: config.broker,
-            policies: RwLock::default(),
-            notes: Arc::default(),
-            observer: config.observer,
-            clock: config.clock,
-            sink: config.sink,
-        });
+        let live = Live::new(config.live, config.clock.clone(), 0)?;
+        let shared = Arc::new(Shared::new(knowledge, live, config.clock, (config.sink, config.observer)));
         let changes = shared.knowledge.changed_since(i64::MAX).await?;
         shared.take(Versions::from(&changes)).await?;
-        let address = config.listen;
-        let listener = TcpListener::bind(address).await.map_err(|error| GuardError::Listen { address, error })?;
-        Ok(Self {
-            listener,
-            acceptor: TlsAcceptor::from(tls),
-            shared,
-            versions: Versions::from(&changes),
-            change: changes.to,
-        })
+        shared.metrics.edition.set(i64::from(changes.edition));
+        let listener = bind_tcp(config.listen).await?;
+        let websocket = match config.websocket {
+            Some(address) => Some(bind_tcp(address).await?),
+            None => None,
+        };
+        let metrics = match config.metrics {
+            Some(address) => Some(bind_tcp(address).await?),
+            None => None,
+        };
+        let control = config.control.map(control::Socket::bind).transpose()?;
+        let versions = Versions::from(&changes);
+        Ok(Self { listener, websocket, metrics, control, shared, versions, change: changes.to })
     }
 
     /// The address that it listens on.
@@ -115,85 +131,147 @@ impl Guard {
         self.listener.local_addr()
     }
 
-    /// Serves until `stop` is ready, then ends all sessions and returns.
-    pub async fn run(self, stop: impl Future<Output = ()>) {
-        if let Ok(address) = self.local_addr() {
-            self.shared.emit(Event::Listening { address, edition: self.versions.edition });
+    /// Serves until `stop` is ready, then ends all sessions and returns. What comes from `reloads` takes effect at once,
+    /// except for addresses to listen on.
+    pub async fn run(self, stop: impl Future<Output = ()>, mut reloads: mpsc::Receiver<LiveConfig>) {
+        let Self { listener, websocket, metrics, control, shared, versions, change } = self;
+        let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|each| each.local_addr().ok());
+        if let Ok(address) = listener.local_addr() {
+            let (websocket, metrics) = (of(&websocket), of(&metrics));
+            shared.emit(Event::Listening { address, websocket, metrics, edition: versions.edition });
         }
-        let follower = tokio::spawn(follow(self.shared.clone(), self.change, self.versions));
-        let opening = Arc::new(Semaphore::new(MAX_OPENING));
+        let openings = Arc::new(Openings::default());
+        let mut tasks = tokio::task::JoinSet::new();
+        tasks.spawn(follow(shared.clone(), change, versions));
+        let keeper = tokio::spawn(keep(shared.clone()));
+        tasks.spawn(accept(shared.clone(), listener, Form::Mqtt, openings.clone()));
+        if let Some(listener) = websocket {
+            tasks.spawn(accept(shared.clone(), listener, Form::WebSocket, openings));
+        }
+        if let Some(listener) = metrics {
+            tasks.spawn(metrics::serve(shared.clone(), listener));
+        }
+        let socket = control.map(|control| {
+            let (listener, remover) = control.split();
+            tasks.spawn(watch_control(shared.clone(), listener));
+            remover
+        });
+        tasks.spawn(try_bypass(shared.clone()));
         let mut stop = std::pin::pin!(stop);
         loop {
             tokio::select! {
                 () = &mut stop => break,
-                accepted = self.listener.accept() => match accepted {
-                    Ok((stream, peer)) => {
-                        let (shared, acceptor, opening) = (self.shared.clone(), self.acceptor.clone(), opening.clone());
-                        tokio::spawn(async move { receive(shared, acceptor, opening, stream, peer).await });
-                    }
+                Some(config) = reloads.recv() => match shared.set_live(config) {
+                    Ok(()) => shared.emit(Event::Reloaded),
                     Err(error) => {
-                        self.shared.emit(Event::Trouble { what: format!("a connection could not be accepted: {error}") });
-                        tokio::time::sleep(Duration::from_millis(100)).await;
+                        let what = format!("the settings were not reloaded: {error}; the old ones stay");
+                        shared.emit(Event::Trouble { what });
                     }
                 },
             }
         }
-        drop(self.listener);
-        follower.abort();
-        let deadline = tokio::time::Instant::now() + STOPPING;
-        while self.shared.registry.len() > 0 && tokio::time::Instant::now() < deadline {
-            self.shared.registry.stop();
+        tasks.shutdown().await;
+        drop(socket);
+        let deadline = Instant::now() + STOPPING;
+        while shared.registry.len() > 0 && Instant::now() < deadline {
+            shared.registry.stop();
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
-        self.shared.write_notes().await;
+        keeper.abort();
+        // What was counted last is worth a try; a store that does not take it is told of already.
+        let _ = shared.write_uses().await;
+        let _ = shared.write_notes().await;
+        let _ = shared.write_traffic(usize::MAX).await;
     }
 }
 
-/// The handshake, then the session.
-async fn receive(
-    shared: Arc<Shared>,
-    acceptor: TlsAcceptor,
-    opening: Arc<Semaphore>,
-    stream: TcpStream,
-    peer: SocketAddr,
-) {
-    let deadline = tokio::time::Instant::now() + OPENING;
-    let refused = |why: String| Event::TlsRefused { peer, why };
-    let Ok(permit) = opening.try_acquire_owned() else {
-        return shared.emit(refused("too many connections are being opened at once".to_owned()));
-    };
-    // Small packets are the rule here; waiting to fill segments would only delay them.
-    let _ = stream.set_nodelay(true);
-    match tokio::time::timeout_at(deadline, acceptor.accept(stream)).await {
-        Ok(Ok(stream)) => {
-            drop(permit);
-            serve(shared, stream, peer, deadline).await;
+async fn watch_control(shared: Arc<Shared>, listener: UnixListener) {
+    control::serve(shared, listener).await;
+}
+
+/// Tries the broker without credentials, at the start and now and then.
+async fn try_bypass(shared: Arc<Shared>) {
+    loop {
+        let upstream = shared.live().upstream.clone();
+        match upstream.bypass().await {
+            Bypass::Open => {
+                shared.metrics.bypass_open.set(1);
+                shared.emit(Event::BypassOpen { broker: upstream.address().to_string() });
+            }
+            Bypass::Closed(_) => {
+                shared.metrics.bypass_open.set(0);
+                shared.metrics.broker_answers.set(1);
+            }
+            Bypass::Unknown(why) => {
+                shared.metrics.broker_answers.set(0);
+                let what = format!(
+                    "the broker at {} could not be asked whether it needs the guard: {why}",
+                    upstream.address()
+                );
+                shared.emit(Event::Trouble { what });
+            }
         }
-        Ok(Err(error)) => shared.emit(refused(error.to_string())),
-        Err(_) => shared.emit(refused("the handshake was not finished in time".to_owned())),
+        tokio::time::sleep(TRY_BYPASS).await;
+    }
+}
+
+/// Writes what is to be kept, now and then. Nobody waits for it.
+async fn keep(shared: Arc<Shared>) {
+    let (mut noted, mut counted) = (Instant::now(), Instant::now());
+    let mut troubled = false;
+    loop {
+        tokio::time::sleep(KEEP).await;
+        let mut result: Result<(), StoreError> = shared.write_uses().await;
+        if noted.elapsed() >= KEEP_NOTES {
+            result = result.and(shared.write_notes().await);
+            noted = Instant::now();
+        }
+        if counted.elapsed() >= KEEP_TRAFFIC {
+            result = result.and(shared.write_traffic(TRAFFIC_AT_ONCE).await);
+            counted = Instant::now();
+        }
+        match result {
+            Ok(()) => troubled = false,
+            Err(error) => {
+                if !std::mem::replace(&mut troubled, true) {
+                    let what = format!("what was used and counted could not be written: {error}; it is tried again");
+                    shared.emit(Event::Trouble { what });
+                }
+                tokio::time::sleep(KEEP_NOTES).await;
+            }
+        }
     }
 }
 
 /// Asks the store for what is new, and makes the sessions concerned look again.
 async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
     let mut troubled = false;
-    let mut written = tokio::time::Instant::now();
-    let mut writing: Option<tokio::task::JoinHandle<()>> = None;
     loop {
         tokio::time::sleep(FOLLOW).await;
         let now = shared.knowledge.now();
         let changes = match shared.knowledge.changed_since(change).await {
             Ok(changes) => changes,
             Err(error) => {
+                shared.metrics.store_answers.set(0);
                 if !std::mem::replace(&mut troubled, true) {
-                    let what = format!("the store does not answer: {error}; the guard goes on with what it knows");
+                    let patience = shared.live().settings.guard.store_patience;
+                    let what = format!(
+                        "the store does not answer: {error}; the guard goes on with what it knows, and lets devices that \
+                         it knows connect for {patience} more"
+                    );
                     shared.emit(Event::Trouble { what });
                 }
-                shared.registry.recheck(now, |_| false);
+                // Sessions whose credential ended find that out by themselves.
+                for concerned in shared.registry.concerned(now, |_| false) {
+                    concerned.wake();
+                }
                 continue;
             }
         };
-        troubled = false;
+        shared.metrics.store_answers.set(1);
+        if std::mem::replace(&mut troubled, false) {
+            shared.emit(Event::Trouble { what: "the store answers again".to_owned() });
+        }
         // A session that was quicker may have taken the new policies already; then the others must hear of them still.
         let versions = Versions::from(&changes);
         let taken = shared.take(versions).await;
@@ -204,18 +282,30 @@ async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
             _ => {}
         }
         known = versions;
+        shared.metrics.edition.set(i64::from(versions.edition));
         if shared.trial_is_over(now) {
             shared.end_trial();
             anew = true;
         }
-        // Not waited for: whoever holds the store's lock must not hold up a revocation.
-        if written.elapsed() >= WRITE_NOTES && writing.as_ref().is_none_or(tokio::task::JoinHandle::is_finished) {
-            let shared = shared.clone();
-            writing = Some(tokio::spawn(async move { shared.write_notes().await }));
-            written = tokio::time::Instant::now();
-        }
         let changed: HashSet<DeviceId> = changes.devices.into_iter().collect();
         change = changes.to;
-        shared.registry.recheck(now, |device| anew || changed.contains(device));
+        look_up(&shared, now, &changed).await;
+        if anew {
+            shared.registry.recheck_all();
+        }
+    }
+}
+
+/// Reads the credentials of all sessions whose devices changed, many at once, and hands each what it says.
+async fn look_up(shared: &Arc<Shared>, now: tidy_warden_core::time::UnixTime, changed: &HashSet<DeviceId>) {
+    let concerned = shared.registry.concerned(now, |device| changed.contains(device));
+    let settings = shared.live().settings.clone();
+    for some in concerned.chunks(LOOKED_UP) {
+        let credentials: Vec<Credential> = some.iter().map(|each| each.credential.clone()).collect();
+        match shared.knowledge.admit_many(credentials, settings.clone()).await {
+            Ok(verdicts) => some.iter().zip(verdicts).for_each(|(each, verdict)| each.tell(verdict)),
+            // They ask for themselves, and say what comes of it.
+            Err(_) => some.iter().for_each(crate::registry::Concerned::ask),
+        }
     }
 }

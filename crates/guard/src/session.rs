@@ -2,8 +2,9 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::Instant;
 
+use tidy_warden_core::credential::Unusable;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::mqtt::{
@@ -11,27 +12,25 @@ use tidy_warden_core::mqtt::{
     return_code, split,
 };
 use tidy_warden_core::policy::{self, Denial, Rights};
+use tidy_warden_core::settings::CloneWatch;
 use tidy_warden_core::token::VerifiedToken;
 use tidy_warden_core::topic::TopicName;
 use tokio::io::{AsyncRead, AsyncWrite};
-use tokio::net::TcpStream;
-use tokio_rustls::server::TlsStream;
 
 use crate::Event;
-use crate::gate::{Close, Explanations, Gate, Output};
+use crate::gate::{Close, Explanations, Gate, Output, sender};
 use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
+use crate::listener::{Client, OPENING};
 use crate::registry::Registered;
 use crate::relay::{Interrupted, Relay, Side, Stop};
-use crate::shared::{Shared, Standing};
-
-/// How long a client may take for the handshake and its CONNECT together.
-pub(crate) const OPENING: Duration = Duration::from_secs(10);
-
-/// How long the broker may take to accept a connection and to answer CONNECT.
-const BROKER: Duration = Duration::from_secs(10);
+use crate::shared::{Live, Shared, Standing};
+use crate::upstream::{BrokerStream, PATIENCE};
 
 /// The largest CONNECT taken, in octets: a client identifier, a token and a small will.
 const MAX_CONNECT: usize = 64 * 1024;
+
+/// What an identifier property and two lengths add to a message, in octets.
+const PROPERTY_OVERHEAD: usize = 5 + 4;
 
 /// A refusal of a CONNECT: its code in both versions, and why.
 struct Refusal {
@@ -41,7 +40,7 @@ struct Refusal {
     /// The event, where the policy decided.
     event: Option<Box<Event>>,
     /// Whose connection it is, once that is known.
-    device: Option<String>,
+    device: Option<DeviceId>,
 }
 
 impl Refusal {
@@ -68,7 +67,7 @@ impl From<NotAdmitted> for Refusal {
 }
 
 /// A CONNECT that was admitted.
-struct Opening {
+struct Opened {
     registered: Registered,
     credential: Credential,
     device: DeviceRecord,
@@ -76,58 +75,173 @@ struct Opening {
     standing: Standing,
     client_id: String,
     assigned: bool,
+    /// The settings under which it was last looked at, and how often it was told to ask the store.
+    generation: u64,
+    asked: u64,
+    /// The last second in which its credential is good.
+    ends: tidy_warden_core::time::UnixTime,
+    leaf: Option<Arc<[u8]>>,
 }
 
-/// Serves one client until its session ends. `stream` has finished its handshake.
-pub(crate) async fn serve(
-    shared: Arc<Shared>,
-    stream: TlsStream<TcpStream>,
-    peer: SocketAddr,
-    opened_by: tokio::time::Instant,
-) {
-    let (_, tls) = stream.get_ref();
-    let leaf = tls.peer_certificates().and_then(|chain| chain.first()).map(|leaf| leaf.to_vec());
-    let resumed = tls.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
+/// The will of a session, as far as deciding on it goes; the broker has its payload.
+struct LastWill {
+    topic: String,
+    qos: u8,
+    retain: bool,
+    size: usize,
+}
+
+/// A session that passes messages.
+struct Session<S> {
+    relay: Relay<S, BrokerStream>,
+    opened: Opened,
+    will: Option<LastWill>,
+    version: Version,
+    explanations: Explanations,
+}
+
+/// Serves one client until its session ends.
+pub(crate) async fn serve<S>(shared: Arc<Shared>, stream: S, client: Client)
+where
+    S: AsyncRead + AsyncWrite + Unpin + Send,
+{
+    // What opening a session takes is given back before the session begins.
+    let Some(mut session) = Box::pin(begin(&shared, stream, client)).await else { return };
+    shared.metrics.sessions.inc();
+    let ending = converse(&shared, &mut session).await;
+    shared.metrics.sessions.dec();
+    let Session { relay: Relay { mut client, mut broker, mut gate, .. }, opened, version, .. } = session;
+    gate.count();
+    drop(opened);
+    client.queue(&ending.to_client);
+    // What was allowed before the end still goes on. Without a goodbye behind it the broker takes the end of the
+    // connection for a loss, and publishes the will, if there is one.
+    if ending.goodbye {
+        broker.queue(&disconnect(version, reason::SUCCESS, None));
+    }
+    if matches!(ending.event, Event::Cut { .. }) {
+        shared.metrics.cuts.inc();
+    }
+    shared.emit(ending.event);
+    tokio::join!(broker.last_words(), async {
+        client.last_words().await;
+        client.drain().await;
+    });
+}
+
+/// From CONNECT to CONNACK; `None` if no session came about, which was told.
+async fn begin<S>(shared: &Arc<Shared>, stream: S, from: Client) -> Option<Session<S>>
+where
+    S: AsyncRead + AsyncWrite + Unpin + Send,
+{
+    let peer = from.peer;
     let mut client = Side::new(stream);
-    let first = tokio::time::timeout_at(opened_by, client.packet(MAX_CONNECT)).await;
-    let refused_as = |device: Option<String>, subject: &str, why: String| Event::Refused {
-        device,
-        peer,
-        act: "connect",
-        subject: subject.to_owned(),
-        why,
-        rule: None,
+    let first = tokio::select! {
+        first = tokio::time::timeout_at(from.came + OPENING, client.packet(MAX_CONNECT)) => first,
+        () = from.opening.lost() => {
+            refused(shared, (None, peer), "", "it made room for newer connections, being too slow".to_owned());
+            return None;
+        }
     };
-    let refused = |subject: &str, why: String| refused_as(None, subject, why);
+    drop(from.opening);
     let len = match first {
         Ok(Ok(len)) => len,
-        Ok(Err(Interrupted::Lost(why))) => return shared.emit(refused("", format!("no CONNECT came: {why}"))),
-        Ok(Err(Interrupted::Malformed(malformed))) => {
-            return shared.emit(refused("", format!("no CONNECT came: {malformed}")));
+        Ok(Err(Interrupted::Lost(why))) => {
+            refused(shared, (None, peer), "", format!("no CONNECT came: {why}"));
+            return None;
         }
-        Err(_) => return shared.emit(refused("", "no CONNECT came in time".to_owned())),
+        Ok(Err(Interrupted::Malformed(malformed))) => {
+            refused(shared, (None, peer), "", format!("no CONNECT came: {malformed}"));
+            return None;
+        }
+        Err(_) => {
+            refused(shared, (None, peer), "", "no CONNECT came in time".to_owned());
+            return None;
+        }
     };
     let packet: Vec<u8> = client.input.drain(..len).collect();
-    let Ok(Some(frame)) = split(&packet, MAX_CONNECT) else { return };
+    let frame = split(&packet, MAX_CONNECT).ok().flatten()?;
     let connect = match parse_connect(&frame) {
         Ok(connect) => connect,
         Err((answer, why)) => {
             client.queue(&answer);
             client.last_words().await;
-            return shared.emit(refused("", why));
+            refused(shared, (None, peer), "", why);
+            return None;
         }
     };
-    match open(&shared, &connect, leaf, peer).await {
-        Ok(opening) => run(&shared, client, &connect, opening, peer, resumed).await,
+    let live = shared.live();
+    let opened = match open(shared, &live, &connect, from.leaf, peer).await {
+        Ok(opened) => opened,
         Err(refusal) => {
             let code = if connect.version == Version::V5 { refusal.v5 } else { refusal.v311 };
             let explained = Explanations::of(&connect.properties);
             client.queue(&explained.packet(&refusal.why, |text| connack(connect.version, code, text)));
+            match refusal.event {
+                None => refused(shared, (refusal.device.as_ref(), peer), connect.client_id, refusal.why),
+                Some(event) => {
+                    let act = if matches!(*event, Event::Refused { act: "will", .. }) { "will" } else { "connect" };
+                    count_refusal(shared, refusal.device.as_ref(), act, connect.client_id, &refusal.why);
+                    shared.emit(*event);
+                }
+            }
             client.last_words().await;
-            let event = refusal.event.map(|event| *event);
-            let event = event.unwrap_or_else(|| refused_as(refusal.device, connect.client_id, refusal.why));
-            shared.emit(event);
+            client.drain().await;
+            return None;
         }
+    };
+    let resumed = from.resumed;
+    let session = go_on(shared, &live, client, &connect, opened, peer).await?;
+    shared.metrics.opened(from.came.elapsed());
+    shared.emit(Event::Connected {
+        device: session.opened.device.id.to_string(),
+        peer,
+        client_id: session.opened.client_id.clone(),
+        credential: session.opened.shown.clone(),
+        resumed,
+    });
+    shared.note_use(&session.opened.device.id, &session.opened.credential);
+    watch_for_clones(shared, &live, &session.opened.device, peer);
+    Some(session)
+}
+
+/// Tells and counts that a connection was refused, for another reason than policy.
+fn refused(shared: &Shared, (device, peer): (Option<&DeviceId>, SocketAddr), subject: &str, why: String) {
+    count_refusal(shared, device, "connect", subject, &why);
+    shared.emit(Event::Refused {
+        device: device.map(ToString::to_string),
+        peer,
+        act: "connect",
+        subject: subject.to_owned(),
+        why,
+        rule: None,
+    });
+}
+
+fn count_refusal(shared: &Shared, device: Option<&DeviceId>, act: &'static str, subject: &str, why: &str) {
+    match device {
+        Some(device) => shared.counting(device).refused(shared.clock.now(), act, subject, why),
+        None => shared.metrics.refused(act),
+    }
+}
+
+fn watch_for_clones(shared: &Arc<Shared>, live: &Live, device: &DeviceRecord, peer: SocketAddr) {
+    let watched = live.settings.kind(&device.kind).is_ok_and(|kind| kind.clone_watch != CloneWatch::Off);
+    if let Some(sign) = watched.then(|| shared.clones.note(&device.id, peer.ip(), Instant::now())).flatten() {
+        shared.clone_sign(device, peer, sign);
+    }
+}
+
+/// Whether a certificate that was replaced is shown although its successor was used: then two have a key of the device.
+async fn watch_for_old_keys(shared: &Arc<Shared>, device: &DeviceId, shown: &Credential, peer: SocketAddr) {
+    let Credential::Certificate(fingerprint) = shown else { return };
+    let Ok(found) = shared.knowledge.devices(vec![device.clone()]).await else { return };
+    let Some(view) = found.into_iter().next().flatten() else { return };
+    // Newest first.
+    let newer = view.credentials.iter().take_while(|each| each.fingerprint != *fingerprint);
+    if let Some(used) = newer.filter(|each| each.first_used.is_some()).last() {
+        let sign = format!("a certificate was shown that was replaced by {}, which is in use", used.name());
+        shared.clone_sign(&view.device, peer, sign);
     }
 }
 
@@ -150,10 +264,11 @@ fn parse_connect<'a>(frame: &Frame<'a>) -> Result<Connect<'a>, (Vec<u8>, String)
 /// All checks of a CONNECT. The session is registered before the check that counts, so that no change slips between.
 async fn open(
     shared: &Arc<Shared>,
+    live: &Live,
     connect: &Connect<'_>,
-    leaf: Option<Vec<u8>>,
+    leaf: Option<Arc<[u8]>>,
     peer: SocketAddr,
-) -> Result<Opening, Refusal> {
+) -> Result<Opened, Refusal> {
     if connect.properties.text(PropertyId::AuthenticationMethod).is_some() {
         return Err(Refusal::new(
             reason::BAD_AUTHENTICATION_METHOD,
@@ -161,34 +276,56 @@ async fn open(
             "enhanced authentication is not offered",
         ));
     }
-    let certificate = match leaf {
-        Some(der) => Some(shared.knowledge.resolve(der).await?),
-        None => None,
+    let most = usize::try_from(live.settings.guard.max_sessions).unwrap_or(usize::MAX);
+    if shared.registry.len() >= most {
+        let why = format!("there are {most} sessions, which is the most there may be");
+        return Err(Refusal::new(reason::QUOTA, return_code::UNAVAILABLE, why));
+    }
+    let (certificate, holder) = match &leaf {
+        Some(der) => {
+            let (fingerprint, device) = shared.knowledge.resolve(der.to_vec(), &live.settings).await?;
+            (Some(fingerprint), Some(device))
+        }
+        None => (None, None),
     };
     let shown = Shown { certificate, user_name: connect.user_name, password: connect.password };
     let now = shared.knowledge.now();
-    let (credential, beside) = credential(&shown, &shared.token_key, &shared.parties, now)?;
-    let device = shared.knowledge.device_of(&credential).await?;
-    admit(shared, connect, (&shown, beside.as_ref()), credential, &device, peer)
-        .await
-        .map_err(|refusal| Refusal { device: Some(device.to_string()), ..refusal })
+    let (credential, beside) = credential(&shown, &live.token_key, &live.parties, now)?;
+    let device = match (&credential, holder) {
+        (Credential::Token(token), _) => token.device.clone(),
+        (Credential::Certificate(_), Some(holder)) => holder,
+        (Credential::Certificate(_), None) => return Err(NotAdmitted::UnknownCertificate.into()),
+    };
+    let shown = (&shown, beside.as_ref());
+    let admitted = admit(shared, live, connect, shown, (credential, leaf), &device, peer).await;
+    admitted.map_err(|refusal| Refusal { device: Some(device), ..refusal })
 }
 
 /// The checks that need to know the device.
 async fn admit(
     shared: &Arc<Shared>,
+    live: &Live,
     connect: &Connect<'_>,
     (shown, beside): (&Shown<'_>, Option<&VerifiedToken>),
-    credential: Credential,
+    (credential, leaf): (Credential, Option<Arc<[u8]>>),
     device: &DeviceId,
     peer: SocketAddr,
-) -> Result<Opening, Refusal> {
+) -> Result<Opened, Refusal> {
     same_device(shown, beside, device)?;
     let mut registered = shared.registry.register(device);
+    registered.with(&credential);
     registered.control.mark_unchanged();
-    let admitted = shared.knowledge.admit(&credential, &shared.settings).await?;
+    let (admitted, changes) = match shared.knowledge.admit(&credential, &live.settings).await {
+        Ok(admitted) => admitted,
+        Err(error) => {
+            if matches!(error, NotAdmitted::Credential(Unusable::Superseded { .. })) {
+                watch_for_old_keys(shared, device, &credential, peer).await;
+            }
+            return Err(error.into());
+        }
+    };
     registered.ends(admitted.ends);
-    let standing = shared.standing(&admitted.device).await;
+    let standing = shared.standing(&admitted.device, changes.as_ref()).await;
     let id = admitted.device.id.as_str();
     let assigned = connect.client_id.is_empty();
     if assigned && connect.version == Version::V311 && !connect.clean_start {
@@ -213,14 +350,18 @@ async fn admit(
         check_will(will, &standing.rights, id, peer)?;
     }
     let client_id = client_id.to_owned();
-    Ok(Opening {
+    Ok(Opened {
         registered,
         credential,
+        ends: admitted.ends,
         device: admitted.device,
         shown: admitted.shown,
         standing,
         client_id,
         assigned,
+        generation: live.generation,
+        asked: 0,
+        leaf,
     })
 }
 
@@ -237,6 +378,19 @@ fn check_will(will: &Will<'_>, rights: &Rights, device: &str, peer: SocketAddr) 
     })
 }
 
+impl LastWill {
+    fn of(will: &Will<'_>) -> Self {
+        Self { topic: will.topic.to_owned(), qos: will.qos, retain: will.retain, size: will.payload.len() }
+    }
+
+    /// Whether rights give it.
+    fn allowed(&self, gate: &mut Gate) -> bool {
+        let Ok(topic) = TopicName::parse(&self.topic) else { return false };
+        let act = policy::Publish { topic, qos: self.qos, retain: self.retain, size: self.size };
+        gate.will_allowed(act).is_ok()
+    }
+}
+
 /// How a session ended, for the client, the broker and the log.
 struct Ending {
     /// Last packet for the client.
@@ -246,95 +400,137 @@ struct Ending {
     event: Event,
 }
 
-async fn run(
+/// Reaches the broker in the client's name, and passes its CONNACK on.
+async fn go_on<S>(
     shared: &Arc<Shared>,
-    mut client: Side<TlsStream<TcpStream>>,
+    live: &Live,
+    mut client: Side<S>,
     connect: &Connect<'_>,
-    mut opening: Opening,
+    opened: Opened,
     peer: SocketAddr,
-    resumed: bool,
-) {
+) -> Option<Session<S>>
+where
+    S: AsyncRead + AsyncWrite + Unpin + Send,
+{
     let version = connect.version;
-    let device = opening.device.id.to_string();
-    let mut broker = match reach_broker(shared, connect, &opening.client_id).await {
-        Ok(broker) => broker,
+    let explanations = Explanations::of(&connect.properties);
+    let meter = Box::new(shared.rates.of(&opened.device.id));
+    let watching = shared.watching(&opened.device.id, opened.standing.trial.clone());
+    let ways = (live.manner(&opened.device.kind), shared.counting(&opened.device.id));
+    let mut gate = Gate::new((version, explanations), peer, opened.standing.rights.clone(), watching, meter, ways);
+    let answered = match reach_broker(live, connect, &opened).await {
+        Ok(mut broker) => answer_of(&mut broker, version).await.map(|answer| (broker, answer)),
+        Err(why) => Err(why),
+    };
+    let unavailable = || match version {
+        Version::V5 => {
+            explanations.packet("the broker does not answer", |text| connack(version, reason::SERVER_UNAVAILABLE, text))
+        }
+        Version::V311 => connack(version, return_code::UNAVAILABLE, None),
+    };
+    shared.metrics.broker_answers.set(i64::from(answered.is_ok()));
+    let (broker, packet) = match answered {
+        Ok(answered) => answered,
         Err(why) => {
-            client.queue(&match version {
-                Version::V5 => connack(version, reason::SERVER_UNAVAILABLE, Some("the broker cannot be reached")),
-                Version::V311 => connack(version, return_code::UNAVAILABLE, None),
-            });
+            client.queue(&unavailable());
+            let what = format!("the broker at {}: {why}", live.upstream.address());
+            shared.emit(Event::Trouble { what });
             client.last_words().await;
-            return shared.emit(Event::Trouble { what: format!("the broker at {}: {why}", shared.broker) });
+            return None;
         }
     };
-    let meter = Box::new(shared.rates.of(&opening.device.id));
-    let speech = (version, Explanations::of(&connect.properties));
-    let on_denied = shared.settings.on_refusal(&opening.device.kind);
-    let watching = shared.watching(&opening.device.id, opening.standing.trial.clone());
-    let mut gate = Gate::new(speech, peer, opening.standing.rights.clone(), watching, meter, on_denied);
-    let accepted = match pass_connack(&mut client, &mut broker, &mut gate, version, &opening).await {
-        Ok(keep_alive) => keep_alive,
-        Err(why) => {
-            client.last_words().await;
-            return shared.emit(Event::Closed { device, why });
-        }
-    };
-    shared.emit(Event::Connected {
-        device: device.clone(),
-        peer,
-        client_id: opening.client_id.clone(),
-        credential: opening.shown.clone(),
-        resumed,
-    });
-    shared.note_use(opening.device.id.clone(), opening.credential.clone());
-    let keep_alive = accepted.unwrap_or(connect.keep_alive);
-    let max_packet = usize::try_from(shared.settings.guard.max_packet).unwrap_or(usize::MAX);
-    let mut relay = Relay::new(client, broker, gate, max_packet, keep_alive);
-    let ending = converse(shared, &mut relay, connect, &mut opening, speech).await;
-    let Relay { mut client, mut broker, .. } = relay;
-    client.queue(&ending.to_client);
-    // What was allowed before the end still goes on. Without a goodbye behind it the broker takes the end of the
-    // connection for a loss, and publishes the will, if there is one.
-    if ending.goodbye {
-        broker.queue(&disconnect(version, reason::SUCCESS, None));
+    let frame = split(&packet, MAX_CONNECT).ok().flatten()?;
+    let answer = Connack::parse(&frame, version).ok()?;
+    if refuses_the_guard(&answer, version) {
+        client.queue(&unavailable());
+        let what = format!(
+            "the broker at {} refuses the guard's own credentials with code 0x{:02x}: set broker_user and \
+             broker_password_file under [guard] in ward.toml",
+            live.upstream.address(),
+            answer.code
+        );
+        shared.emit(Event::Trouble { what });
+        client.last_words().await;
+        return None;
     }
-    tokio::join!(broker.last_words(), client.last_words());
-    shared.emit(ending.event);
+    let told = told_to_client(&answer, live, version, &opened);
+    client.queue(&told.to_bytes(version));
+    if answer.code != reason::SUCCESS {
+        let why = format!("the broker refused the connection with code 0x{:02x}", answer.code);
+        refused(shared, (Some(&opened.device.id), peer), &opened.client_id, why);
+        client.last_words().await;
+        return None;
+    }
+    gate.connected(&connect.properties, &answer.properties);
+    let keep_alive = answer.server_keep_alive().unwrap_or(connect.keep_alive);
+    let max_packet = usize::try_from(live.settings.guard.max_packet).unwrap_or(usize::MAX);
+    let will = connect.will.as_ref().map(LastWill::of);
+    let relay = Relay::new(client, broker, gate, max_packet, keep_alive);
+    Some(Session { relay, opened, will, version, explanations })
+}
+
+/// Whether a refusal is about the guard and not about its client: then it is nothing that the client could mend.
+fn refuses_the_guard(answer: &Connack<'_>, version: Version) -> bool {
+    match version {
+        Version::V5 => matches!(
+            answer.code,
+            reason::BAD_LOGIN | reason::NOT_AUTHORIZED | reason::BAD_AUTHENTICATION_METHOD | reason::BANNED
+        ),
+        Version::V311 => matches!(answer.code, return_code::BAD_LOGIN | return_code::NOT_AUTHORIZED),
+    }
+}
+
+/// The broker's CONNACK as the client gets it: with the client identifier if one was assigned, and with the largest packet
+/// that the guard and the broker take, the property that the guard adds included.
+fn told_to_client<'a>(answer: &Connack<'a>, live: &Live, version: Version, opened: &'a Opened) -> Connack<'a> {
+    if version == Version::V311 || answer.code != reason::SUCCESS {
+        return answer.clone();
+    }
+    let settings = &live.settings.guard;
+    let mut properties: Properties<'_> = answer.properties.without(PropertyId::MaximumPacketSize);
+    let mut largest = settings.max_packet;
+    if let Some(broker) = answer.properties.number(PropertyId::MaximumPacketSize) {
+        // A gateway's messages may name a child too.
+        let added = PROPERTY_OVERHEAD + settings.sender_property.len() + 2 * 64 + 1;
+        largest = largest.min(broker.saturating_sub(u32::try_from(added).unwrap_or(u32::MAX)).max(1));
+    }
+    properties = properties.with(PropertyId::MaximumPacketSize, Value::Number(largest));
+    if opened.assigned {
+        let id = Value::Text(&opened.client_id);
+        properties = properties.without(PropertyId::AssignedClientIdentifier);
+        properties = properties.with(PropertyId::AssignedClientIdentifier, id);
+    }
+    Connack { properties, ..answer.clone() }
 }
 
 /// Relays until the session ends.
-async fn converse<C, B>(
-    shared: &Arc<Shared>,
-    relay: &mut Relay<C, B>,
-    connect: &Connect<'_>,
-    opening: &mut Opening,
-    speech: (Version, Explanations),
-) -> Ending
+async fn converse<S>(shared: &Arc<Shared>, session: &mut Session<S>) -> Ending
 where
-    C: AsyncRead + AsyncWrite + Unpin,
-    B: AsyncRead + AsyncWrite + Unpin,
+    S: AsyncRead + AsyncWrite + Unpin + Send,
 {
-    let device = opening.device.id.to_string();
+    let device = session.opened.device.id.to_string();
+    let speech = (session.version, session.explanations);
     let emit = |event| shared.emit(event);
     let closed = |why: String| Event::Closed { device: device.clone(), why };
     loop {
-        let control = &mut opening.registered.control;
+        let control = &mut session.opened.registered.control;
         let attention = async {
             // The sender lives in the registry as long as this session is registered.
             let _ = control.changed().await;
         };
-        let stop = relay.run(attention, &emit).await;
+        let stop = session.relay.run(attention, &emit).await;
         let lost = match stop {
             Stop::Attention => {
-                if opening.registered.control.borrow_and_update().stop {
+                if session.opened.registered.control.borrow_and_update().stop {
                     let to_client = last_packet(speech, reason::SHUTTING_DOWN, "the guard stops");
                     return Ending { to_client, goodbye: true, event: closed("the guard stops".to_owned()) };
                 }
-                match look_again(shared, opening).await {
+                match look_again(shared, &mut session.opened, false).await {
                     Ok(standing) => {
                         let mut out = Output::default();
-                        relay.gate.set_standing(standing, &mut out);
-                        relay.deliver(out, &emit);
+                        let manner = shared.live().manner(&session.opened.device.kind);
+                        session.relay.gate.set_standing(standing, manner, &mut out);
+                        session.relay.deliver(out, &emit);
                         continue;
                     }
                     Err(why) => return cut(speech, &device, why),
@@ -351,7 +547,8 @@ where
                 return Ending { to_client: Vec::new(), goodbye: false, event: closed("the broker ended it".into()) };
             }
             Stop::Closed(Close::Broker(why)) | Stop::BrokerLost(why) => {
-                let to_client = last_packet(speech, reason::SERVER_UNAVAILABLE, "the broker is gone");
+                // MQTT 5.0 has no code for this in DISCONNECT; a server that goes down is what it amounts to.
+                let to_client = last_packet(speech, reason::SHUTTING_DOWN, "the broker is gone; come back later");
                 return Ending { to_client, goodbye: false, event: closed(format!("the broker: {why}")) };
             }
             Stop::Closed(Close::GoodbyeWithWill) => (Vec::new(), "the client said goodbye with its will".to_owned()),
@@ -363,7 +560,7 @@ where
             Stop::ClientLost(why) => (Vec::new(), why),
         };
         let (to_client, why) = lost;
-        let goodbye = !will_may_go(shared, relay, connect, opening).await;
+        let goodbye = !will_may_go(shared, session).await;
         return Ending { to_client, goodbye, event: closed(why) };
     }
 }
@@ -385,112 +582,103 @@ fn cut(speech: (Version, Explanations), device: &str, why: String) -> Ending {
 }
 
 /// Whether the client's will may be published now: decided by the state and edition of this moment.
-async fn will_may_go<C, B>(
-    shared: &Arc<Shared>,
-    relay: &mut Relay<C, B>,
-    connect: &Connect<'_>,
-    opening: &mut Opening,
-) -> bool
+async fn will_may_go<S>(shared: &Arc<Shared>, session: &mut Session<S>) -> bool
 where
-    C: AsyncRead + AsyncWrite + Unpin,
-    B: AsyncRead + AsyncWrite + Unpin,
+    S: AsyncRead + AsyncWrite + Unpin + Send,
 {
-    let Some(will) = &connect.will else { return true };
-    let Ok(standing) = look_again(shared, opening).await else { return false };
-    relay.gate.set_standing(standing, &mut Output::default());
-    will_act(will).is_ok_and(|act| relay.gate.will_allowed(act).is_ok())
+    let Some(will) = &session.will else { return true };
+    let Ok(standing) = look_again(shared, &mut session.opened, true).await else { return false };
+    let manner = shared.live().manner(&session.opened.device.kind);
+    session.relay.gate.set_standing(standing, manner, &mut Output::default());
+    will.allowed(&mut session.relay.gate)
 }
 
-/// Checks state, clock and edition anew; a session that may no longer be gets the reason.
-async fn look_again(shared: &Arc<Shared>, opening: &mut Opening) -> Result<Standing, String> {
-    match shared.knowledge.admit(&opening.credential, &shared.settings).await {
-        Ok(admitted) => {
-            opening.registered.ends(admitted.ends);
-            opening.device = admitted.device;
+/// Checks state, clock and edition anew; a session that may no longer be gets the reason. The store is asked if `ask` is set,
+/// if the follower wants it so, or if the settings are other ones; else what the follower read counts.
+async fn look_again(shared: &Arc<Shared>, opened: &mut Opened, ask: bool) -> Result<Standing, String> {
+    let live = shared.live();
+    let control = *opened.registered.control.borrow();
+    let mut changes = None;
+    let verdict = match opened.registered.verdict() {
+        Some(verdict) if !ask => Some(verdict),
+        _ if ask || control.ask != opened.asked || live.generation != opened.generation => {
+            let asked = shared.knowledge.admit(&opened.credential, &live.settings).await;
+            Some(asked.map(|(admitted, told)| {
+                changes = told;
+                admitted
+            }))
+        }
+        _ => None,
+    };
+    opened.asked = control.ask;
+    match verdict {
+        Some(Ok(admitted)) => {
+            opened.registered.ends(admitted.ends);
+            opened.ends = admitted.ends;
+            opened.device = admitted.device;
         }
         // What is known of this session stays true until the store tells otherwise.
-        Err(NotAdmitted::Store(error)) => {
+        Some(Err(NotAdmitted::Store(error))) => {
             shared.emit(Event::Trouble { what: format!("the store does not answer: {error}; live sessions go on") });
         }
-        Err(other) => return Err(other.to_string()),
+        Some(Err(other)) => return Err(other.to_string()),
+        None => {}
     }
-    let standing = shared.standing(&opening.device).await.ok_or_else(|| Denial::NoEdition.to_string())?;
-    standing.rights.connect(&opening.client_id).map_err(|denial| denial.to_string())?;
+    if shared.knowledge.now() > opened.ends {
+        return Err(format!("its credential ended at {}", opened.ends));
+    }
+    if live.generation != opened.generation {
+        if opened.leaf.as_ref().is_some_and(|leaf| !live.tls.believes(leaf)) {
+            return Err("the authority of its certificate is no longer believed".to_owned());
+        }
+        opened.generation = live.generation;
+    }
+    let standing =
+        shared.standing(&opened.device, changes.as_ref()).await.ok_or_else(|| Denial::NoEdition.to_string())?;
+    standing.rights.connect(&opened.client_id).map_err(|denial| denial.to_string())?;
     Ok(standing)
 }
 
-/// Connects to the broker and sends CONNECT: without user name and password, under the checked client identifier, and
-/// without taking topic aliases, so that every topic that the broker sends is written out.
-async fn reach_broker(shared: &Shared, connect: &Connect<'_>, client_id: &str) -> Result<Side<TcpStream>, String> {
-    let opening = tokio::time::timeout(BROKER, TcpStream::connect(&shared.broker)).await;
-    let stream = opening.map_err(|_| "it does not answer".to_owned())?.map_err(|error| error.to_string())?;
-    stream.set_nodelay(true).map_err(|error| error.to_string())?;
-    let upstream = Connect {
-        client_id,
-        user_name: None,
-        password: None,
-        properties: connect.properties.without(PropertyId::TopicAliasMaximum),
-        ..connect.clone()
-    };
+/// Connects to the broker and sends CONNECT: without the client's user name and password, under the checked client
+/// identifier, and with the sender's name on its will.
+async fn reach_broker(live: &Live, connect: &Connect<'_>, opened: &Opened) -> Result<Side<BrokerStream>, String> {
+    let stream = live.upstream.connect().await.map_err(|error| error.to_string())?;
+    let name = &live.settings.guard.sender_property;
+    let device = opened.device.id.as_str();
+    let child = connect.will.as_ref().and_then(|will| {
+        let act = will_act(will).ok()?;
+        opened.standing.rights.publish(act, &mut policy::NoMeter).ok()?.child.cloned()
+    });
+    let sender = sender(device, child.as_ref());
+    let will = connect.will.clone().map(|will| match connect.version {
+        Version::V5 if !name.is_empty() => {
+            let properties = will.properties.without_user(name);
+            Will { properties: properties.with(PropertyId::UserProperty, Value::Pair(name, &sender)), ..will }
+        }
+        _ => will,
+    });
+    let upstream = live.upstream.sign_in(Connect { client_id: &opened.client_id, will, ..connect.clone() });
     let mut broker = Side::new(stream);
     broker.queue(&upstream.to_bytes());
     Ok(broker)
 }
 
-/// Waits for the broker's CONNACK and passes it on; gives the keep-alive that the broker sets, if it does.
-async fn pass_connack<C, B>(
-    client: &mut Side<C>,
-    broker: &mut Side<B>,
-    gate: &mut Gate,
-    version: Version,
-    opening: &Opening,
-) -> Result<Option<u16>, String>
-where
-    C: AsyncRead + AsyncWrite + Unpin,
-    B: AsyncRead + AsyncWrite + Unpin,
-{
-    let unavailable = if version == Version::V5 { reason::SERVER_UNAVAILABLE } else { return_code::UNAVAILABLE };
-    let answer = tokio::time::timeout(BROKER, async {
+/// Waits for the broker's CONNACK.
+async fn answer_of(broker: &mut Side<BrokerStream>, version: Version) -> Result<Vec<u8>, String> {
+    let answer = tokio::time::timeout(PATIENCE, async {
         broker.flush_all().await?;
         broker.packet(MAX_CONNECT).await
     });
-    let problem = match answer.await {
-        Ok(Ok(len)) => {
-            let packet: Vec<u8> = broker.input.drain(..len).collect();
-            let frame = split(&packet, MAX_CONNECT).ok().flatten();
-            match frame.filter(|frame| frame.packet_type == PacketType::Connack).map(|f| Connack::parse(&f, version)) {
-                Some(Ok(connack)) => return accept_connack(client, gate, version, opening, &connack),
-                _ => "it answered CONNECT with something else".to_owned(),
-            }
-        }
-        Ok(Err(Interrupted::Lost(why))) => why,
-        Ok(Err(Interrupted::Malformed(malformed))) => malformed.to_string(),
-        Err(_) => "it did not answer CONNECT in time".to_owned(),
+    let len = match answer.await {
+        Ok(Ok(len)) => len,
+        Ok(Err(Interrupted::Lost(why))) => return Err(why),
+        Ok(Err(Interrupted::Malformed(malformed))) => return Err(malformed.to_string()),
+        Err(_) => return Err("it did not answer CONNECT in time".to_owned()),
     };
-    client.queue(&connack(version, unavailable, Some("the broker does not answer")));
-    Err(format!("the broker: {problem}"))
-}
-
-fn accept_connack<C>(
-    client: &mut Side<C>,
-    gate: &mut Gate,
-    version: Version,
-    opening: &Opening,
-    answer: &Connack<'_>,
-) -> Result<Option<u16>, String>
-where
-    C: AsyncRead + AsyncWrite + Unpin,
-{
-    let mut properties: Properties<'_> = answer.properties.clone();
-    if version == Version::V5 && answer.code == reason::SUCCESS && opening.assigned {
-        let id = Value::Text(&opening.client_id);
-        properties = properties.without(PropertyId::AssignedClientIdentifier);
-        properties = properties.with(PropertyId::AssignedClientIdentifier, id);
+    let packet: Vec<u8> = broker.input.drain(..len).collect();
+    let frame = split(&packet, MAX_CONNECT).ok().flatten().filter(|frame| frame.packet_type == PacketType::Connack);
+    match frame.map(|frame| Connack::parse(&frame, version)) {
+        Some(Ok(_)) => Ok(packet),
+        _ => Err("it answered CONNECT with something else".to_owned()),
     }
-    client.queue(&Connack { properties, ..answer.clone() }.to_bytes(version));
-    if answer.code != 0 {
-        return Err(format!("the broker refused the connection with code {}", answer.code));
-    }
-    gate.connected(&answer.properties);
-    Ok(answer.server_keep_alive())
 }

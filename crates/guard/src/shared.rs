@@ -1,23 +1,30 @@
 //! What all sessions share: the ward's knowledge, the edition that decides, and where events go.
 
 use std::net::SocketAddr;
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
+use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::policy::{Edition, Rights};
-use tidy_warden_core::settings::Settings;
-use tidy_warden_core::time::Clock;
-use tidy_warden_core::time::UnixTime;
+use tidy_warden_core::settings::{CloneWatch, Settings};
+use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
 use tidy_warden_store::{Changes, StoreError, resolvable};
+use tokio::sync::broadcast;
 
+use crate::clones::Clones;
+use crate::gate::{Counting, Manner};
 use crate::identity::{Credential, Knowledge};
 use crate::meter::Rates;
+use crate::metrics::Metrics;
 use crate::registry::Registry;
-use crate::tls::TlsError;
+use crate::server::LiveConfig;
+use crate::tls::{TlsError, TlsParts};
+use crate::traffic::Tallies;
+use crate::upstream::Upstream;
 use crate::watching::{Notes, Observer, Trial, Watching};
 use crate::{Event, Sink};
 
@@ -30,6 +37,14 @@ pub enum GuardError {
     Listen {
         /// The address.
         address: SocketAddr,
+        /// What the system says.
+        error: std::io::Error,
+    },
+    /// The socket for watchers cannot be made.
+    #[error("cannot make the socket {}: {error}", path.display())]
+    Control {
+        /// Where.
+        path: std::path::PathBuf,
         /// What the system says.
         error: std::io::Error,
     },
@@ -73,25 +88,115 @@ pub(crate) struct Standing {
     pub(crate) trial: Option<Trial>,
 }
 
+/// What can be changed while the guard runs.
+pub(crate) struct Live {
+    pub(crate) settings: Arc<Settings>,
+    pub(crate) parties: Parties,
+    pub(crate) token_key: PublicKey,
+    pub(crate) upstream: Upstream,
+    pub(crate) tls: TlsParts,
+    /// Grows with each change.
+    pub(crate) generation: u64,
+    sender_property: Arc<str>,
+}
+
+impl Live {
+    pub(crate) fn new(config: LiveConfig, clock: Arc<dyn Clock>, generation: u64) -> Result<Self, TlsError> {
+        let sender_property = config.settings.guard.sender_property.as_str().into();
+        Ok(Self {
+            settings: Arc::new(config.settings),
+            parties: config.parties,
+            token_key: config.token_key,
+            upstream: config.upstream,
+            tls: TlsParts::new(config.tls, clock, config.verifier)?,
+            generation,
+            sender_property,
+        })
+    }
+
+    /// How messages of a device of this kind are handled.
+    pub(crate) fn manner(&self, kind: &KindName) -> Manner {
+        Manner { on_refusal: self.settings.on_refusal(kind), sender_property: self.sender_property.clone() }
+    }
+}
+
 /// What all sessions share.
 pub(crate) struct Shared {
     pub(crate) knowledge: Knowledge,
     pub(crate) registry: Arc<Registry>,
     pub(crate) rates: Rates,
-    pub(crate) settings: Settings,
-    pub(crate) parties: Parties,
-    pub(crate) token_key: PublicKey,
-    pub(crate) broker: String,
+    live: RwLock<Arc<Live>>,
     pub(crate) policies: RwLock<Arc<Policies>>,
     pub(crate) notes: Arc<Notes>,
+    pub(crate) tallies: Tallies,
+    pub(crate) metrics: Arc<Metrics>,
+    pub(crate) clones: Clones,
+    /// Uses of credentials that wait to be written.
+    uses: Mutex<Vec<(DeviceId, Option<Fingerprint>)>>,
+    /// Whoever follows what happens.
+    pub(crate) watchers: broadcast::Sender<Arc<(UnixTime, Event)>>,
     pub(crate) observer: Option<Observer>,
     pub(crate) clock: Arc<dyn Clock>,
-    pub(crate) sink: Sink,
+    sink: Sink,
 }
 
+/// How many events may wait for a watcher before it loses some.
+const WATCHERS_WAIT: usize = 4096;
+
+/// The most uses that wait for a store that cannot be written; a limit on memory.
+const MOST_USES: usize = 100_000;
+
 impl Shared {
+    pub(crate) fn new(
+        knowledge: Knowledge,
+        live: Live,
+        clock: Arc<dyn Clock>,
+        (sink, observer): (Sink, Option<Observer>),
+    ) -> Self {
+        Self {
+            knowledge,
+            registry: Arc::default(),
+            rates: Rates::default(),
+            live: RwLock::new(Arc::new(live)),
+            policies: RwLock::default(),
+            notes: Arc::default(),
+            tallies: Tallies::default(),
+            metrics: Arc::default(),
+            clones: Clones::default(),
+            uses: Mutex::default(),
+            watchers: broadcast::Sender::new(WATCHERS_WAIT),
+            observer,
+            clock,
+            sink,
+        }
+    }
+
     pub(crate) fn emit(&self, event: Event) {
+        if self.watchers.receiver_count() > 0 {
+            // Nobody may be left by now.
+            let _ = self.watchers.send(Arc::new((self.clock.now(), event.clone())));
+        }
         (self.sink)(event);
+    }
+
+    pub(crate) fn live(&self) -> Arc<Live> {
+        self.live.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Takes new settings.
+    ///
+    /// # Errors
+    /// They cannot be used; the old ones stay.
+    pub(crate) fn set_live(&self, config: LiveConfig) -> Result<(), TlsError> {
+        let next = Live::new(config, self.clock.clone(), self.live().generation + 1)?;
+        *self.live.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next);
+        self.registry.recheck_all();
+        Ok(())
+    }
+
+    /// What is counted of a device.
+    pub(crate) fn counting(&self, device: &DeviceId) -> Counting {
+        Counting { tally: self.tallies.of(device), metrics: self.metrics.clone() }
     }
 
     pub(crate) fn policies(&self) -> Arc<Policies> {
@@ -109,14 +214,12 @@ impl Shared {
         }
     }
 
-    /// What the policies of this moment give a device; `None` if there is no edition. The store is asked, so that the
-    /// answer does not wait for the follower; if it does not answer, what is known counts.
-    pub(crate) async fn standing(&self, device: &DeviceRecord) -> Option<Standing> {
-        let fresh = match self.knowledge.changed_since(i64::MAX).await {
-            Ok(changes) => self.take(Versions::from(&changes)).await.map(|_| ()),
-            Err(error) => Err(error.into()),
-        };
-        if let Err(error) = fresh {
+    /// What the policies of this moment give a device; `None` if there is no edition. `changes` is what the store said a
+    /// moment ago, so that the answer does not wait for the follower; without it, what is known counts.
+    pub(crate) async fn standing(&self, device: &DeviceRecord, changes: Option<&Changes>) -> Option<Standing> {
+        if let Some(changes) = changes
+            && let Err(error) = self.take(Versions::from(changes)).await
+        {
             self.emit(Event::Trouble { what: error.to_string() });
         }
         let policies = self.policies();
@@ -135,17 +238,71 @@ impl Shared {
         } else {
             Vec::new()
         };
-        let rights = |edition: &Edition| edition.rights_with(device, &children, &self.settings);
+        let settings = self.live().settings.clone();
+        let rights = |edition: &Edition| edition.rights_with(device, &children, &settings);
         let trial = trial.map(|(number, _, edition)| Trial { number: *number, rights: rights(edition) });
         Some(Standing { rights: rights(edition), trial })
     }
 
-    /// Records a use in the background: a session does not wait for the disk.
-    pub(crate) fn note_use(self: &Arc<Self>, device: DeviceId, credential: Credential) {
-        let shared = self.clone();
+    /// Notes that a credential opened a session; it is written soon. A session does not wait for the disk.
+    pub(crate) fn note_use(&self, device: &DeviceId, credential: &Credential) {
+        let certificate = match credential {
+            Credential::Certificate(fingerprint) => Some(*fingerprint),
+            Credential::Token(_) => None,
+        };
+        let mut uses = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
+        // One use in a batch says as much as many.
+        if uses.len() < MOST_USES && uses.last() != Some(&(device.clone(), certificate)) {
+            uses.push((device.clone(), certificate));
+        }
+    }
+
+    /// Writes the uses that were noted.
+    pub(crate) async fn write_uses(&self) -> Result<(), StoreError> {
+        let uses = std::mem::take(&mut *self.uses.lock().unwrap_or_else(PoisonError::into_inner));
+        if uses.is_empty() {
+            return Ok(());
+        }
+        let written = self.knowledge.record_uses(uses.clone()).await;
+        if written.is_err() {
+            let mut waiting = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
+            let room = MOST_USES.saturating_sub(waiting.len());
+            waiting.splice(0..0, uses.into_iter().take(room));
+        }
+        written
+    }
+
+    /// Writes what was counted of up to `most` devices.
+    pub(crate) async fn write_traffic(&self, most: usize) -> Result<(), StoreError> {
+        let counted = self.tallies.take(most);
+        if counted.is_empty() {
+            return Ok(());
+        }
+        let written = self.knowledge.add_traffic(counted.clone()).await;
+        if written.is_err() {
+            self.tallies.give_back(counted);
+        }
+        written
+    }
+
+    /// Tells and records a sign that somebody else has a device's key, and does what the device's kind wants of it.
+    pub(crate) fn clone_sign(self: &Arc<Self>, device: &DeviceRecord, peer: SocketAddr, sign: String) {
+        let watch = self.live().settings.kind(&device.kind).map_or(CloneWatch::Record, |kind| kind.clone_watch);
+        if watch == CloneWatch::Off {
+            return;
+        }
+        self.metrics.clone_signs.inc();
+        self.emit(Event::CloneSign { device: device.id.to_string(), peer, sign: sign.clone() });
+        let (shared, device) = (self.clone(), device.id.clone());
         tokio::spawn(async move {
-            if let Err(error) = shared.knowledge.record_use(device.clone(), &credential).await {
-                shared.emit(Event::Trouble { what: format!("the use by {device} was not recorded: {error}") });
+            let recorded = shared.knowledge.record_clone_sign(device.clone(), sign, watch == CloneWatch::Hold).await;
+            match recorded {
+                Ok(true) => shared.emit(Event::Held { device: device.to_string() }),
+                Ok(false) => {}
+                Err(error) => {
+                    let what = format!("a sign that {device} has a clone was not recorded: {error}");
+                    shared.emit(Event::Trouble { what });
+                }
             }
         });
     }
@@ -187,11 +344,13 @@ impl Shared {
     }
 
     /// Writes the differences that were noted.
-    pub(crate) async fn write_notes(&self) {
+    pub(crate) async fn write_notes(&self) -> Result<(), StoreError> {
+        let mut result = Ok(());
         for (trial, differences) in self.notes.take() {
             if let Err(error) = self.knowledge.record_differences(trial, differences).await {
-                self.emit(Event::Trouble { what: format!("what a trial decides otherwise was not recorded: {error}") });
+                result = Err(error);
             }
         }
+        result
     }
 }

@@ -10,6 +10,7 @@ use rustls::{CertificateError, DigitallySignedStruct, DistinguishedName, ServerC
 use tidy_warden_core::certificate::{Certificate, ChainError, Purpose, judge};
 use tidy_warden_core::time::Clock;
 use tidy_warden_store::Store;
+use tokio_rustls::TlsAcceptor;
 
 use crate::outside::standing;
 
@@ -32,33 +33,55 @@ pub struct TlsSettings {
 #[error("the guard's certificate and key cannot be used for TLS: {0}")]
 pub struct TlsError(#[from] rustls::Error);
 
-/// TLS 1.2 and 1.3, no early data. Sessions can be resumed (stateful, in memory): the certificate's chain is not judged
-/// again then, but who the device is and what it may do is looked up at every CONNECT.
-///
-/// `outside` is asked about certificates that no authority of the ward signed.
-pub(crate) fn server_config(
-    settings: TlsSettings,
-    clock: Arc<dyn Clock>,
-    outside: Box<dyn Store>,
-) -> Result<Arc<ServerConfig>, TlsError> {
-    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-    let verifier = DeviceVerifier {
-        issuing: settings.issuing,
-        roots: settings.roots,
-        outside: Mutex::new(outside),
-        mandatory: !settings.allow_anonymous,
-        algorithms: provider.signature_verification_algorithms,
-        clock,
-    };
-    let chain = settings.chain.iter().map(|each| CertificateDer::from(each.der().to_vec())).collect();
-    let mut config = ServerConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()?
-        .with_client_cert_verifier(Arc::new(verifier))
-        .with_single_cert(chain, settings.key.into())?;
-    config.max_early_data_size = 0;
-    config.session_storage = rustls::server::ServerSessionMemoryCache::new(16_384);
-    config.alpn_protocols = vec![b"mqtt".to_vec()];
-    Ok(Arc::new(config))
+/// How many TLS sessions are remembered so that they can be resumed.
+const RESUMABLE: usize = 16_384;
+
+/// What the guard needs for TLS: its configuration, and the judge in it.
+pub(crate) struct TlsParts {
+    pub(crate) acceptor: TlsAcceptor,
+    /// The same for WebSocket, which is HTTP to begin with.
+    pub(crate) http_acceptor: TlsAcceptor,
+    verifier: Arc<DeviceVerifier>,
+}
+
+impl TlsParts {
+    /// TLS 1.2 and 1.3, no early data. Sessions can be resumed (stateful, in memory): the certificate's chain is not judged
+    /// again then, but who the device is and what it may do is looked up at every CONNECT. Who was trusted before a change of
+    /// settings cannot resume after it.
+    ///
+    /// `outside` is asked about certificates that no authority of the ward signed.
+    pub(crate) fn new(settings: TlsSettings, clock: Arc<dyn Clock>, outside: Box<dyn Store>) -> Result<Self, TlsError> {
+        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+        let verifier = Arc::new(DeviceVerifier {
+            issuing: settings.issuing,
+            roots: settings.roots,
+            outside: Mutex::new(outside),
+            mandatory: !settings.allow_anonymous,
+            algorithms: provider.signature_verification_algorithms,
+            clock,
+        });
+        let chain = settings.chain.iter().map(|each| CertificateDer::from(each.der().to_vec())).collect();
+        let mut config = ServerConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()?
+            .with_client_cert_verifier(verifier.clone())
+            .with_single_cert(chain, settings.key.into())?;
+        config.max_early_data_size = 0;
+        config.session_storage = rustls::server::ServerSessionMemoryCache::new(RESUMABLE);
+        config.alpn_protocols = vec![b"mqtt".to_vec()];
+        let mut http = config.clone();
+        http.session_storage = rustls::server::ServerSessionMemoryCache::new(RESUMABLE);
+        http.alpn_protocols = vec![b"http/1.1".to_vec()];
+        Ok(Self {
+            acceptor: TlsAcceptor::from(Arc::new(config)),
+            http_acceptor: TlsAcceptor::from(Arc::new(http)),
+            verifier,
+        })
+    }
+
+    /// Whether a certificate whose key was proved before is still believed; for sessions that outlive a change of settings.
+    pub(crate) fn believes(&self, leaf: &[u8]) -> bool {
+        self.verifier.verify_client_cert(&CertificateDer::from(leaf), &[], TlsTime::now()).is_ok()
+    }
 }
 
 struct DeviceVerifier {

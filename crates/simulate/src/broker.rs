@@ -1,5 +1,6 @@
 //! A small MQTT broker for trying things on one machine: 3.1.1 and 5.0, QoS 0 to 2 towards it and 0 or 1 from it, retained
-//! messages, wills, takeover. It keeps no sessions, checks nobody, and listens on a loopback address only.
+//! messages, wills, takeover. It keeps no sessions, lets in only who knows the password that it made up, and listens on a
+//! loopback address only.
 
 use std::collections::{BTreeMap, HashMap};
 use std::io;
@@ -8,7 +9,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use tidy_warden_core::mqtt::{
     Ack, Connack, Connect, Disconnect, PacketType, Properties, PropertyId, Publish, Subscribe, Unsubscribe, Version,
-    disconnect, reason, split, suback, unsuback,
+    connack, disconnect, reason, return_code, split, suback, unsuback,
 };
 use tidy_warden_core::topic::{TopicFilter, TopicName};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -40,8 +41,12 @@ struct Client {
     will: Option<Message>,
 }
 
+/// The user name that it takes.
+const USER: &str = "guard";
+
 #[derive(Default)]
 struct State {
+    password: String,
     numbers: u64,
     clients: HashMap<String, Client>,
     retained: BTreeMap<String, Message>,
@@ -51,6 +56,7 @@ struct State {
 #[derive(Debug)]
 pub struct Broker {
     address: SocketAddr,
+    password: String,
     task: tokio::task::JoinHandle<()>,
 }
 
@@ -68,7 +74,11 @@ impl Broker {
     pub async fn start() -> io::Result<Self> {
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).await?;
         let address = listener.local_addr()?;
-        let state = Arc::new(Mutex::new(State::default()));
+        // Nobody but the guard is to reach the broker, and other processes of this machine could.
+        let mut secret = [0; 16];
+        aws_lc_rs::rand::fill(&mut secret).map_err(io::Error::other)?;
+        let password: String = secret.iter().map(|octet| format!("{octet:02x}")).collect();
+        let state = Arc::new(Mutex::new(State { password: password.clone(), ..State::default() }));
         let task = tokio::spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
                 let state = state.clone();
@@ -78,7 +88,13 @@ impl Broker {
                 });
             }
         });
-        Ok(Self { address, task })
+        Ok(Self { address, password, task })
+    }
+
+    /// User name and password that it takes.
+    #[must_use]
+    pub fn login(&self) -> (String, Vec<u8>) {
+        (USER.to_owned(), self.password.clone().into_bytes())
     }
 
     /// Where it listens.
@@ -211,6 +227,15 @@ fn next_packets(
         let answer = |bytes: Vec<u8>| outgoing.try_send(bytes).map_err(invalid);
         let Some(open) = session else {
             let connect = Connect::parse(&frame).map_err(invalid)?;
+            let known = connect.user_name == Some(USER) && connect.password == Some(lock(state).password.as_bytes());
+            if !known {
+                let code = match connect.version {
+                    Version::V5 => reason::BAD_LOGIN,
+                    Version::V311 => return_code::BAD_LOGIN,
+                };
+                answer(connack(connect.version, code, None))?;
+                return Ok(false);
+            }
             *session = Some(begin(&connect, state, outgoing));
             let connack = Connack { session_present: false, code: reason::SUCCESS, properties: Properties::default() };
             answer(connack.to_bytes(connect.version))?;
@@ -363,8 +388,8 @@ mod tests {
                 keep_alive: 0,
                 client_id: id,
                 will,
-                user_name: None,
-                password: None,
+                user_name: Some(USER),
+                password: Some(broker.password.as_bytes()),
                 properties: Properties::default(),
             };
             peer.send(&connect.to_bytes()).await;

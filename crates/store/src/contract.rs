@@ -821,6 +821,13 @@ pub trait Store: Send {
     /// The store cannot be read.
     fn traffic(&self, id: &DeviceId) -> Result<Traffic, StoreError>;
 
+    /// Records an act that changes nothing in the store, but must not go unseen; gives the number of its entry.
+    ///
+    /// # Errors
+    /// The store cannot be written.
+    fn record_note(&mut self, act: &'static str, subject: &str, detail: &str, cause: &Cause)
+    -> Result<i64, StoreError>;
+
     /// Records a sign that a device's key is in two places; the audit record gets an entry for the first, and for one that
     /// comes an hour or more after the last.
     ///

@@ -8,7 +8,8 @@ mod schema;
 mod traffic;
 mod write;
 
-use std::path::Path;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior, params};
@@ -29,6 +30,9 @@ const CHECKPOINT_PAGES: i64 = 20_000;
 #[derive(Debug)]
 pub struct SqliteStore {
     connection: Connection,
+    path: PathBuf,
+    /// Device and inode of the file that was opened.
+    file: (u64, u64),
 }
 
 impl SqliteStore {
@@ -78,7 +82,27 @@ impl SqliteStore {
             let (shape, text) = (row.get_raw(0).as_str_or_null()?, row.get_raw(1).as_str_or_null()?);
             Ok(shape.zip(text).map(|(shape, text)| tidy_warden_core::condition::matches(shape, text)))
         })?;
-        Ok(Self { connection })
+        let gone = |_| StoreError::Absent { path: path.display().to_string() };
+        let file = std::fs::metadata(path).map(|found| (found.dev(), found.ino())).map_err(gone)?;
+        Ok(Self { connection, path: path.to_owned(), file })
+    }
+
+    /// Waits for other processes no longer than `patience` from now on; for those who must not be held up.
+    ///
+    /// # Errors
+    /// The store cannot be used.
+    pub fn set_patience(&self, patience: Duration) -> Result<(), StoreError> {
+        Ok(self.connection.busy_timeout(patience)?)
+    }
+
+    /// An open file can be read long after it was removed or replaced; what is in it then is no longer the ward's memory.
+    fn still_there(&self) -> Result<(), StoreError> {
+        let found = std::fs::metadata(&self.path).map(|found| (found.dev(), found.ino()));
+        match found {
+            Ok(found) if found == self.file => Ok(()),
+            Ok(_) => Err(StoreError::Damaged { detail: format!("{} was replaced", self.path.display()) }),
+            Err(_) => Err(StoreError::Absent { path: self.path.display().to_string() }),
+        }
     }
 
     /// A transaction that holds the writers' lock from its beginning, so that what it read stays true until it commits.

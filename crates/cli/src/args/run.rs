@@ -17,8 +17,15 @@ pub(crate) struct GuardArgs {
     /// The IP address and port that devices connect to; default: `listen` under `guard` in ward.toml, else 127.0.0.1:8883.
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) listen: Option<SocketAddr>,
-    /// The broker: HOST:PORT (plain MQTT), or `builtin` for a small one inside; default: `broker` under `guard` in ward.toml.
-    #[arg(long, value_name = "HOST:PORT")]
+    /// An address for MQTT over WebSocket beside it; default: `listen_websocket` under `guard` in ward.toml, else none.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) listen_websocket: Option<SocketAddr>,
+    /// An address for metrics and health over plain HTTP; default: `metrics` under `guard` in ward.toml, else none.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) metrics: Option<SocketAddr>,
+    /// The broker: HOST:PORT, tls://HOST:PORT, unix:/PATH, or `builtin` for a small one inside; default: `broker` under
+    /// `guard` in ward.toml.
+    #[arg(long, value_name = "BROKER")]
     pub(crate) broker: Option<String>,
     /// Write what devices ask for into this file, each different act once, for `policy draft`. It is added to.
     #[arg(long, value_name = "FILE")]

@@ -1,78 +1,105 @@
 //! `guard`: runs until it is told to stop.
 
-use std::collections::HashSet;
-use std::hash::{Hash, Hasher};
-use std::io::{IsTerminal, Write};
+mod live;
+mod log;
+
+use std::io::IsTerminal;
 use std::net::{Ipv4Addr, SocketAddr};
-use std::path::Path;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::mpsc::{Receiver, SyncSender};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::path::PathBuf;
 use std::time::Duration;
 
-use serde_json::json;
-use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::time::{Clock, Span, UnixTime};
-use tidy_warden_guard::{Config, Event, Guard, GuardError, Observer, Sink, TlsSettings};
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use sd_notify::NotifyState;
+use tidy_warden_core::settings::BrokerAddress;
+use tidy_warden_core::time::Span;
+use tidy_warden_guard::{Config, Event, Guard, GuardError, Observer, Sink};
 use tidy_warden_simulate::Broker;
-use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store};
-use tokio::signal::unix::{SignalKind, signal};
+use tidy_warden_store::Store;
+use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use super::Context;
 use crate::args::{GuardArgs, LogForm};
-use crate::clock::WardClock;
+use crate::console::Console;
 use crate::passphrase::Passphrase;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
+use log::Log;
 
-/// The word for the broker inside.
-const BUILTIN: &str = "builtin";
+/// The socket on which a ward's own user follows what its guard does.
+pub(crate) const SOCKET: &str = "guard.sock";
 
 /// How long before its end the guard warns of its own certificate.
 const WARNING: Span = Span::from_days(30);
 
+/// How long a question of the guard's to the store may wait for other processes: nobody is to be held up by them.
+const STORE_PATIENCE: Duration = Duration::from_millis(500);
+
+/// File handles beside those of sessions: the store, listeners, log.
+const HANDLES: u64 = 64;
+
+/// Where a guard listens.
+pub(crate) struct Places {
+    pub(crate) listen: SocketAddr,
+    pub(crate) websocket: Option<SocketAddr>,
+    pub(crate) metrics: Option<SocketAddr>,
+    pub(crate) control: Option<PathBuf>,
+}
+
+impl Places {
+    /// One address, and nothing beside it.
+    pub(crate) fn only(listen: SocketAddr) -> Self {
+        Self { listen, websocket: None, metrics: None, control: None }
+    }
+
+    fn of(ward: &Ward, args: &GuardArgs) -> Result<Self, Problem> {
+        let settings = &ward.settings.guard;
+        let loopback = SocketAddr::from((Ipv4Addr::LOCALHOST, 8883));
+        let places = Self {
+            listen: args.listen.or(settings.listen).unwrap_or(loopback),
+            websocket: args.listen_websocket.or(settings.listen_websocket),
+            metrics: args.metrics.or(settings.metrics),
+            control: Some(ward.dir.join(SOCKET)),
+        };
+        let outside =
+            [Some(places.listen), places.websocket].into_iter().flatten().find(|each| !each.ip().is_loopback());
+        match outside.filter(|_| ward.record.rehearsal) {
+            Some(address) => Err(Problem::refused(format!("the guard of a rehearsal does not listen on {address}"))
+                .because("anybody who can set its clock could bring ended credentials back to life")
+                .next(format!("choose 127.0.0.1:{}", address.port()))),
+            None => Ok(places),
+        }
+    }
+}
+
 pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Problem> {
     let console = context.console;
     let ward = context.ward()?;
-    let settings = &ward.settings.guard;
-    let listen = args.listen.or(settings.listen).unwrap_or_else(|| SocketAddr::from((Ipv4Addr::LOCALHOST, 8883)));
-    if ward.record.rehearsal && !listen.ip().is_loopback() {
-        return Err(Problem::refused(format!("the guard of a rehearsal does not listen on {listen}"))
-            .because("anybody who can set its clock could bring ended credentials back to life")
-            .next("--listen 127.0.0.1:8883"));
-    }
-    let given = args.broker.clone().or_else(|| settings.broker.as_ref().map(ToString::to_string));
-    let broker = given.ok_or_else(|| {
+    let places = Places::of(&ward, args)?;
+    let given: Option<BrokerAddress> = match &args.broker {
+        Some(text) => Some(
+            text.parse().map_err(|expected| Problem::usage(format!("`{text}` is not a broker")).because(expected))?,
+        ),
+        None => None,
+    };
+    let address = given.clone().or_else(|| ward.settings.guard.broker.clone()).ok_or_else(|| {
         Problem::usage("the guard needs a broker to pass messages to")
             .next("--broker HOST:PORT, --broker builtin, or [guard] broker in ward.toml")
     })?;
-    if broker != BUILTIN {
-        tidy_warden_core::settings::endpoint(&broker)
-            .map_err(|expected| Problem::usage(format!("`{broker}` is not a broker")).because(expected))?;
-    }
     let passphrase = context.passphrase("the guard's TLS key")?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let ends = ward.store.server_certificate("guard")?.not_after;
     if ends < ward.now().plus(WARNING) {
         console.warn(format!("the guard's own certificate ends at {ends}"));
     }
+    raise_handles(console, ward.settings.guard.max_sessions);
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
-    let observer = args.observe.as_deref().map(observer).transpose()?;
+    let observer = args.observe.as_deref().map(log::observer).transpose()?;
     let log = Log::start(form, ward.clock.clone());
     let ended = runtime.block_on(async {
-        let inside = if broker == BUILTIN { Some(start_broker().await?) } else { None };
-        let broker = inside.as_ref().map_or(broker, |inside| inside.address().to_string());
-        let guard = bind(&ward, listen, broker, &passphrase, (log.sink(), observer)).await?;
-        let signals = |kind| signal(kind).map_err(|error| Problem::failed("cannot listen for signals").because(error));
-        let (mut interrupt, mut terminate) = (signals(SignalKind::interrupt())?, signals(SignalKind::terminate())?);
-        guard
-            .run(async {
-                tokio::select! {
-                    _ = interrupt.recv() => {}
-                    _ = terminate.recv() => {}
-                }
-            })
-            .await;
+        let inside = if address == BrokerAddress::Builtin { Some(start_broker().await?) } else { None };
+        let upstream = live::upstream(&ward, address, inside.as_ref())?;
+        let guard = bind(&ward, places, upstream, &passphrase, (log.sink(), observer)).await?;
+        serve(context, guard, (given, inside.as_ref()), &passphrase, log.sink()).await?;
         Ok(Exit::Done)
     });
     // Sessions that did not end in time end here; then nobody writes to the log any more.
@@ -81,147 +108,128 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
     ended
 }
 
-async fn start_broker() -> Result<Broker, Problem> {
-    Broker::start().await.map_err(|error| Problem::failed("cannot start the broker inside").because(error))
-}
-
-/// The most different acts that are kept apart while they are observed; a limit on memory. Once there are so many, each
-/// is written again.
-const MAX_OBSERVED: usize = 1_000_000;
-
-/// Writes each different act once. A disk that is full does not stop the guard.
-fn observer(path: &Path) -> Result<Observer, Problem> {
-    let file = std::fs::File::options().create(true).append(true).open(path);
-    let file = file.map_err(|error| Problem::file("write", path, &error))?;
-    let known: Mutex<(HashSet<u64>, std::fs::File)> = Mutex::new((HashSet::new(), file));
-    Ok(Arc::new(move |act| {
-        let mut hasher = std::hash::DefaultHasher::new();
-        // Sizes are taken in steps, as a rule's limit would be.
-        let size = act.size.next_power_of_two();
-        (act.device, act.act, act.subject, act.qos, act.retain, size, act.allowed).hash(&mut hasher);
-        let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
-        if known.0.len() >= MAX_OBSERVED {
-            known.0.clear();
-        }
-        if known.0.insert(hasher.finish())
-            && let Ok(line) = serde_json::to_string(act)
-        {
-            let _ = known.1.write_all(format!("{line}\n").as_bytes());
-        }
-    }))
-}
-
-/// How many log lines may wait to be written; more are counted and left out.
-const WAITING: usize = 10_000;
-
-/// How long the last lines may take when the guard stops.
-const LAST_LINES: Duration = Duration::from_secs(2);
-
-/// Log lines on standard error, written by a thread of their own, so that nobody waits for whoever reads them.
-struct Log {
-    sender: SyncSender<(UnixTime, Event)>,
-    lost: Arc<AtomicU64>,
-    /// Hears when all is written.
-    written: Receiver<()>,
-    clock: WardClock,
-}
-
-impl Log {
-    fn start(form: LogForm, clock: WardClock) -> Self {
-        let (sender, lines) = std::sync::mpsc::sync_channel(WAITING);
-        let lost = Arc::new(AtomicU64::new(0));
-        let missing = lost.clone();
-        let (done, written) = std::sync::mpsc::channel();
-        std::thread::spawn(move || {
-            for (time, event) in lines {
-                let mut text = line(form, time, &event);
-                match missing.swap(0, Ordering::Relaxed) {
-                    0 => {}
-                    count => {
-                        let what =
-                            format!("{count} log lines came faster than they could be written, and were left out");
-                        text.push_str(&line(form, time, &Event::Trouble { what }));
+/// Runs until a signal says stop; another makes it read its settings anew.
+async fn serve(
+    context: &Context<'_>,
+    guard: Guard,
+    (given, inside): (Option<BrokerAddress>, Option<&Broker>),
+    passphrase: &Passphrase,
+    sink: Sink,
+) -> Result<(), Problem> {
+    let signals = |kind| -> Result<Signal, Problem> {
+        signal(kind).map_err(|error| Problem::failed("cannot listen for signals").because(error))
+    };
+    let (mut interrupt, mut terminate) = (signals(SignalKind::interrupt())?, signals(SignalKind::terminate())?);
+    let mut hangup = signals(SignalKind::hangup())?;
+    let (sender, reloads) = tokio::sync::mpsc::channel(1);
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let running = guard.run(
+        async {
+            // A sender that is gone says stop too.
+            let _ = stopped.await;
+        },
+        reloads,
+    );
+    let mut running = std::pin::pin!(running);
+    let mut stop = Some(stop);
+    tell_system(&[NotifyState::Ready]);
+    loop {
+        tokio::select! {
+            () = &mut running => return Ok(()),
+            _ = interrupt.recv() => {
+                tell_system(&[NotifyState::Stopping]);
+                stop.take();
+            }
+            _ = terminate.recv() => {
+                tell_system(&[NotifyState::Stopping]);
+                stop.take();
+            }
+            _ = hangup.recv() => {
+                tell_system(&[NotifyState::Reloading, NotifyState::monotonic_usec_now().unwrap_or(NotifyState::Reloading)]);
+                // What it takes is a few files and a key to unlock; sessions run on other threads meanwhile.
+                match reload(context, given.as_ref(), inside, passphrase) {
+                    Ok(config) => {
+                        // The guard takes it unless it stops.
+                        let _ = sender.send(config).await;
+                    }
+                    Err(problem) => {
+                        let what = format!("the settings were not reloaded, and the old ones stay: {}", problem.in_one_line());
+                        sink(Event::Trouble { what });
                     }
                 }
-                // A closed log does not stop the guard.
-                let _ = std::io::stderr().lock().write_all(text.as_bytes());
+                tell_system(&[NotifyState::Ready]);
             }
-            // Nobody waits for it any more if this took too long.
-            let _ = done.send(());
-        });
-        Self { sender, lost, written, clock }
-    }
-
-    fn sink(&self) -> Sink {
-        let (sender, lost, clock) = (self.sender.clone(), self.lost.clone(), self.clock.clone());
-        Arc::new(move |event| {
-            if sender.try_send((clock.now(), event)).is_err() {
-                lost.fetch_add(1, Ordering::Relaxed);
-            }
-        })
-    }
-
-    /// Waits until all is written, but not for long: the reader may be stuck. Every sink must be gone by now.
-    fn finish(self) {
-        drop(self.sender);
-        let _ = self.written.recv_timeout(LAST_LINES);
+        }
     }
 }
 
-fn line(form: LogForm, time: UnixTime, event: &Event) -> String {
-    if form == LogForm::Text {
-        return format!("{time} {event}\n");
+fn reload(
+    context: &Context<'_>,
+    given: Option<&BrokerAddress>,
+    inside: Option<&Broker>,
+    passphrase: &Passphrase,
+) -> Result<tidy_warden_guard::LiveConfig, Problem> {
+    let ward = context.ward()?;
+    let address = given.cloned().or_else(|| ward.settings.guard.broker.clone());
+    let address = address.ok_or_else(|| Problem::usage("[guard] broker is no longer set in ward.toml"))?;
+    let upstream = live::upstream(&ward, address, inside)?;
+    live::config(&ward, upstream, passphrase)
+}
+
+/// Tells the service manager, if there is one.
+fn tell_system(states: &[NotifyState<'_>]) {
+    // Without one there is nobody to tell.
+    let _ = sd_notify::notify(false, states);
+}
+
+/// Takes as many file handles as the system gives, and says if they are too few: each session needs two.
+fn raise_handles(console: &Console, sessions: u32) {
+    let limit = getrlimit(Resource::Nofile);
+    // Where raising fails, the check below tells of it.
+    let _ = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, maximum: limit.maximum });
+    let wanted = u64::from(sessions) * 2 + HANDLES;
+    if let Some(current) = getrlimit(Resource::Nofile).current.filter(|current| *current < wanted) {
+        let room = current.saturating_sub(HANDLES) / 2;
+        console.warn(format!(
+            "the system gives this process {current} file handles, enough for {room} of {sessions} sessions; raise \
+             LimitNOFILE (systemd) or ulimit -n to {wanted}, or lower max_sessions"
+        ));
     }
-    let mut value = json!({ "time": time });
-    if let (Some(value), Ok(serde_json::Value::Object(fields))) = (value.as_object_mut(), serde_json::to_value(event)) {
-        value.extend(fields);
-    }
-    format!("{value}\n")
+}
+
+async fn start_broker() -> Result<Broker, Problem> {
+    Broker::start().await.map_err(|error| Problem::failed("cannot start the broker inside").because(error))
 }
 
 /// A guard of this ward that listens.
 pub(crate) async fn bind(
     ward: &Ward,
-    listen: SocketAddr,
-    broker: String,
+    places: Places,
+    upstream: tidy_warden_guard::Upstream,
     passphrase: &Passphrase,
     (sink, observer): (Sink, Option<Observer>),
 ) -> Result<Guard, Problem> {
-    let of = |role: AuthorityRole| -> Result<Vec<Certificate>, Problem> {
-        Ok(ward.authorities(role)?.into_iter().map(|each| each.certificate).collect())
-    };
-    let own = ward.store.server_certificate("guard")?;
-    // Who knows only an old root finds the way to it over the new one's cross-certificate.
-    let all = ward.store.authorities()?;
-    let ours = |each: &&AuthorityRecord| each.role != AuthorityRole::Foreign;
-    let crosses: Vec<Certificate> = all.iter().filter(ours).flat_map(|each| each.crossed.clone()).collect();
-    let above = of(AuthorityRole::Service)?.into_iter().filter(|service| service.subject == own.issuer);
-    let key = ward.key("guard", passphrase)?;
-    let pkcs8 = key.to_pkcs8().map_err(|error| Problem::failed("the guard's key cannot be used").because(error))?;
-    let tls = TlsSettings {
-        chain: std::iter::once(own.clone()).chain(above).chain(crosses.iter().cloned()).collect(),
-        key: pkcs8.to_vec().into(),
-        issuing: of(AuthorityRole::Devices)?.into_iter().chain(crosses).collect(),
-        roots: of(AuthorityRole::Root)?,
-        allow_anonymous: ward.settings.any_token_login(),
-    };
     let config = Config {
-        listen,
-        broker,
-        tls,
-        settings: ward.settings.clone(),
-        parties: ward.parties(),
-        token_key: ward.record.token_key.clone(),
-        clock: Arc::new(ward.clock.clone()),
+        listen: places.listen,
+        websocket: places.websocket,
+        metrics: places.metrics,
+        control: places.control,
+        live: live::config(ward, upstream, passphrase)?,
+        clock: std::sync::Arc::new(ward.clock.clone()),
         sink,
         observer,
     };
-    let stores = (ward.another_store()?, ward.another_store()?, ward.another_store()?);
-    Guard::bind(config, stores.0, stores.1, stores.2).await.map_err(|error| match error {
+    let reader = ward.patient_store(STORE_PATIENCE)?;
+    Guard::bind(config, reader, ward.another_store()?).await.map_err(|error| match error {
         GuardError::Store(error) => error.into(),
         GuardError::Listen { .. } => {
             Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")
         }
+        GuardError::Control { .. } => {
+            Problem::failed(error.to_string()).next("stop the other guard, or remove the file")
+        }
         other => Problem::failed("the guard cannot start").because(other),
     })
 }
+
+pub(crate) use live::upstream;

@@ -9,6 +9,7 @@ use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_core::request::Request;
 use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_core::time::{Clock, Span};
 use tidy_warden_guard::{Event, Sink};
 use tidy_warden_simulate::{Broker, ConnectError, Device, Login, certification_request};
@@ -194,12 +195,14 @@ async fn start_guard(story: &Story<'_>, ward: &Ward, passphrase: &Passphrase) ->
     let heard = events.clone();
     let sink: Sink = Arc::new(move |event| heard.lock().unwrap_or_else(PoisonError::into_inner).push(event));
     let listen = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
-    let guard = guard::bind(ward, listen, broker.address().to_string(), passphrase, (sink, None)).await?;
+    let upstream = guard::upstream(ward, BrokerAddress::Builtin, Some(&broker))?;
+    let guard = guard::bind(ward, guard::Places::only(listen), upstream, passphrase, (sink, None)).await?;
     let address = guard.local_addr().map_err(broken)?;
     tokio::spawn(async move {
         // The broker lives as long as the guard.
         let _broker = broker;
-        guard.run(std::future::pending()).await;
+        let (_keep, reloads) = tokio::sync::mpsc::channel(1);
+        guard.run(std::future::pending(), reloads).await;
     });
     story.tell("run", &format!("the guard listens on {address}, with a small MQTT broker behind it"))?;
     Ok((address, events))

@@ -2,7 +2,7 @@
 
 use tidy_warden_simulate::{ConnectError, Login};
 
-use crate::harness::{Guard, World, block_on};
+use crate::harness::{Guard, World, block_on, eventually};
 
 /// Makes a self-signed certificate and its key with openssl: `NAME.pem`, `NAME.key`.
 fn self_signed(world: &World, name: &str, more: &[&str]) {
@@ -56,11 +56,10 @@ fn a_pinned_certificate_signs_in_and_only_with_its_key() {
     crate::guard::assert_thief_is_refused(&guard, &world.root("wv-1"), &chain, &der(&world, "stranger.key"));
     assert!(connect("stranger.pem", "stranger.key", "wv-8").is_err());
     assert!(connect("old.pem", "old.key", "wv-9").is_err(), "no other name with it");
-    world.run(&["credential", "show", "--cert", "old.pem"]).exits(0).prints(&[
-        "device       wv-8",
-        "others; pinned",
-        "live",
-    ]);
+    // The guard writes uses a moment after they happen.
+    let shown = || world.run(&["credential", "show", "--cert", "old.pem"]).exits(0);
+    eventually(|| shown().stdout.contains("state        live").then_some(()));
+    shown().prints(&["device       wv-8", "others; pinned", "live"]);
     // One key, one device.
     world.run(&["credential", "pin", "wv-9", "--cert", "old.pem", "--yes"]).exits(3).says(&["in use by `wv-8`"]);
     world.run(&["revoke", "wv-8", "--reason", "keyCompromise", "--yes"]).exits(0).says(&["no CRL of the ward lists"]);

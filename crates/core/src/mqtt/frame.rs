@@ -158,6 +158,21 @@ pub(crate) fn packet(packet_type: PacketType, flags: u8, body: &[u8]) -> Vec<u8>
     out
 }
 
+/// How many octets [`write_variable`] writes.
+pub(crate) fn variable_len(value: usize) -> usize {
+    match value {
+        0..=127 => 1,
+        128..=16_383 => 2,
+        16_384..=2_097_151 => 3,
+        _ => 4,
+    }
+}
+
+/// How many octets [`write_binary`] writes.
+pub(crate) fn binary_len(bytes: &[u8]) -> usize {
+    2 + bytes.len().min(usize::from(u16::MAX))
+}
+
 /// Writes octets behind their length in two; at most 65,535 of them, which every caller has made sure of.
 pub(crate) fn write_binary(out: &mut Vec<u8>, bytes: &[u8]) {
     let len = u16::try_from(bytes.len()).unwrap_or(u16::MAX);
@@ -262,6 +277,7 @@ mod tests {
         for value in [0, 1, 127, 128, 16_383, 16_384, 2_097_151, 2_097_152, 268_435_455] {
             let mut out = Vec::new();
             write_variable(&mut out, value);
+            assert_eq!(variable_len(value), out.len());
             assert_eq!(variable_integer(&out), Ok(Some((value, out.len()))));
         }
     }

@@ -1,6 +1,6 @@
 //! Properties of MQTT 5.0 packets (section 2.2.2).
 
-use super::frame::{Cursor, Malformed, write_binary, write_variable};
+use super::frame::{Cursor, Malformed, binary_len, variable_len, write_binary, write_variable};
 
 macro_rules! property_ids {
     ($($name:ident = $code:literal, $form:ident, $places:expr;)*) => {
@@ -175,30 +175,55 @@ impl<'a> Properties<'a> {
         Ok(Self(all))
     }
 
+    /// Octets of the properties, without the length in front.
+    fn body_len(&self) -> usize {
+        // Every identifier that there is takes one octet.
+        self.0
+            .iter()
+            .map(|Property { id, value }| {
+                1 + match (id.form(), *value) {
+                    (Form::Flag, _) => 1,
+                    (Form::Two, _) => 2,
+                    (Form::Variable, Value::Number(number)) => {
+                        variable_len(usize::try_from(number).unwrap_or(usize::MAX))
+                    }
+                    (_, Value::Number(_)) => 4,
+                    (_, Value::Text(text)) => binary_len(text.as_bytes()),
+                    (_, Value::Binary(bytes)) => binary_len(bytes),
+                    (_, Value::Pair(name, value)) => binary_len(name.as_bytes()) + binary_len(value.as_bytes()),
+                }
+            })
+            .sum()
+    }
+
+    /// Octets that [`Self::write`] writes.
+    pub(crate) fn len_written(&self) -> usize {
+        let body = self.body_len();
+        variable_len(body) + body
+    }
+
     /// Writes length and properties.
     pub(crate) fn write(&self, out: &mut Vec<u8>) {
-        let mut body = Vec::new();
+        write_variable(out, self.body_len());
         for Property { id, value } in &self.0 {
-            write_variable(&mut body, id.code());
+            write_variable(out, id.code());
             match (id.form(), *value) {
-                (Form::Flag, Value::Number(number)) => body.push(u8::try_from(number).unwrap_or(1)),
+                (Form::Flag, Value::Number(number)) => out.push(u8::try_from(number).unwrap_or(1)),
                 (Form::Two, Value::Number(number)) => {
-                    body.extend_from_slice(&u16::try_from(number).unwrap_or(u16::MAX).to_be_bytes());
+                    out.extend_from_slice(&u16::try_from(number).unwrap_or(u16::MAX).to_be_bytes());
                 }
                 (Form::Variable, Value::Number(number)) => {
-                    write_variable(&mut body, usize::try_from(number).unwrap_or(usize::MAX));
+                    write_variable(out, usize::try_from(number).unwrap_or(usize::MAX));
                 }
-                (_, Value::Number(number)) => body.extend_from_slice(&number.to_be_bytes()),
-                (_, Value::Text(text)) => write_binary(&mut body, text.as_bytes()),
-                (_, Value::Binary(bytes)) => write_binary(&mut body, bytes),
+                (_, Value::Number(number)) => out.extend_from_slice(&number.to_be_bytes()),
+                (_, Value::Text(text)) => write_binary(out, text.as_bytes()),
+                (_, Value::Binary(bytes)) => write_binary(out, bytes),
                 (_, Value::Pair(name, value)) => {
-                    write_binary(&mut body, name.as_bytes());
-                    write_binary(&mut body, value.as_bytes());
+                    write_binary(out, name.as_bytes());
+                    write_binary(out, value.as_bytes());
                 }
             }
         }
-        write_variable(out, body.len());
-        out.extend_from_slice(&body);
     }
 
     /// All of them, in order.
@@ -228,6 +253,22 @@ impl<'a> Properties<'a> {
     #[must_use]
     pub fn without(&self, id: PropertyId) -> Self {
         Self(self.0.iter().filter(|property| property.id != id).copied().collect())
+    }
+
+    /// These properties without the user properties of one name.
+    #[must_use]
+    pub fn without_user(&self, name: &str) -> Self {
+        let other = |property: &&Property<'a>| !matches!(property.value, Value::Pair(each, _) if each == name);
+        Self(self.0.iter().filter(other).copied().collect())
+    }
+
+    /// The value of the first user property of a name, if there is one.
+    #[must_use]
+    pub fn user(&self, name: &str) -> Option<&'a str> {
+        self.0.iter().find_map(|property| match property.value {
+            Value::Pair(each, value) if each == name => Some(value),
+            _ => None,
+        })
     }
 
     /// These properties and one more.

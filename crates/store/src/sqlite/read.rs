@@ -363,6 +363,7 @@ impl Store for SqliteStore {
     }
 
     fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
+        self.still_there()?;
         // One snapshot, so that no change falls between the two questions.
         let tx = self.connection.unchecked_transaction()?;
         let (to, _) = audit_end(&tx)?;
@@ -599,6 +600,19 @@ impl Store for SqliteStore {
 
     fn traffic(&self, id: &DeviceId) -> Result<Traffic, StoreError> {
         traffic::of(&self.connection, id)
+    }
+
+    fn record_note(
+        &mut self,
+        act: &'static str,
+        subject: &str,
+        detail: &str,
+        cause: &Cause,
+    ) -> Result<i64, StoreError> {
+        let tx = self.writing()?;
+        let number = super::append(&tx, cause, act, subject, detail)?;
+        tx.commit()?;
+        Ok(number)
     }
 
     fn record_clone_sign(&mut self, id: &DeviceId, sign: &str, cause: &Cause) -> Result<(), StoreError> {

@@ -1,0 +1,91 @@
+//! What the guard takes from the ward, at its start and at each reload.
+
+use std::path::PathBuf;
+
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::settings::BrokerAddress;
+use tidy_warden_guard::{LiveConfig, TlsSettings, Upstream, UpstreamPem};
+use tidy_warden_simulate::Broker;
+use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store};
+
+use crate::files;
+use crate::passphrase::Passphrase;
+use crate::problem::Problem;
+use crate::ward::{MAX_TEXT, Ward};
+
+/// The way to the broker, with the guard's own credentials there. `inside` is the one that runs in this process.
+pub(crate) fn upstream(ward: &Ward, address: BrokerAddress, inside: Option<&Broker>) -> Result<Upstream, Problem> {
+    let failed = |error| {
+        Problem::failed(format!("the broker at {address} cannot be used"))
+            .because(error)
+            .next("see broker_ca, broker_certificate and broker_key under [guard] in ward.toml")
+    };
+    if let (BrokerAddress::Builtin, Some(inside)) = (&address, inside) {
+        let place = BrokerAddress::Tcp(tidy_warden_core::settings::Endpoint {
+            host: inside.address().ip().to_string(),
+            port: inside.address().port(),
+        });
+        return Upstream::new(place, Some(inside.login()), None).map_err(failed);
+    }
+    if address == BrokerAddress::Builtin {
+        return Err(Problem::refused("the broker inside cannot be begun while the guard runs")
+            .because("it was started with another broker")
+            .next("stop the guard and start it again"));
+    }
+    let settings = &ward.settings.guard;
+    // Paths are relative to the ward.
+    let place = |name: &str| -> PathBuf { ward.dir.join(name) };
+    let login = match (&settings.broker_user, &settings.broker_password_file) {
+        (None, _) => None,
+        (Some(user), None) => Some((user.clone(), Vec::new())),
+        (Some(user), Some(file)) => {
+            let path = place(file);
+            let mut password = files::read(&path, 4096)?;
+            while password.ends_with(b"\n") || password.ends_with(b"\r") {
+                password.pop();
+            }
+            Some((user.clone(), password))
+        }
+    };
+    let read = |name: &String| files::read(&place(name), MAX_TEXT);
+    let authorities = settings.broker_ca.as_ref().map(read).transpose()?;
+    let identity = match &settings.broker_identity {
+        Some((certificate, key)) => Some((read(certificate)?, read(key)?)),
+        None => None,
+    };
+    let pem = authorities.as_ref().map(|authorities| UpstreamPem {
+        authorities,
+        identity: identity.as_ref().map(|(certificate, key)| (certificate.as_slice(), key.as_slice())),
+    });
+    Upstream::new(address.clone(), login, pem).map_err(failed)
+}
+
+/// All that the guard may take anew while it runs.
+pub(super) fn config(ward: &Ward, upstream: Upstream, passphrase: &Passphrase) -> Result<LiveConfig, Problem> {
+    let of = |role: AuthorityRole| -> Result<Vec<Certificate>, Problem> {
+        Ok(ward.authorities(role)?.into_iter().map(|each| each.certificate).collect())
+    };
+    let own = ward.store.server_certificate("guard")?;
+    // Who knows only an old root finds the way to it over the new one's cross-certificate.
+    let all = ward.store.authorities()?;
+    let ours = |each: &&AuthorityRecord| each.role != AuthorityRole::Foreign;
+    let crosses: Vec<Certificate> = all.iter().filter(ours).flat_map(|each| each.crossed.clone()).collect();
+    let above = of(AuthorityRole::Service)?.into_iter().filter(|service| service.subject == own.issuer);
+    let key = ward.key("guard", passphrase)?;
+    let pkcs8 = key.to_pkcs8().map_err(|error| Problem::failed("the guard's key cannot be used").because(error))?;
+    let tls = TlsSettings {
+        chain: std::iter::once(own.clone()).chain(above).chain(crosses.iter().cloned()).collect(),
+        key: pkcs8.to_vec().into(),
+        issuing: of(AuthorityRole::Devices)?.into_iter().chain(crosses).collect(),
+        roots: of(AuthorityRole::Root)?,
+        allow_anonymous: ward.settings.any_token_login(),
+    };
+    Ok(LiveConfig {
+        tls,
+        settings: ward.settings.clone(),
+        parties: ward.parties(),
+        token_key: ward.record.token_key.clone(),
+        upstream,
+        verifier: ward.patient_store(super::STORE_PATIENCE)?,
+    })
+}

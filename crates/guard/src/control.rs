@@ -1,0 +1,386 @@
+//! The guard's own door: a Unix socket in the ward, on which whoever may read the ward's keys follows what happens, and looks
+//! at messages with a right that is as narrow as what they asked for.
+
+use std::io;
+use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+use tidy_warden_core::mqtt::{
+    Ack, Connack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version,
+    reason, split,
+};
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_core::topic::{TopicFilter, TopicName};
+use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
+use tokio::net::unix::{OwnedReadHalf, OwnedWriteHalf};
+use tokio::net::{UnixListener, UnixStream};
+use tokio::sync::broadcast::error::RecvError;
+
+use crate::identity::WatchNote;
+use crate::shared::{GuardError, Shared};
+use crate::{Event, upstream};
+
+/// The longest request, in octets: a message to be sent, in base64 or not, stands in it.
+const MAX_REQUEST: u64 = 1024 * 1024;
+
+/// How long a request may take to come.
+const REQUEST_TIME: Duration = Duration::from_secs(5);
+
+/// The keep-alive of a person's connection to the broker, in seconds.
+const KEEP_ALIVE: u16 = 60;
+
+const MAX_PACKET: usize = 16 * 1024 * 1024;
+
+/// What is asked for over the socket: one line of JSON.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "ask", rename_all = "kebab-case")]
+pub enum Request {
+    /// What happens, as it happens.
+    Events,
+    /// Messages that a filter matches, as they come; and one to be sent, perhaps.
+    Messages {
+        /// The topic filter.
+        filter: Option<String>,
+        /// Topic and payload of a message to be sent.
+        send: Option<(String, String)>,
+        /// Who asks.
+        actor: String,
+        /// Why.
+        because: String,
+    },
+}
+
+/// What is answered: one line of JSON each.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "tell", rename_all = "kebab-case")]
+pub enum Answer {
+    /// What was asked for begins.
+    Begun {
+        /// The number of the entry in the audit record, if there is one.
+        entry: Option<i64>,
+    },
+    /// Something happened.
+    Event {
+        /// When.
+        time: UnixTime,
+        /// The device that it is about, if it is about one.
+        device: Option<String>,
+        /// For people.
+        text: String,
+        /// All of it.
+        event: serde_json::Value,
+    },
+    /// The reader was too slow.
+    Lost {
+        /// How many events it missed.
+        count: u64,
+    },
+    /// A message came.
+    Message {
+        /// When.
+        time: UnixTime,
+        /// Its topic.
+        topic: String,
+        /// Its payload, as text; what is not UTF-8 is written as U+FFFD.
+        payload: String,
+        /// Octets of its payload.
+        size: usize,
+        /// Whether it was retained.
+        retain: bool,
+        /// Who sent it, as the guard proved it.
+        sender: Option<String>,
+    },
+    /// The message was sent.
+    Sent {
+        /// The broker's answer.
+        code: u8,
+    },
+    /// It does not go, or goes no longer.
+    Failed {
+        /// Why.
+        why: String,
+    },
+}
+
+/// The socket, and its removal.
+pub(crate) struct Socket {
+    listener: UnixListener,
+    remover: Remover,
+}
+
+/// Removes the socket when it is dropped.
+pub(crate) struct Remover(PathBuf);
+
+impl Drop for Remover {
+    fn drop(&mut self) {
+        // It may be gone with its folder.
+        let _ = std::fs::remove_file(&self.0);
+    }
+}
+
+impl Socket {
+    /// Makes the socket. One that was left behind by a guard that is gone is replaced; one that answers is not.
+    pub(crate) fn bind(path: PathBuf) -> Result<Self, GuardError> {
+        let failed = |error| GuardError::Control { path: path.clone(), error };
+        if std::os::unix::net::UnixStream::connect(&path).is_ok() {
+            return Err(failed(io::Error::new(io::ErrorKind::AddrInUse, "another guard of this ward answers there")));
+        }
+        let listener = make(&path).map_err(failed)?;
+        Ok(Self { listener, remover: Remover(path) })
+    }
+
+    pub(crate) fn split(self) -> (UnixListener, Remover) {
+        (self.listener, self.remover)
+    }
+}
+
+/// The socket is made in a folder that only its user may enter, and moved when its own rights are right: at no moment can
+/// anybody else connect.
+fn make(path: &Path) -> io::Result<UnixListener> {
+    let hidden = path.with_extension(format!("{}.new", std::process::id()));
+    std::fs::DirBuilder::new().mode(0o700).create(&hidden)?;
+    let inside = hidden.join("socket");
+    let made = UnixListener::bind(&inside).and_then(|listener| {
+        std::fs::set_permissions(&inside, std::fs::Permissions::from_mode(0o600))?;
+        std::fs::rename(&inside, path)?;
+        Ok(listener)
+    });
+    let _ = std::fs::remove_file(&inside);
+    let _ = std::fs::remove_dir(&hidden);
+    made
+}
+
+/// Answers for ever.
+pub(crate) async fn serve(shared: Arc<Shared>, listener: UnixListener) {
+    loop {
+        match listener.accept().await {
+            Ok((stream, _)) => {
+                let shared = shared.clone();
+                tokio::spawn(async move {
+                    // Whoever goes away needs no answer.
+                    let _ = answer(shared, stream).await;
+                });
+            }
+            Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+        }
+    }
+}
+
+async fn tell(to: &mut OwnedWriteHalf, answer: &Answer) -> io::Result<()> {
+    let mut line = serde_json::to_string(answer).map_err(io::Error::other)?;
+    line.push('\n');
+    to.write_all(line.as_bytes()).await
+}
+
+async fn answer(shared: Arc<Shared>, stream: UnixStream) -> io::Result<()> {
+    let (reader, mut writer) = stream.into_split();
+    let mut reader = BufReader::new(reader);
+    let mut line = String::new();
+    let read = tokio::time::timeout(REQUEST_TIME, (&mut reader).take(MAX_REQUEST).read_line(&mut line)).await;
+    if read.map_err(|_| io::ErrorKind::TimedOut)?? == 0 {
+        return Ok(());
+    }
+    match serde_json::from_str::<Request>(&line) {
+        Ok(Request::Events) => events(&shared, reader, writer).await,
+        Ok(Request::Messages { filter, send, actor, because }) => {
+            let result = messages(&shared, &mut reader, &mut writer, (filter, send), (actor, because)).await;
+            match result {
+                Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+                    tell(&mut writer, &Answer::Failed { why: error.to_string() }).await
+                }
+                other => other,
+            }
+        }
+        Err(error) => tell(&mut writer, &Answer::Failed { why: format!("this is not a request: {error}") }).await,
+    }
+}
+
+/// Ready when the other end is gone; what it still says means nothing.
+async fn gone(reader: &mut BufReader<OwnedReadHalf>) {
+    let mut rest = [0; 64];
+    while reader.read(&mut rest).await.is_ok_and(|len| len > 0) {}
+}
+
+async fn events(shared: &Shared, mut reader: BufReader<OwnedReadHalf>, mut writer: OwnedWriteHalf) -> io::Result<()> {
+    let mut watching = shared.watchers.subscribe();
+    tell(&mut writer, &Answer::Begun { entry: None }).await?;
+    loop {
+        let next = tokio::select! {
+            next = watching.recv() => next,
+            () = gone(&mut reader) => return Ok(()),
+        };
+        let line = match next {
+            Ok(happened) => {
+                let (time, event): &(UnixTime, Event) = &happened;
+                Answer::Event {
+                    time: *time,
+                    device: event.device().map(str::to_owned),
+                    text: event.to_string(),
+                    event: serde_json::to_value(event).map_err(io::Error::other)?,
+                }
+            }
+            Err(RecvError::Lagged(count)) => {
+                shared.metrics.lost_events.inc_by(count);
+                Answer::Lost { count }
+            }
+            Err(RecvError::Closed) => return Ok(()),
+        };
+        tell(&mut writer, &line).await?;
+    }
+}
+
+fn invalid(what: impl Into<String>) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, what.into())
+}
+
+/// Looks at messages, and sends one. The entry in the audit record comes first, and names what is looked at: nothing else is
+/// subscribed to, and nothing else sent.
+async fn messages(
+    shared: &Shared,
+    reader: &mut BufReader<OwnedReadHalf>,
+    writer: &mut OwnedWriteHalf,
+    (filter, send): (Option<String>, Option<(String, String)>),
+    (actor, because): (String, String),
+) -> io::Result<()> {
+    if let Some(filter) = &filter {
+        filter.parse::<TopicFilter>().map_err(|error| invalid(error.to_string()))?;
+    }
+    if let Some((topic, _)) = &send {
+        TopicName::parse(topic).map_err(|error| invalid(error.to_string()))?;
+    }
+    let detail = serde_json::json!({
+        "filter": filter, "sends": send.as_ref().map(|(topic, _)| topic),
+        "size": send.as_ref().map(|(_, payload)| payload.len()),
+    });
+    let subject = filter.clone().or_else(|| send.as_ref().map(|(topic, _)| topic.clone())).unwrap_or_default();
+    let note = WatchNote { act: "messages.watch", subject, detail: detail.to_string(), actor, because };
+    let recorded = shared.knowledge.record_watch(note).await;
+    let entry = recorded.map_err(|error| io::Error::other(format!("this could not be recorded: {error}")))?;
+    let mut broker = Broker::open(shared, entry).await?;
+    if let Some(filter) = &filter {
+        broker.subscribe(filter).await?;
+    }
+    tell(writer, &Answer::Begun { entry: Some(entry) }).await?;
+    if let Some((topic, payload)) = &send {
+        broker.publish(topic, payload.as_bytes(), entry, &shared.live().settings.guard.sender_property).await?;
+    }
+    let mut ping = tokio::time::interval(Duration::from_secs(u64::from(KEEP_ALIVE) / 2));
+    let mut waiting = send.is_some();
+    loop {
+        if filter.is_none() && !waiting {
+            return Ok(());
+        }
+        let packet = tokio::select! {
+            packet = broker.packet() => packet?,
+            _ = ping.tick() => {
+                broker.stream.write_all(&tidy_warden_core::mqtt::ping_request()).await?;
+                broker.stream.flush().await?;
+                continue;
+            }
+            () = gone(reader) => return Ok(()),
+        };
+        let frame = split(&packet, MAX_PACKET).ok().flatten().ok_or_else(|| invalid("the broker sent no MQTT"))?;
+        match frame.packet_type {
+            PacketType::Publish => {
+                let publish = Publish::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
+                let property = &shared.live().settings.guard.sender_property;
+                let message = Answer::Message {
+                    time: shared.clock.now(),
+                    topic: publish.topic.to_owned(),
+                    payload: String::from_utf8_lossy(publish.payload).into_owned(),
+                    size: publish.payload.len(),
+                    retain: publish.retain,
+                    sender: publish.properties.user(property).map(str::to_owned),
+                };
+                tell(writer, &message).await?;
+            }
+            PacketType::Puback => {
+                let code = Ack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?.code;
+                waiting = false;
+                tell(writer, &Answer::Sent { code }).await?;
+            }
+            PacketType::Disconnect => return Err(invalid("the broker ended it")),
+            _ => {}
+        }
+    }
+}
+
+/// A person's own connection to the broker.
+struct Broker {
+    stream: upstream::BrokerStream,
+    input: Vec<u8>,
+}
+
+impl Broker {
+    /// The client identifier has a `:` and no device in front of it, so that it is nobody's whose session could be taken.
+    async fn open(shared: &Shared, entry: i64) -> io::Result<Self> {
+        let live = shared.live();
+        let stream = live.upstream.connect().await?;
+        let mut broker = Self { stream, input: Vec::new() };
+        let client_id = format!("operator:{entry}");
+        let connect = Connect {
+            version: Version::V5,
+            clean_start: true,
+            keep_alive: KEEP_ALIVE,
+            client_id: &client_id,
+            will: None,
+            user_name: None,
+            password: None,
+            properties: Properties::default(),
+        };
+        let connect = live.upstream.sign_in(connect).to_bytes();
+        broker.write(&connect).await?;
+        let packet = tokio::time::timeout(upstream::PATIENCE, broker.packet()).await.map_err(io::Error::other)??;
+        let frame = split(&packet, MAX_PACKET).ok().flatten().ok_or_else(|| invalid("the broker sent no MQTT"))?;
+        let code = Connack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?.code;
+        match code {
+            reason::SUCCESS => Ok(broker),
+            code => Err(invalid(format!("the broker refused the connection with code 0x{code:02x}"))),
+        }
+    }
+
+    async fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.stream.write_all(bytes).await?;
+        self.stream.flush().await
+    }
+
+    async fn packet(&mut self) -> io::Result<Vec<u8>> {
+        loop {
+            let len =
+                split(&self.input, MAX_PACKET).map_err(|error| invalid(error.what))?.map(|frame| frame.whole.len());
+            if let Some(len) = len {
+                return Ok(self.input.drain(..len).collect());
+            }
+            if self.stream.read_buf(&mut self.input).await? == 0 {
+                return Err(invalid("the broker closed the connection"));
+            }
+        }
+    }
+
+    async fn subscribe(&mut self, filter: &str) -> io::Result<()> {
+        let subscriptions = vec![Subscription { filter, options: 0 }];
+        let subscribe = Subscribe { packet_id: 1, properties: Properties::default(), subscriptions };
+        self.write(&subscribe.to_bytes(Version::V5)).await?;
+        let packet = tokio::time::timeout(upstream::PATIENCE, self.packet()).await.map_err(io::Error::other)??;
+        let frame = split(&packet, MAX_PACKET).ok().flatten().ok_or_else(|| invalid("the broker sent no MQTT"))?;
+        let answer = SubAck::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
+        match answer.codes {
+            [code] if *code < reason::UNSPECIFIED => Ok(()),
+            codes => Err(invalid(format!("the broker refused the subscription: {codes:02x?}"))),
+        }
+    }
+
+    async fn publish(&mut self, topic: &str, payload: &[u8], entry: i64, property: &str) -> io::Result<()> {
+        let sender = format!("operator:{entry}");
+        let mut properties = Properties::default();
+        if !property.is_empty() {
+            properties =
+                properties.with(PropertyId::UserProperty, tidy_warden_core::mqtt::Value::Pair(property, &sender));
+        }
+        let publish = Publish { dup: false, qos: 1, retain: false, topic, packet_id: Some(2), properties, payload };
+        self.write(&publish.to_bytes(Version::V5)).await
+    }
+}

@@ -1,0 +1,279 @@
+//! From an accepted connection to a client that speaks MQTT: PROXY protocol, TLS, WebSocket.
+
+use std::collections::VecDeque;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use ppp::v2;
+use socket2::{SockRef, TcpKeepalive};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Notify;
+use tokio::time::Instant;
+use tokio_rustls::server::TlsStream;
+
+use crate::Event;
+use crate::session::serve;
+use crate::shared::Shared;
+use crate::websocket;
+
+/// How long a client may take for the handshake and its CONNECT together.
+pub(crate) const OPENING: Duration = Duration::from_secs(10);
+
+/// How many connections may be in their opening at once. One more, and the oldest of them goes: a good client is done within
+/// milliseconds, so the oldest are those that only hold the door open.
+const MAX_OPENING: usize = 1024;
+
+/// The longest PROXY header taken behind its first 16 octets.
+const MAX_PROXY: usize = 2048;
+
+/// How long a connection without any traffic stands before the system asks whether the other end is there.
+const KEEP_ALIVE: Duration = Duration::from_secs(60);
+
+/// What a listener speaks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Form {
+    /// MQTT over TLS.
+    Mqtt,
+    /// MQTT over WebSocket over TLS.
+    WebSocket,
+}
+
+/// A client whose handshake is done.
+pub(crate) struct Client {
+    pub(crate) peer: SocketAddr,
+    /// Its certificate, whose key it proved; in DER.
+    pub(crate) leaf: Option<Arc<[u8]>>,
+    /// Whether the TLS session was resumed.
+    pub(crate) resumed: bool,
+    /// When it came.
+    pub(crate) came: Instant,
+    /// Its place among those that are being opened.
+    pub(crate) opening: Opening,
+}
+
+/// Connections that are being opened, the oldest first.
+#[derive(Default)]
+pub(crate) struct Openings {
+    next: AtomicU64,
+    queue: Mutex<VecDeque<(u64, Arc<Notify>)>>,
+}
+
+/// A connection's place among those that are being opened; it is left by dropping this.
+pub(crate) struct Opening {
+    number: u64,
+    gone: Arc<Notify>,
+    all: Arc<Openings>,
+}
+
+impl Openings {
+    fn lock(&self) -> std::sync::MutexGuard<'_, VecDeque<(u64, Arc<Notify>)>> {
+        self.queue.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Takes a place; if there are too many, the oldest loses its own.
+    fn enter(self: &Arc<Self>, most: usize) -> Opening {
+        let number = self.next.fetch_add(1, Ordering::Relaxed);
+        let gone = Arc::new(Notify::new());
+        let mut queue = self.lock();
+        if queue.len() >= most
+            && let Some((_, oldest)) = queue.pop_front()
+        {
+            oldest.notify_one();
+        }
+        queue.push_back((number, gone.clone()));
+        Opening { number, gone, all: self.clone() }
+    }
+}
+
+impl Opening {
+    /// Ready once the place is lost to somebody newer.
+    pub(crate) async fn lost(&self) {
+        self.gone.notified().await;
+    }
+}
+
+impl Drop for Opening {
+    fn drop(&mut self) {
+        let mut queue = self.all.lock();
+        // Numbers only grow from front to back.
+        if let Ok(at) = queue.binary_search_by_key(&self.number, |(number, _)| *number) {
+            queue.remove(at);
+        }
+    }
+}
+
+/// Accepts connections for ever.
+pub(crate) async fn accept(shared: Arc<Shared>, listener: TcpListener, form: Form, openings: Arc<Openings>) {
+    loop {
+        match listener.accept().await {
+            Ok((stream, peer)) => {
+                let opening = openings.enter(MAX_OPENING);
+                tokio::spawn(receive(shared.clone(), stream, peer, form, opening));
+            }
+            Err(error) => {
+                shared.emit(Event::Trouble { what: format!("a connection could not be accepted: {error}") });
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+        }
+    }
+}
+
+/// Small packets are the rule here, and a client without a keep-alive of its own must not stay for ever when it is gone.
+fn prepare(stream: &TcpStream) {
+    // Where the system does not take them, the connection works all the same.
+    let _ = stream.set_nodelay(true);
+    let _ = SockRef::from(stream)
+        .set_tcp_keepalive(&TcpKeepalive::new().with_time(KEEP_ALIVE).with_interval(KEEP_ALIVE / 6));
+}
+
+/// The handshake, then the session.
+async fn receive(shared: Arc<Shared>, stream: TcpStream, peer: SocketAddr, form: Form, opening: Opening) {
+    let came = Instant::now();
+    prepare(&stream);
+    let shaken = tokio::select! {
+        shaken = tokio::time::timeout_at(came + OPENING, shake(&shared, stream, peer, form)) => shaken
+            .unwrap_or_else(|_| Err((peer, "the handshake was not finished in time".to_owned()))),
+        () = opening.lost() => Err((peer, "it made room for newer connections, being too slow".to_owned())),
+    };
+    let (stream, peer) = match shaken {
+        Ok(shaken) => shaken,
+        Err((peer, why)) => {
+            shared.metrics.handshake("refused");
+            return shared.emit(Event::TlsRefused { peer, why });
+        }
+    };
+    let (_, tls) = stream.get_ref();
+    let leaf = tls.peer_certificates().and_then(|chain| chain.first()).map(|leaf| Arc::from(leaf.as_ref()));
+    let resumed = tls.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
+    shared.metrics.handshake(if resumed { "resumed" } else { "full" });
+    let client = Client { peer, leaf, resumed, came, opening };
+    match form {
+        Form::Mqtt => begin(shared, stream, client).await,
+        Form::WebSocket => {
+            let max = usize::try_from(shared.live().settings.guard.max_packet).unwrap_or(usize::MAX);
+            match tokio::time::timeout_at(came + OPENING, websocket::accept(stream, max)).await {
+                Ok(Ok(stream)) => begin(shared, stream, client).await,
+                Ok(Err(why)) => shared.emit(Event::TlsRefused { peer, why: format!("no WebSocket: {why}") }),
+                Err(_) => shared.emit(Event::TlsRefused { peer, why: "no WebSocket came in time".to_owned() }),
+            }
+        }
+    }
+}
+
+/// The session itself. It lives long and most of the time does nothing, so what opening it took is not carried along.
+async fn begin<S>(shared: Arc<Shared>, stream: S, client: Client)
+where
+    S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+{
+    Box::pin(serve(shared, stream, client)).await;
+}
+
+type Refused = (SocketAddr, String);
+
+async fn shake(
+    shared: &Shared,
+    mut stream: TcpStream,
+    peer: SocketAddr,
+    form: Form,
+) -> Result<(TlsStream<TcpStream>, SocketAddr), Refused> {
+    let live = shared.live();
+    let mut from = peer;
+    if live.settings.guard.proxy_protocol {
+        let told = proxied(&mut stream).await.map_err(|why| (peer, format!("no PROXY protocol header: {why}")))?;
+        from = told.unwrap_or(peer);
+    }
+    let acceptor = match form {
+        Form::Mqtt => &live.tls.acceptor,
+        Form::WebSocket => &live.tls.http_acceptor,
+    };
+    let stream = acceptor.accept(stream).await.map_err(|error| (from, error.to_string()))?;
+    Ok((stream, from))
+}
+
+/// Reads a PROXY protocol header, version 2: the client's address, or `None` if the proxy speaks for itself.
+async fn proxied<S: AsyncRead + Unpin>(stream: &mut S) -> Result<Option<SocketAddr>, String> {
+    let mut header = vec![0; 16];
+    stream.read_exact(&mut header).await.map_err(|error| error.to_string())?;
+    if header[..12] != *v2::PROTOCOL_PREFIX {
+        return Err("what came is something else".to_owned());
+    }
+    let rest = usize::from(u16::from_be_bytes([header[14], header[15]]));
+    if rest > MAX_PROXY {
+        return Err("it is too long".to_owned());
+    }
+    header.resize(16 + rest, 0);
+    stream.read_exact(&mut header[16..]).await.map_err(|error| error.to_string())?;
+    let parsed = v2::Header::try_from(header.as_slice()).map_err(|error| format!("{error:?}"))?;
+    if parsed.command == v2::Command::Local {
+        return Ok(None);
+    }
+    match parsed.addresses {
+        v2::Addresses::IPv4(addresses) => {
+            Ok(Some((IpAddr::V4(addresses.source_address), addresses.source_port).into()))
+        }
+        v2::Addresses::IPv6(addresses) => {
+            Ok(Some((IpAddr::V6(addresses.source_address), addresses.source_port).into()))
+        }
+        v2::Addresses::Unspecified | v2::Addresses::Unix(_) => Ok(None),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use tokio::io::AsyncWriteExt;
+
+    use super::*;
+
+    #[tokio::test]
+    async fn the_oldest_opening_makes_room() {
+        let all = Arc::new(Openings::default());
+        let first = all.enter(2);
+        let second = all.enter(2);
+        drop(second);
+        let third = all.enter(2);
+        let fourth = all.enter(2);
+        let soon = |opening: &Opening| {
+            let gone = opening.gone.clone();
+            async move { tokio::time::timeout(Duration::from_millis(20), gone.notified()).await.is_ok() }
+        };
+        assert!(soon(&first).await, "it was there longest");
+        assert!(!soon(&third).await && !soon(&fourth).await);
+        drop(first);
+        assert_eq!(all.lock().len(), 2);
+        drop((third, fourth));
+        assert_eq!(all.lock().len(), 0);
+    }
+
+    async fn told(bytes: &[u8]) -> Result<Option<SocketAddr>, String> {
+        let (mut near, mut far) = tokio::io::duplex(4096);
+        far.write_all(bytes).await.unwrap();
+        far.write_all(b"after").await.unwrap();
+        drop(far);
+        let told = proxied(&mut near).await?;
+        let mut rest = Vec::new();
+        near.read_to_end(&mut rest).await.unwrap();
+        assert_eq!(rest, b"after", "nothing behind the header is taken");
+        Ok(told)
+    }
+
+    #[tokio::test]
+    async fn the_address_behind_a_proxy_is_read() {
+        let header = |command: u8, family: u8, addresses: &[u8]| {
+            let len = u16::try_from(addresses.len()).unwrap().to_be_bytes();
+            [&b"\r\n\r\n\0\r\nQUIT\n"[..], &[0x20 | command, family], &len, addresses].concat()
+        };
+        let v4 = [10, 0, 0, 1, 10, 0, 0, 2, 0x12, 0x34, 0x22, 0xb3];
+        assert_eq!(told(&header(1, 0x11, &v4)).await, Ok(Some("10.0.0.1:4660".parse().unwrap())));
+        let mut v6 = vec![0; 36];
+        v6[15] = 9;
+        v6[33] = 5;
+        v6.extend_from_slice(&[3, 0, 1, 0xff]); // a TLV behind the addresses
+        assert_eq!(told(&header(1, 0x21, &v6)).await, Ok(Some("[::9]:5".parse().unwrap())));
+        assert_eq!(told(&header(0, 0, &[])).await, Ok(None), "a health check of the proxy's own");
+        assert!(told(b"\x16\x03\x01\x02\x00 a TLS client hello").await.is_err());
+        assert!(told(&header(1, 0x11, &v4[..6])).await.is_err());
+    }
+}

@@ -1,0 +1,225 @@
+//! Figures for a monitoring system, in the OpenMetrics text format, and health, over plain HTTP on a listener of its own.
+
+use std::convert::Infallible;
+use std::sync::Arc;
+use std::time::Duration;
+
+use http_body_util::Full;
+use hyper::body::{Bytes, Incoming};
+use hyper::header::{ALLOW, CONTENT_TYPE};
+use hyper::{Method, Request, Response, StatusCode};
+use hyper_util::rt::{TokioIo, TokioTimer};
+use prometheus_client::encoding::EncodeLabelSet;
+use prometheus_client::metrics::counter::Counter;
+use prometheus_client::metrics::family::Family;
+use prometheus_client::metrics::gauge::Gauge;
+use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
+use prometheus_client::registry::{Registry, Unit};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Semaphore;
+
+use crate::shared::Shared;
+use crate::traffic::Passed;
+
+/// How many requests are answered at once.
+const MOST_AT_ONCE: usize = 16;
+
+/// How long a request may take to come.
+const HEADER_TIME: Duration = Duration::from_secs(5);
+
+/// How long one connection may ask for more.
+const CONNECTION_TIME: Duration = Duration::from_secs(300);
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(crate) struct Direction {
+    direction: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(crate) struct Act {
+    act: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(crate) struct Handshake {
+    result: &'static str,
+}
+
+/// The figures of one guard.
+pub(crate) struct Metrics {
+    registry: Registry,
+    pub(crate) sessions: Gauge,
+    pub(crate) edition: Gauge,
+    pub(crate) store_answers: Gauge,
+    pub(crate) broker_answers: Gauge,
+    pub(crate) bypass_open: Gauge,
+    handshakes: Family<Handshake, Counter>,
+    opening_seconds: Histogram,
+    messages: Family<Direction, Counter>,
+    octets: Family<Direction, Counter>,
+    refusals: Family<Act, Counter>,
+    pub(crate) withheld: Counter,
+    pub(crate) cuts: Counter,
+    pub(crate) clone_signs: Counter,
+    pub(crate) lost_events: Counter,
+}
+
+impl Default for Metrics {
+    fn default() -> Self {
+        let mut registry = Registry::with_prefix("tidy_warden_guard");
+        let metrics = Self {
+            sessions: Gauge::default(),
+            edition: Gauge::default(),
+            store_answers: Gauge::default(),
+            broker_answers: Gauge::default(),
+            bypass_open: Gauge::default(),
+            handshakes: Family::default(),
+            // From half a millisecond to 8 seconds.
+            opening_seconds: Histogram::new(exponential_buckets(0.0005, 2.0, 15)),
+            messages: Family::default(),
+            octets: Family::default(),
+            refusals: Family::default(),
+            withheld: Counter::default(),
+            cuts: Counter::default(),
+            clone_signs: Counter::default(),
+            lost_events: Counter::default(),
+            registry: Registry::default(),
+        };
+        registry.register("sessions", "Clients that are connected", metrics.sessions.clone());
+        registry.register("edition", "The policy edition that decides, 0 for none", metrics.edition.clone());
+        registry.register("store_answers", "1 while the store answers", metrics.store_answers.clone());
+        registry.register(
+            "broker_answers",
+            "1 if the last connection to the broker was made",
+            metrics.broker_answers.clone(),
+        );
+        registry.register(
+            "bypass_open",
+            "1 if the broker let in who showed nothing, when that was tried last",
+            metrics.bypass_open.clone(),
+        );
+        registry.register("handshakes", "TLS handshakes by their result", metrics.handshakes.clone());
+        registry.register_with_unit(
+            "opening",
+            "From accepting a connection to its CONNACK",
+            Unit::Seconds,
+            metrics.opening_seconds.clone(),
+        );
+        registry.register(
+            "messages",
+            "Messages that were passed on, from devices and to them",
+            metrics.messages.clone(),
+        );
+        registry.register_with_unit("payload", "Their payloads", Unit::Bytes, metrics.octets.clone());
+        registry.register("refusals", "Acts that were refused", metrics.refusals.clone());
+        registry.register("withheld", "Messages to devices that were withheld", metrics.withheld.clone());
+        registry.register(
+            "cuts",
+            "Sessions that were cut, because their right to be there ended",
+            metrics.cuts.clone(),
+        );
+        registry.register("clone_signs", "Signs that somebody else has a device's key", metrics.clone_signs.clone());
+        registry.register("lost_events", "Events that watchers were too slow for", metrics.lost_events.clone());
+        metrics.store_answers.set(1);
+        Self { registry, ..metrics }
+    }
+}
+
+impl Metrics {
+    pub(crate) fn handshake(&self, result: &'static str) {
+        self.handshakes.get_or_create(&Handshake { result }).inc();
+    }
+
+    pub(crate) fn opened(&self, took: Duration) {
+        self.opening_seconds.observe(took.as_secs_f64());
+    }
+
+    pub(crate) fn passed(&self, passed: Passed) {
+        for (direction, messages, octets) in
+            [("in", passed.messages_in, passed.octets_in), ("out", passed.messages_out, passed.octets_out)]
+        {
+            if messages > 0 {
+                self.messages.get_or_create(&Direction { direction }).inc_by(messages);
+                self.octets.get_or_create(&Direction { direction }).inc_by(octets);
+            }
+        }
+    }
+
+    pub(crate) fn refused(&self, act: &'static str) {
+        self.refusals.get_or_create(&Act { act }).inc();
+    }
+
+    fn text(&self) -> String {
+        let mut text = String::new();
+        // Writing into a text does not fail.
+        let _ = prometheus_client::encoding::text::encode(&mut text, &self.registry);
+        text
+    }
+}
+
+/// Answers on `listener` until the guard stops.
+pub(crate) async fn serve(shared: Arc<Shared>, listener: TcpListener) {
+    let slots = Arc::new(Semaphore::new(MOST_AT_ONCE));
+    loop {
+        // Whoever asks too much at once waits outside.
+        let Ok(slot) = slots.clone().acquire_owned().await else { return };
+        match listener.accept().await {
+            Ok((stream, _)) => {
+                let shared = shared.clone();
+                tokio::spawn(async move {
+                    let _ = tokio::time::timeout(CONNECTION_TIME, answer(shared, stream)).await;
+                    drop(slot);
+                });
+            }
+            Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+        }
+    }
+}
+
+async fn answer(shared: Arc<Shared>, stream: TcpStream) {
+    let service = hyper::service::service_fn(move |request: Request<Incoming>| {
+        let response = respond(&shared, &request);
+        async move { Ok::<_, Infallible>(response) }
+    });
+    let connection = hyper::server::conn::http1::Builder::new()
+        .timer(TokioTimer::new())
+        .header_read_timeout(HEADER_TIME)
+        .serve_connection(TokioIo::new(stream), service);
+    // Whoever asks badly is told so by the library.
+    let _ = connection.await;
+}
+
+fn respond(shared: &Shared, request: &Request<Incoming>) -> Response<Full<Bytes>> {
+    let plain = "text/plain; charset=utf-8";
+    let (status, kind, body) = match (request.method(), request.uri().path()) {
+        (&Method::GET | &Method::HEAD, "/metrics") => {
+            (StatusCode::OK, "application/openmetrics-text; version=1.0.0; charset=utf-8", shared.metrics.text())
+        }
+        (&Method::GET | &Method::HEAD, "/health") => {
+            let (well, text) = health(shared);
+            (if well { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE }, "application/json", text)
+        }
+        (_, "/metrics" | "/health") => {
+            (StatusCode::METHOD_NOT_ALLOWED, plain, "only GET is answered here\n".to_owned())
+        }
+        _ => (StatusCode::NOT_FOUND, plain, "there are /metrics and /health here\n".to_owned()),
+    };
+    let mut response = Response::new(Full::new(Bytes::from(body)));
+    *response.status_mut() = status;
+    response.headers_mut().insert(CONTENT_TYPE, hyper::header::HeaderValue::from_static(kind));
+    if status == StatusCode::METHOD_NOT_ALLOWED {
+        response.headers_mut().insert(ALLOW, hyper::header::HeaderValue::from_static("GET, HEAD"));
+    }
+    response
+}
+
+/// Whether the guard does all its work, and what of it does not go.
+fn health(shared: &Shared) -> (bool, String) {
+    let edition = shared.metrics.edition.get();
+    let (store, broker) = (shared.metrics.store_answers.get() == 1, shared.metrics.broker_answers.get() == 1);
+    let value = serde_json::json!({
+        "well": store && broker, "edition": edition, "store_answers": store, "broker_answers": broker,
+        "sessions": shared.metrics.sessions.get(),
+    });
+    (store && broker, format!("{value}\n"))
+}

@@ -1,0 +1,307 @@
+//! The guard's own way to the broker.
+
+use std::io;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+use std::time::Duration;
+
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
+use rustls::{ClientConfig, RootCertStore};
+use tidy_warden_core::mqtt::{Connack, Connect, PacketType, Properties, Version, disconnect, reason, split};
+use tidy_warden_core::settings::{BrokerAddress, Endpoint};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
+use tokio::net::{TcpStream, UnixStream};
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+
+/// How long the broker may take to accept a connection and to answer CONNECT.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(10);
+
+/// The client identifier of the connection that tries the broker without the guard's credentials.
+const TRIAL_NAME: &str = "tidy-warden-bypass-check";
+
+/// The largest CONNACK taken, in octets.
+const MAX_CONNACK: usize = 64 * 1024;
+
+/// Where the broker is, and what the guard shows it.
+#[derive(Clone)]
+pub struct Upstream {
+    address: BrokerAddress,
+    login: Option<(String, Vec<u8>)>,
+    tls: Option<Tls>,
+}
+
+#[derive(Clone)]
+struct Tls {
+    server: ServerName<'static>,
+    /// With the guard's certificate, if it has one here.
+    own: Arc<ClientConfig>,
+    /// Without it.
+    bare: Arc<ClientConfig>,
+}
+
+/// What a broker over TLS is believed by, and what is shown to it; PEM.
+#[derive(Clone, Copy)]
+pub struct UpstreamPem<'a> {
+    /// The certificates that its own must lead to.
+    pub authorities: &'a [u8],
+    /// The guard's own certificate with its chain, and its key.
+    pub identity: Option<(&'a [u8], &'a [u8])>,
+}
+
+/// Why a broker's address cannot be used as it was given.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum UpstreamError {
+    /// Nothing says which certificates to believe.
+    #[error("nothing says which authority the broker's certificate must lead to")]
+    NoAuthorities,
+    /// A PEM file is of no use.
+    #[error("{what}: {error}")]
+    Pem {
+        /// Which.
+        what: &'static str,
+        /// Why.
+        error: rustls::pki_types::pem::Error,
+    },
+    /// TLS cannot be set up.
+    #[error(transparent)]
+    Tls(#[from] rustls::Error),
+    /// The host is not a name.
+    #[error("`{0}` is not the name of a server")]
+    Name(String),
+}
+
+/// Whether the broker lets in who shows nothing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Bypass {
+    /// It does: whoever reaches it needs no guard.
+    Open,
+    /// It does not; how it said so.
+    Closed(String),
+    /// It could not be asked.
+    Unknown(String),
+}
+
+impl Upstream {
+    /// A broker at `address`. `login` is user name and password; `pem` is needed for a broker over TLS only.
+    ///
+    /// # Errors
+    /// What was given cannot be used for TLS.
+    pub fn new(
+        address: BrokerAddress,
+        login: Option<(String, Vec<u8>)>,
+        pem: Option<UpstreamPem<'_>>,
+    ) -> Result<Self, UpstreamError> {
+        let tls = match &address {
+            BrokerAddress::Tls(Endpoint { host, .. }) => {
+                let pem = pem.ok_or(UpstreamError::NoAuthorities)?;
+                Some(Tls::new(host, pem)?)
+            }
+            _ => None,
+        };
+        Ok(Self { address, login, tls })
+    }
+
+    /// Where the broker is, for people.
+    #[must_use]
+    pub fn address(&self) -> &BrokerAddress {
+        &self.address
+    }
+
+    /// Opens a connection, with the guard's own certificate if it has one.
+    pub(crate) async fn connect(&self) -> io::Result<BrokerStream> {
+        self.open(true).await
+    }
+
+    async fn open(&self, own: bool) -> io::Result<BrokerStream> {
+        let opening = async {
+            match &self.address {
+                BrokerAddress::Unix(path) => Ok(BrokerStream::Unix(UnixStream::connect(path).await?)),
+                BrokerAddress::Tcp(endpoint) => Ok(BrokerStream::Tcp(tcp(endpoint).await?)),
+                BrokerAddress::Tls(endpoint) => {
+                    let tls = self.tls.as_ref().ok_or(io::ErrorKind::Unsupported)?;
+                    let config = if own { &tls.own } else { &tls.bare };
+                    let connector = TlsConnector::from(config.clone());
+                    let stream = connector.connect(tls.server.clone(), tcp(endpoint).await?).await?;
+                    Ok(BrokerStream::Tls(Box::new(stream)))
+                }
+                BrokerAddress::Builtin => Err(io::ErrorKind::Unsupported.into()),
+            }
+        };
+        tokio::time::timeout(PATIENCE, opening)
+            .await
+            .map_err(|_| io::Error::new(io::ErrorKind::TimedOut, "it does not answer"))?
+    }
+
+    /// A CONNECT in the guard's name: a client's user name and password never go to the broker.
+    pub(crate) fn sign_in<'a>(&'a self, connect: Connect<'a>) -> Connect<'a> {
+        let login = self.login.as_ref();
+        Connect {
+            user_name: login.map(|(user, _)| user.as_str()),
+            password: login.map(|(_, password)| password.as_slice()),
+            ..connect
+        }
+    }
+
+    /// Tries the broker as somebody would who goes around the guard: without user name, password and certificate.
+    pub async fn bypass(&self) -> Bypass {
+        let trial = async {
+            let mut stream = match self.open(false).await {
+                Ok(stream) => stream,
+                // A broker over TLS refuses who shows no certificate while the connection is being opened.
+                Err(error) if self.tls.is_some() && error.kind() == io::ErrorKind::InvalidData => {
+                    return Bypass::Closed(error.to_string());
+                }
+                Err(error) => return Bypass::Unknown(error.to_string()),
+            };
+            match first_answer(&mut stream, &hello(TRIAL_NAME)).await {
+                Ok(reason::SUCCESS) => {
+                    let goodbye = disconnect(Version::V5, reason::SUCCESS, None);
+                    // The answer is known; the goodbye is a courtesy.
+                    let _ = stream.write_all(&goodbye).await;
+                    let _ = stream.flush().await;
+                    Bypass::Open
+                }
+                Ok(code) => Bypass::Closed(format!("CONNACK 0x{code:02x}")),
+                Err(error) if error.kind() == io::ErrorKind::TimedOut => Bypass::Unknown(error.to_string()),
+                Err(error) => Bypass::Closed(error.to_string()),
+            }
+        };
+        tokio::time::timeout(PATIENCE * 2, trial)
+            .await
+            .unwrap_or_else(|_| Bypass::Unknown("it does not answer".to_owned()))
+    }
+
+    /// Whether the broker takes the guard's own credentials, and if not, why.
+    ///
+    /// # Errors
+    /// It cannot be reached, or refuses.
+    pub async fn check(&self) -> io::Result<()> {
+        let mut stream = self.connect().await?;
+        let code = first_answer(&mut stream, &self.sign_in(hello("tidy-warden-check"))).await?;
+        if code != reason::SUCCESS {
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, format!("CONNACK 0x{code:02x}")));
+        }
+        stream.write_all(&disconnect(Version::V5, reason::SUCCESS, None)).await?;
+        stream.flush().await
+    }
+}
+
+async fn tcp(endpoint: &Endpoint) -> io::Result<TcpStream> {
+    let stream = TcpStream::connect((endpoint.host.as_str(), endpoint.port)).await?;
+    stream.set_nodelay(true)?;
+    Ok(stream)
+}
+
+/// A CONNECT that shows nothing.
+fn hello(client_id: &str) -> Connect<'_> {
+    Connect {
+        version: Version::V5,
+        clean_start: true,
+        keep_alive: 30,
+        client_id,
+        will: None,
+        user_name: None,
+        password: None,
+        properties: Properties::default(),
+    }
+}
+
+/// Sends a CONNECT and gives the code of the answer.
+async fn first_answer(stream: &mut BrokerStream, connect: &Connect<'_>) -> io::Result<u8> {
+    let invalid = |what: &str| io::Error::new(io::ErrorKind::InvalidData, what.to_owned());
+    let answer = async {
+        stream.write_all(&connect.to_bytes()).await?;
+        stream.flush().await?;
+        let mut input = Vec::new();
+        loop {
+            if let Some(frame) = split(&input, MAX_CONNACK).map_err(|error| invalid(error.what))? {
+                if frame.packet_type != PacketType::Connack {
+                    return Err(invalid("it answered CONNECT with something else"));
+                }
+                return Connack::parse(&frame, connect.version)
+                    .map(|connack| connack.code)
+                    .map_err(|error| invalid(error.what));
+            }
+            if stream.read_buf(&mut input).await? == 0 {
+                return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it closed the connection"));
+            }
+        }
+    };
+    tokio::time::timeout(PATIENCE, answer)
+        .await
+        .map_err(|_| io::Error::new(io::ErrorKind::TimedOut, "it did not answer CONNECT in time"))?
+}
+
+impl Tls {
+    fn new(host: &str, pem: UpstreamPem<'_>) -> Result<Self, UpstreamError> {
+        let server = ServerName::try_from(host.to_owned()).map_err(|_| UpstreamError::Name(host.to_owned()))?;
+        let wrong = |what| move |error| UpstreamError::Pem { what, error };
+        let certificates = |bytes, what| {
+            let read = CertificateDer::pem_slice_iter(bytes).collect::<Result<Vec<_>, _>>().map_err(wrong(what))?;
+            let none = rustls::pki_types::pem::Error::NoItemsFound;
+            if read.is_empty() { Err(UpstreamError::Pem { what, error: none }) } else { Ok(read) }
+        };
+        let mut roots = RootCertStore::empty();
+        for root in certificates(pem.authorities, "the broker's authorities")? {
+            roots.add(root)?;
+        }
+        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+        let builder = || -> Result<_, rustls::Error> {
+            Ok(ClientConfig::builder_with_provider(provider.clone())
+                .with_safe_default_protocol_versions()?
+                .with_root_certificates(roots.clone()))
+        };
+        let bare = Arc::new(builder()?.with_no_client_auth());
+        let own = match pem.identity {
+            None => bare.clone(),
+            Some((chain, key)) => {
+                let chain = certificates(chain, "the guard's certificate at the broker")?;
+                let key = PrivateKeyDer::from_pem_slice(key).map_err(wrong("the guard's key at the broker"))?;
+                Arc::new(builder()?.with_client_auth_cert(chain, key)?)
+            }
+        };
+        Ok(Self { server, own, bare })
+    }
+}
+
+/// A connection to the broker.
+pub(crate) enum BrokerStream {
+    Tcp(TcpStream),
+    Tls(Box<TlsStream<TcpStream>>),
+    Unix(UnixStream),
+}
+
+/// Calls a method of whichever stream it is.
+macro_rules! whichever {
+    ($stream:expr, $method:ident $(, $argument:expr)*) => {
+        match $stream.get_mut() {
+            BrokerStream::Tcp(stream) => Pin::new(stream).$method($($argument),*),
+            BrokerStream::Tls(stream) => Pin::new(&mut **stream).$method($($argument),*),
+            BrokerStream::Unix(stream) => Pin::new(stream).$method($($argument),*),
+        }
+    };
+}
+
+impl AsyncRead for BrokerStream {
+    fn poll_read(self: Pin<&mut Self>, cx: &mut Context<'_>, into: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        whichever!(self, poll_read, cx, into)
+    }
+}
+
+impl AsyncWrite for BrokerStream {
+    fn poll_write(self: Pin<&mut Self>, cx: &mut Context<'_>, bytes: &[u8]) -> Poll<io::Result<usize>> {
+        whichever!(self, poll_write, cx, bytes)
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        whichever!(self, poll_flush, cx)
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        whichever!(self, poll_shutdown, cx)
+    }
+}
