@@ -16,7 +16,10 @@ pub(crate) use group::{GroupCommand, MakeGroupArgs};
 pub(crate) use policy::{
     AdoptArgs, AskArgs, AskedAct, CheckArgs, CompareArgs, DraftArgs, FormatArgs, PolicyCommand, ReachArgs, TrialArgs,
 };
-pub(crate) use run::{DemoArgs, GuardArgs, LogForm, TopicMatchArgs};
+pub(crate) use run::{
+    DemoArgs, GuardArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, SimulateArgs, SimulateCommand, TopicMatchArgs,
+    WatchArgs,
+};
 
 use crate::console::Format;
 
@@ -37,6 +40,8 @@ policy
   policy     check, compare, adopt and question policies; draft them from what happens
 run
   guard      stand between the devices and the MQTT broker and let pass what policy allows
+  probe      walk a device's whole way, from its outfit to an answered message, and say where it ends
+  watch      see what the guard does as it happens, or messages
 keep true
   hold       suspend a device, everywhere and at once, until it is released
   release    lift a hold
@@ -45,6 +50,7 @@ keep true
 see
   audit      read the audit record and prove that it is whole
 try
+  simulate   be a fleet: publish, answer, misbehave; or put load on a guard and measure
   demo       see a device's whole life in a made-up fleet, with nothing installed
 
 Exit codes: 0 done or yes, 1 failed, 2 usage, 3 refused or no, 4 not found, 5 done in part.";
@@ -115,6 +121,10 @@ pub(crate) enum Command {
     Policy(PolicyCommand),
     /// Stand between the devices and the MQTT broker and let pass what policy allows.
     Guard(GuardArgs),
+    /// Walk a device's whole way, from its outfit to an answered message, and say where it ends.
+    Probe(ProbeArgs),
+    /// See what the guard does as it happens, or messages.
+    Watch(WatchArgs),
     /// Suspend a device, everywhere and at once, until it is released.
     Hold(HoldArgs),
     /// Lift a hold.
@@ -126,6 +136,8 @@ pub(crate) enum Command {
     /// Read the audit record and prove that it is whole.
     #[command(subcommand)]
     Audit(AuditCommand),
+    /// Be a fleet: publish, answer, misbehave; or put load on a guard and measure.
+    Simulate(SimulateArgs),
     /// See a device's whole life in a made-up fleet, with nothing installed.
     Demo(DemoArgs),
     #[command(hide = true)]

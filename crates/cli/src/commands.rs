@@ -15,10 +15,13 @@ pub(crate) mod import;
 pub(crate) mod init;
 mod pick;
 pub(crate) mod policy;
+mod probe;
 pub(crate) mod revoke;
 pub(crate) mod settings;
+mod simulate;
 pub(crate) mod token;
 mod topic_match;
+mod watch;
 
 use std::path::{Path, PathBuf};
 
@@ -71,11 +74,14 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Token(command) => token::run(&context, command),
         Command::Policy(command) => policy::run(&context, &command),
         Command::Guard(args) => guard::run(&context, &args),
+        Command::Probe(args) => probe::run(&context, &args),
+        Command::Watch(args) => watch::run(&context, &args),
         Command::Hold(args) => hold::run(&context, hold::Act::Hold, &args),
         Command::Release(args) => hold::run(&context, hold::Act::Release, &args),
         Command::Revoke(args) => revoke::run(&context, &args),
         Command::Crl(args) => crl::run(&context, &args),
         Command::Audit(command) => audit::run(&context, &command),
+        Command::Simulate(args) => simulate::run(console, &args),
         Command::Demo(args) => crate::demo::run(console, &args),
         Command::TopicMatch(args) => Ok(topic_match::run(&args)),
     }

@@ -57,6 +57,11 @@ impl Console {
         self.quiet
     }
 
+    /// Whether results are wanted line by line: for people, or as JSON Lines.
+    pub(crate) fn is_for_lines(&self) -> bool {
+        matches!(self.format, Format::Table | Format::Jsonl)
+    }
+
     /// A note for people, on standard error; `--quiet` leaves it out.
     pub(crate) fn note(&self, text: impl AsRef<str>) {
         if !self.quiet {

@@ -8,7 +8,7 @@ mod profile;
 mod read;
 mod serial;
 
-pub use chain::{ChainError, Purpose, judge};
+pub use chain::{ChainError, GoodSignatures, Purpose, judge, judge_with};
 pub use constraint::{BadBase, Base, Constraints, NameRefused};
 pub use issue::{Form, Fresh, IssueError, Issued, Issuer, Template, Usage, self_signed};
 pub use name::{AltName, Attribute, DeviceName, Subject, device_name};

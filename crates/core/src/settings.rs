@@ -282,7 +282,7 @@ pub struct GuardSettings {
     pub store_patience: Span,
     /// `max_packet`: the largest MQTT packet taken from a client, in octets, default 256 KiB.
     pub max_packet: u32,
-    /// `max_sessions`: the most clients at once, default 100,000.
+    /// `max_sessions`: the most clients at once, default 10,000.
     pub max_sessions: u32,
     /// `on_refusal`: what happens on a refusal, for kinds that say nothing of their own; default `refuse`.
     pub on_refusal: OnRefusal,
@@ -303,7 +303,7 @@ impl Default for GuardSettings {
             sender_property: "sender".to_owned(),
             store_patience: Span::from_seconds(300),
             max_packet: 256 * 1024,
-            max_sessions: 100_000,
+            max_sessions: 10_000,
             on_refusal: OnRefusal::Refuse,
         }
     }

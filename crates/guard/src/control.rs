@@ -20,7 +20,7 @@ use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::broadcast::error::RecvError;
 
 use crate::identity::WatchNote;
-use crate::shared::{GuardError, Shared};
+use crate::shared::Shared;
 use crate::{Event, upstream};
 
 /// The longest request, in octets: a message to be sent, in base64 or not, stands in it.
@@ -123,8 +123,8 @@ impl Drop for Remover {
 
 impl Socket {
     /// Makes the socket. One that was left behind by a guard that is gone is replaced; one that answers is not.
-    pub(crate) fn bind(path: PathBuf) -> Result<Self, GuardError> {
-        let failed = |error| GuardError::Control { path: path.clone(), error };
+    pub(crate) fn bind(path: PathBuf) -> Result<Self, (PathBuf, io::Error)> {
+        let failed = |error| (path.clone(), error);
         if std::os::unix::net::UnixStream::connect(&path).is_ok() {
             return Err(failed(io::Error::new(io::ErrorKind::AddrInUse, "another guard of this ward answers there")));
         }

@@ -41,7 +41,7 @@ pub(crate) struct Knowledge {
 struct Found {
     /// `None` for a token, which the store does not know.
     credential: Option<CredentialRecord>,
-    device: DeviceRecord,
+    device: Arc<DeviceRecord>,
 }
 
 /// What a session was opened with.
@@ -54,7 +54,7 @@ pub(crate) enum Credential {
 /// A device that may be here now.
 #[derive(Debug, Clone)]
 pub(crate) struct Admitted {
-    pub(crate) device: DeviceRecord,
+    pub(crate) device: Arc<DeviceRecord>,
     /// The last second in which its credential is good.
     pub(crate) ends: UnixTime,
     /// For the log: the kind of credential and its public name.
@@ -92,11 +92,11 @@ impl Found {
         match credential {
             Credential::Certificate(fingerprint) => {
                 let found = store.status_many(&[*fingerprint])?.into_iter().next().flatten();
-                Ok(found.map(|(record, device)| Self { credential: Some(record), device }))
+                Ok(found.map(|(record, device)| Self { credential: Some(record), device: Arc::new(device) }))
             }
             Credential::Token(token) => {
                 let found = store.devices(std::slice::from_ref(&token.device))?.into_iter().next().flatten();
-                Ok(found.map(|view| Self { credential: None, device: view.device }))
+                Ok(found.map(|view| Self { credential: None, device: Arc::new(view.device) }))
             }
         }
     }
@@ -318,7 +318,7 @@ impl Knowledge {
             Ok(known) => known,
             Err(error) => {
                 let found = self.recall(&Credential::Certificate(fingerprint), settings);
-                return found.map(|found| (fingerprint, found.device.id)).ok_or_else(|| error.into());
+                return found.map(|found| (fingerprint, found.device.id.clone())).ok_or_else(|| error.into());
             }
         };
         if let Some((record, device)) = known.into_iter().flatten().next()

@@ -178,7 +178,7 @@ async fn shake(
     mut stream: TcpStream,
     peer: SocketAddr,
     form: Form,
-) -> Result<(TlsStream<TcpStream>, SocketAddr), Refused> {
+) -> Result<(Box<TlsStream<TcpStream>>, SocketAddr), Refused> {
     let live = shared.live();
     let mut from = peer;
     if live.settings.guard.proxy_protocol {
@@ -189,8 +189,9 @@ async fn shake(
         Form::Mqtt => &live.tls.acceptor,
         Form::WebSocket => &live.tls.http_acceptor,
     };
-    let stream = acceptor.accept(stream).await.map_err(|error| (from, error.to_string()))?;
-    Ok((stream, from))
+    // In a box, for it is large and handed on often.
+    let stream = Box::pin(acceptor.accept(stream)).await.map_err(|error| (from, error.to_string()))?;
+    Ok((Box::new(stream), from))
 }
 
 /// Reads a PROXY protocol header, version 2: the client's address, or `None` if the proxy speaks for itself.

@@ -26,7 +26,7 @@ use crate::upstream::{Bypass, Upstream};
 use crate::{Event, Observer, Sink};
 
 /// How often the store is asked for what is new.
-const FOLLOW: Duration = Duration::from_millis(200);
+const FOLLOW: Duration = Duration::from_millis(100);
 
 /// How often what is to be kept is written: uses of credentials at each turn, differences of a trial and what was counted
 /// less often.
@@ -118,7 +118,16 @@ impl Guard {
             Some(address) => Some(bind_tcp(address).await?),
             None => None,
         };
-        let control = config.control.map(control::Socket::bind).transpose()?;
+        let control = match config.control.map(control::Socket::bind) {
+            None => None,
+            Some(Ok(control)) => Some(control),
+            // Devices are served all the same.
+            Some(Err((path, error))) => {
+                let what = format!("nobody can watch this guard: cannot make the socket {}: {error}", path.display());
+                shared.emit(Event::Trouble { what });
+                None
+            }
+        };
         let versions = Versions::from(&changes);
         Ok(Self { listener, websocket, metrics, control, shared, versions, change: changes.to })
     }

@@ -70,7 +70,7 @@ impl From<NotAdmitted> for Refusal {
 struct Opened {
     registered: Registered,
     credential: Credential,
-    device: DeviceRecord,
+    device: Arc<DeviceRecord>,
     shown: String,
     standing: Standing,
     client_id: String,

@@ -40,14 +40,6 @@ pub enum GuardError {
         /// What the system says.
         error: std::io::Error,
     },
-    /// The socket for watchers cannot be made.
-    #[error("cannot make the socket {}: {error}", path.display())]
-    Control {
-        /// Where.
-        path: std::path::PathBuf,
-        /// What the system says.
-        error: std::io::Error,
-    },
     /// Its certificate or key is of no use.
     #[error(transparent)]
     Tls(#[from] TlsError),

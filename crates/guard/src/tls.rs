@@ -7,7 +7,7 @@ use rustls::crypto::{WebPkiSupportedAlgorithms, verify_tls12_signature, verify_t
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, UnixTime as TlsTime};
 use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::{CertificateError, DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
-use tidy_warden_core::certificate::{Certificate, ChainError, Purpose, judge};
+use tidy_warden_core::certificate::{Certificate, ChainError, GoodSignatures, Purpose, judge_with};
 use tidy_warden_core::time::Clock;
 use tidy_warden_store::Store;
 use tokio_rustls::TlsAcceptor;
@@ -56,6 +56,7 @@ impl TlsParts {
             issuing: settings.issuing,
             roots: settings.roots,
             outside: Mutex::new(outside),
+            known: GoodSignatures::default(),
             mandatory: !settings.allow_anonymous,
             algorithms: provider.signature_verification_algorithms,
             clock,
@@ -66,6 +67,8 @@ impl TlsParts {
             .with_client_cert_verifier(verifier.clone())
             .with_single_cert(chain, settings.key.into())?;
         config.max_early_data_size = 0;
+        // One ticket is enough for a client that comes back; each costs work and memory.
+        config.send_tls13_tickets = 1;
         config.session_storage = rustls::server::ServerSessionMemoryCache::new(RESUMABLE);
         config.alpn_protocols = vec![b"mqtt".to_vec()];
         let mut http = config.clone();
@@ -88,6 +91,7 @@ struct DeviceVerifier {
     issuing: Vec<Certificate>,
     roots: Vec<Certificate>,
     outside: Mutex<Box<dyn Store>>,
+    known: GoodSignatures,
     mandatory: bool,
     algorithms: WebPkiSupportedAlgorithms,
     clock: Arc<dyn Clock>,
@@ -133,7 +137,8 @@ impl ClientCertVerifier for DeviceVerifier {
         let leaf = Certificate::from_der(end_entity)
             .map_err(|_| rustls::Error::InvalidCertificate(CertificateError::BadEncoding))?;
         let now = self.clock.now();
-        let Err(error) = judge(&leaf, &self.issuing, &self.roots, Purpose::Client, now) else {
+        let known = Some(&self.known);
+        let Err(error) = judge_with(&leaf, &self.issuing, &self.roots, (Purpose::Client, now), known) else {
             return Ok(ClientCertVerified::assertion());
         };
         // A look-up of microseconds, and only for certificates that are not the ward's own.

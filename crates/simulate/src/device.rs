@@ -9,8 +9,8 @@ use std::time::Duration;
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
 use tidy_warden_core::mqtt::{
-    Ack, Connack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version, Will,
-    disconnect, reason, split,
+    Ack, Connack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Value,
+    Version, Will, disconnect, ping_request, reason, split,
 };
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -35,6 +35,8 @@ pub struct Login {
     pub version: Version,
     /// Topic and payload of a will.
     pub will: Option<(String, Vec<u8>)>,
+    /// Seconds; 0 for none.
+    pub keep_alive: u16,
 }
 
 /// Why a connection did not come about.
@@ -83,13 +85,17 @@ pub struct Delivered {
     pub topic: String,
     /// Its payload.
     pub payload: Vec<u8>,
+    /// Where an answer is wanted, and what to send along with it (MQTT 5.0 section 4.10).
+    pub answer_to: Option<(String, Vec<u8>)>,
+    /// User properties.
+    pub user: Vec<(String, String)>,
 }
 
 /// A connected device.
 pub struct Device {
-    stream: TlsStream<TcpStream>,
-    version: Version,
-    input: Vec<u8>,
+    pub(crate) stream: TlsStream<TcpStream>,
+    pub(crate) version: Version,
+    pub(crate) input: Vec<u8>,
     inbox: VecDeque<Delivered>,
     next_id: u16,
     /// Whether the TLS session was resumed.
@@ -122,7 +128,104 @@ impl Login {
         };
         let server = ServerName::try_from(server.to_owned()).map_err(io::Error::other)?;
         let client_id = client_id.to_owned();
-        Ok(Self { tls: Arc::new(tls), server, client_id, token: None, version: Version::V5, will: None })
+        Ok(Self {
+            tls: Arc::new(tls),
+            server,
+            client_id,
+            token: None,
+            version: Version::V5,
+            will: None,
+            keep_alive: 30,
+        })
+    }
+
+    /// A login with a key that need not belong to the certificate, as a thief would try it who has only the certificate.
+    ///
+    /// # Errors
+    /// What was given cannot be used for TLS.
+    pub fn with_any_key(
+        root: &[u8],
+        (chain, key): (Vec<Vec<u8>>, Vec<u8>),
+        server: &str,
+        client_id: &str,
+    ) -> Result<Self, ConnectError> {
+        let login = Self::new(root, None, server, client_id)?;
+        let provider = rustls::crypto::aws_lc_rs::default_provider();
+        let key = provider.key_provider.load_private_key(PrivatePkcs8KeyDer::from(key).into())?;
+        let chain = chain.into_iter().map(CertificateDer::from).collect();
+        let shown = rustls::sign::SingleCertAndKey::from(rustls::sign::CertifiedKey::new(chain, key));
+        let mut tls = ClientConfig::clone(&login.tls);
+        tls.client_auth_cert_resolver = Arc::new(shown);
+        Ok(Self { tls: Arc::new(tls), ..login })
+    }
+
+    /// The same login without TLS sessions kept, so that each connection makes a full handshake; and in a mood to stay: no
+    /// pings are sent, so no keep-alive is asked for.
+    #[must_use]
+    pub fn forgetful(&self) -> Self {
+        let mut tls = ClientConfig::clone(&self.tls);
+        tls.resumption = rustls::client::Resumption::disabled();
+        Self { tls: Arc::new(tls), keep_alive: 0, ..self.clone() }
+    }
+
+    /// Makes the TLS handshake and closes the connection.
+    ///
+    /// # Errors
+    /// The handshake fails.
+    pub async fn handshake(&self, address: SocketAddr) -> Result<(), ConnectError> {
+        let Secured(mut stream) = self.secure(address).await?;
+        // The other side may be quicker.
+        let _ = stream.shutdown().await;
+        Ok(())
+    }
+
+    /// Makes the TLS handshake.
+    ///
+    /// # Errors
+    /// The connection or the handshake fails.
+    pub async fn secure(&self, address: SocketAddr) -> io::Result<Secured> {
+        let tcp = TcpStream::connect(address).await?;
+        tcp.set_nodelay(true)?;
+        TlsConnector::from(self.tls.clone()).connect(self.server.clone(), tcp).await.map(Secured)
+    }
+
+    /// Sends CONNECT and waits for its answer.
+    ///
+    /// # Errors
+    /// The session does not come about.
+    pub async fn open(&self, secured: Secured) -> Result<Device, ConnectError> {
+        let stream = secured.0;
+        let resumed = stream.get_ref().1.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
+        let mut device =
+            Device { stream, version: self.version, input: Vec::new(), inbox: VecDeque::new(), next_id: 0, resumed };
+        let will = self.will.as_ref().map(|(topic, payload)| Will {
+            topic,
+            payload,
+            qos: 0,
+            retain: false,
+            properties: Properties::default(),
+        });
+        let connect = Connect {
+            version: self.version,
+            clean_start: true,
+            keep_alive: self.keep_alive,
+            client_id: &self.client_id,
+            will,
+            user_name: self.token.as_ref().map(|(name, _)| name.as_str()),
+            password: self.token.as_ref().map(|(_, token)| token.as_bytes()),
+            properties: Properties::default(),
+        };
+        device.send(&connect.to_bytes()).await?;
+        let packet = device.packet().await?;
+        let frame =
+            split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
+        let connack = Connack::parse(&frame, self.version).map_err(invalid)?;
+        if connack.code != reason::SUCCESS {
+            let text = connack.properties.text(PropertyId::ReasonString).map(str::to_owned);
+            let resumed = device.resumed;
+            return Err(ConnectError::Refused { code: connack.code, reason: text, resumed });
+        }
+        Ok(device)
     }
 
     /// Connects to `address`.
@@ -130,50 +233,26 @@ impl Login {
     /// # Errors
     /// The connection does not come about.
     pub async fn connect(&self, address: SocketAddr) -> Result<Device, ConnectError> {
-        let opening = async {
-            let tcp = TcpStream::connect(address).await?;
-            tcp.set_nodelay(true)?;
-            let stream = TlsConnector::from(self.tls.clone()).connect(self.server.clone(), tcp).await?;
-            let resumed = stream.get_ref().1.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
-            let mut device = Device {
-                stream,
-                version: self.version,
-                input: Vec::new(),
-                inbox: VecDeque::new(),
-                next_id: 0,
-                resumed,
-            };
-            let will = self.will.as_ref().map(|(topic, payload)| Will {
-                topic,
-                payload,
-                qos: 0,
-                retain: false,
-                properties: Properties::default(),
-            });
-            let connect = Connect {
-                version: self.version,
-                clean_start: true,
-                keep_alive: 30,
-                client_id: &self.client_id,
-                will,
-                user_name: self.token.as_ref().map(|(name, _)| name.as_str()),
-                password: self.token.as_ref().map(|(_, token)| token.as_bytes()),
-                properties: Properties::default(),
-            };
-            device.send(&connect.to_bytes()).await?;
-            let packet = device.packet().await?;
-            let frame = split(&packet, MAX_PACKET)
-                .map_err(invalid)?
-                .ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;
-            let connack = Connack::parse(&frame, self.version).map_err(invalid)?;
-            if connack.code != reason::SUCCESS {
-                let text = connack.properties.text(PropertyId::ReasonString).map(str::to_owned);
-                let resumed = device.resumed;
-                return Err(ConnectError::Refused { code: connack.code, reason: text, resumed });
-            }
-            Ok(device)
-        };
+        let opening = async { self.open(self.secure(address).await?).await };
         tokio::time::timeout(PATIENCE * 2, opening).await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?
+    }
+}
+
+/// A connection whose TLS handshake is done.
+pub struct Secured(TlsStream<TcpStream>);
+
+impl Secured {
+    /// Version and cipher suite, for people.
+    #[must_use]
+    pub fn told(&self) -> String {
+        let (_, tls) = self.0.get_ref();
+        let version = match tls.protocol_version() {
+            Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3".to_owned(),
+            Some(rustls::ProtocolVersion::TLSv1_2) => "TLS 1.2".to_owned(),
+            other => format!("{other:?}"),
+        };
+        let suite = tls.negotiated_cipher_suite().map(|suite| format!("{:?}", suite.suite()));
+        format!("{version}, {}", suite.unwrap_or_default())
     }
 }
 
@@ -236,7 +315,21 @@ impl Device {
         }
         if frame.packet_type == PacketType::Publish {
             let publish = Publish::parse(&frame, self.version).map_err(invalid)?;
-            self.inbox.push_back(Delivered { topic: publish.topic.to_owned(), payload: publish.payload.to_vec() });
+            let correlation = publish.properties.iter().find_map(|property| match property.value {
+                Value::Binary(data) if property.id == PropertyId::CorrelationData => Some(data.to_vec()),
+                _ => None,
+            });
+            let answer_to = publish.properties.text(PropertyId::ResponseTopic);
+            let pairs = publish.properties.iter().filter_map(|property| match property.value {
+                Value::Pair(name, value) => Some((name.to_owned(), value.to_owned())),
+                _ => None,
+            });
+            self.inbox.push_back(Delivered {
+                topic: publish.topic.to_owned(),
+                payload: publish.payload.to_vec(),
+                answer_to: answer_to.map(|topic| (topic.to_owned(), correlation.unwrap_or_default())),
+                user: pairs.collect(),
+            });
             if let (1, Some(packet_id)) = (publish.qos, publish.packet_id) {
                 let ack = Ack { packet_type: PacketType::Puback, packet_id, code: reason::SUCCESS };
                 let bytes = ack.to_bytes(self.version, None);
@@ -251,16 +344,22 @@ impl Device {
     /// # Errors
     /// The connection ended, as in MQTT 3.1.1 where a refusal has no code.
     pub async fn publish(&mut self, topic: &str, payload: &[u8]) -> io::Result<Outcome> {
+        self.publish_with(topic, payload, Properties::default()).await
+    }
+
+    /// The same with properties, in MQTT 5.0.
+    ///
+    /// # Errors
+    /// The connection ended.
+    pub async fn publish_with(
+        &mut self,
+        topic: &str,
+        payload: &[u8],
+        properties: Properties<'_>,
+    ) -> io::Result<Outcome> {
         let packet_id = self.packet_id();
-        let publish = Publish {
-            dup: false,
-            qos: 1,
-            retain: false,
-            topic,
-            packet_id: Some(packet_id),
-            properties: Properties::default(),
-            payload,
-        };
+        let publish =
+            Publish { dup: false, qos: 1, retain: false, topic, packet_id: Some(packet_id), properties, payload };
         let bytes = publish.to_bytes(self.version);
         self.send(&bytes).await?;
         let packet = self.answer(&[PacketType::Puback]).await?;
@@ -286,6 +385,15 @@ impl Device {
         let answer = SubAck::parse(&frame, self.version).map_err(invalid)?;
         let text = answer.properties.text(PropertyId::ReasonString).map(str::to_owned);
         Ok(Outcome { code: answer.codes.first().copied().unwrap_or(reason::UNSPECIFIED), reason: text })
+    }
+
+    /// Asks whether the other side is there, and waits for the answer.
+    ///
+    /// # Errors
+    /// The connection ended.
+    pub async fn ping(&mut self) -> io::Result<()> {
+        self.send(&ping_request()).await?;
+        self.answer(&[PacketType::Pingresp]).await.map(|_| ())
     }
 
     /// The next message, or `None` if none comes within `patience`.

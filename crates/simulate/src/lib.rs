@@ -1,10 +1,15 @@
-//! Stand-ins that ship with the product: a small broker and a device, so that everything can be tried with nothing
-//! installed. Both speak real MQTT over real sockets.
+//! Stand-ins that ship with the product: a small broker, devices that behave and devices that do not, and load; so that
+//! everything can be tried with nothing installed. All speak real MQTT over real sockets.
 
 mod broker;
 mod device;
+mod fleet;
+pub mod load;
+mod outfit;
 mod request;
 
 pub use broker::Broker;
-pub use device::{ConnectError, Delivered, Device, Login, Outcome};
+pub use device::{ConnectError, Delivered, Device, Login, Outcome, Secured};
+pub use fleet::{Act, Doing, Misdeed, Tell, concrete, run};
+pub use outfit::{BadOutfit, Outfit, outfits};
 pub use request::certification_request;

@@ -1,7 +1,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-use clap::{Args, ValueEnum};
+use clap::{Args, Subcommand, ValueEnum};
 
 /// The form of log lines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -33,6 +33,120 @@ pub(crate) struct GuardArgs {
     /// The form of log lines on standard error; default: text on a terminal, else json.
     #[arg(long, value_enum)]
     pub(crate) log: Option<LogForm>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ProbeArgs {
+    /// The device.
+    pub(crate) device: String,
+    /// Its outfit, or the folder of all outfits.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) outfit: PathBuf,
+    /// Where to connect, instead of where its outfit says.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) at: Option<SocketAddr>,
+    /// The topic that a message is published to; default: the first that policy gives it.
+    #[arg(long, value_name = "TOPIC", conflicts_with = "no_publish")]
+    pub(crate) topic: Option<String>,
+    /// Publish nothing: the message is a real one, and whoever subscribes gets it.
+    #[arg(long)]
+    pub(crate) no_publish: bool,
+    /// The broker, to try whether it can be reached around the guard; default: `broker` under `guard` in ward.toml.
+    #[arg(long, value_name = "BROKER")]
+    pub(crate) broker: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WatchArgs {
+    /// Only events of devices for which this condition holds.
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with_all = ["topic", "send"])]
+    pub(crate) condition: Option<String>,
+    /// Only events of these kinds, such as refused,cut,connected.
+    #[arg(long, value_name = "EVENT", value_delimiter = ',', conflicts_with_all = ["topic", "send"])]
+    pub(crate) only: Vec<String>,
+    /// See messages on topics that this filter matches, and nothing else. An entry of the audit record tells of it.
+    #[arg(long, value_name = "FILTER")]
+    pub(crate) topic: Option<String>,
+    /// Send one message. An entry of the audit record tells of it.
+    #[arg(long, num_args = 2, value_names = ["TOPIC", "PAYLOAD"])]
+    pub(crate) send: Option<Vec<String>>,
+    /// For how long, such as 30s; default: until Ctrl-C.
+    #[arg(long = "for", value_name = "LENGTH")]
+    pub(crate) length: Option<String>,
+    #[command(flatten)]
+    pub(crate) because: super::Because,
+}
+
+/// How simulated devices misbehave.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Misdeed {
+    /// Publish and subscribe where they must not.
+    WrongTopics,
+    /// Show their certificate without having its key.
+    StolenKey,
+    /// Connect under each other's names.
+    DuplicateId,
+    /// Subscribe and read nothing.
+    SlowReader,
+}
+
+#[derive(Debug, Args)]
+#[command(args_conflicts_with_subcommands = true, subcommand_negates_reqs = true)]
+pub(crate) struct SimulateArgs {
+    /// The folder with the devices' outfits, as `enroll --out` writes them.
+    #[arg(long, value_name = "DIR", required = true)]
+    pub(crate) outfits: Option<PathBuf>,
+    /// How many of them take part; default: all.
+    #[arg(long, value_name = "N")]
+    pub(crate) count: Option<usize>,
+    /// For how long, such as 30s or 10m.
+    #[arg(long = "for", value_name = "LENGTH", default_value = "30s")]
+    pub(crate) length: String,
+    /// How often each publishes, such as 1s.
+    #[arg(long, value_name = "LENGTH", default_value = "1s")]
+    pub(crate) every: String,
+    /// Let them misbehave.
+    #[arg(long, value_enum, value_name = "HOW")]
+    pub(crate) misbehave: Option<Misdeed>,
+    /// Where to connect, instead of where their outfits say.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) at: Option<SocketAddr>,
+    #[command(subcommand)]
+    pub(crate) command: Option<SimulateCommand>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum SimulateCommand {
+    /// Put load on a guard, and on a broker without it for comparison, and measure.
+    Load(LoadArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct LoadArgs {
+    /// The folder with the devices' outfits, as `enroll --out` writes them.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) outfits: PathBuf,
+    /// Where the guard is, instead of where the outfits say.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) at: Option<SocketAddr>,
+    /// A broker that takes the same certificates over TLS itself, measured in turn with the guard.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) direct: Option<SocketAddr>,
+    /// How many publish at once.
+    #[arg(long, value_name = "N", default_value_t = 50, value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) publishers: u16,
+    /// Messages of each publisher in a round.
+    #[arg(long, value_name = "N", default_value_t = 2000, value_parser = clap::value_parser!(u32).range(1..))]
+    pub(crate) messages: u32,
+    /// Octets of payload.
+    #[arg(long, value_name = "OCTETS", default_value_t = 100)]
+    pub(crate) size: usize,
+    /// With QoS 1: how many may wait for their answer at once.
+    #[arg(long, value_name = "N", default_value_t = 20, value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) window: u16,
+    /// How many rounds; guard and broker alternate, and the middle one is told.
+    #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) rounds: u16,
 }
 
 #[derive(Debug, Args)]

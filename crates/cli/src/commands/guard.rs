@@ -225,9 +225,6 @@ pub(crate) async fn bind(
         GuardError::Listen { .. } => {
             Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")
         }
-        GuardError::Control { .. } => {
-            Problem::failed(error.to_string()).next("stop the other guard, or remove the file")
-        }
         other => Problem::failed("the guard cannot start").because(other),
     })
 }

@@ -4,11 +4,14 @@
 //! and unknown critical extensions. Where several certificates fit as issuers (an authority that was cross-signed),
 //! every path is tried.
 
+use std::collections::HashSet;
+use std::sync::{Mutex, PoisonError};
+
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
 
-use super::Certificate;
 use super::constraint::NameRefused;
+use super::{Certificate, Fingerprint};
 use crate::time::UnixTime;
 
 /// What the leaf is presented for.
@@ -110,9 +113,50 @@ pub fn judge<'c>(
     purpose: Purpose,
     now: UnixTime,
 ) -> Result<Vec<&'c Certificate>, ChainError> {
+    judge_with(leaf, intermediates, roots, (purpose, now), None)
+}
+
+/// How many signatures are remembered; a limit on memory. Beyond it all are forgotten once.
+const MOST_REMEMBERED: usize = 65_536;
+
+/// Signatures that were found good: the certificate, and whose key made it. A signature that held once holds always, so for
+/// whoever judges the same certificates again and again the costly part is done once.
+#[derive(Debug, Default)]
+pub struct GoodSignatures(Mutex<HashSet<(Fingerprint, Fingerprint)>>);
+
+impl GoodSignatures {
+    fn holds(&self, below: &Certificate, issuer: &Certificate) -> bool {
+        let pair = (below.fingerprint, issuer.fingerprint);
+        let lock = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if lock().contains(&pair) {
+            return true;
+        }
+        if !below.is_signed_by(&issuer.public_key) {
+            return false;
+        }
+        let mut known = lock();
+        if known.len() >= MOST_REMEMBERED {
+            known.clear();
+        }
+        known.insert(pair);
+        true
+    }
+}
+
+/// [`judge`] with a memory. Only signatures are remembered: times, purposes and names are looked at each time.
+///
+/// # Errors
+/// As [`judge`].
+pub fn judge_with<'c>(
+    leaf: &'c Certificate,
+    intermediates: &'c [Certificate],
+    roots: &'c [Certificate],
+    (purpose, now): (Purpose, UnixTime),
+    known: Option<&'c GoodSignatures>,
+) -> Result<Vec<&'c Certificate>, ChainError> {
     check_own(leaf, now)?;
     check_purpose(leaf, purpose)?;
-    let mut search = Search { intermediates, roots, purpose, now, tried: 0, refused: None };
+    let mut search = Search { intermediates, roots, purpose, now, known, tried: 0, refused: None };
     match search.extend(vec![leaf]) {
         Some(path) => Ok(path),
         None => Err(search
@@ -126,6 +170,7 @@ struct Search<'c> {
     roots: &'c [Certificate],
     purpose: Purpose,
     now: UnixTime,
+    known: Option<&'c GoodSignatures>,
     tried: usize,
     /// The refusal on the longest path so far, and that path's length.
     refused: Option<(usize, ChainError)>,
@@ -203,7 +248,11 @@ impl<'c> Search<'c> {
     /// `authorities` counts those between `issuer` and the leaf.
     fn check_issuer(&self, below: &Certificate, issuer: &Certificate, authorities: usize) -> Result<(), ChainError> {
         let subject = || issuer.subject_text.clone();
-        if !below.is_signed_by(&issuer.public_key) {
+        let signed = match self.known {
+            Some(known) => known.holds(below, issuer),
+            None => below.is_signed_by(&issuer.public_key),
+        };
+        if !signed {
             return Err(ChainError::Signature { subject: below.subject_text.clone() });
         }
         check_own(issuer, self.now)?;
@@ -303,6 +352,22 @@ mod tests {
         assert!(matches!(judge_at(&leaf, Purpose::Client, late), Err(ChainError::Validity { .. })));
         let early = leaf.not_before.minus(Span::from_seconds(1));
         assert!(matches!(judge_at(&leaf, Purpose::Client, early), Err(ChainError::Validity { .. })));
+
+        // A memory changes nothing of what is found, but for the signatures that it knows.
+        let known = GoodSignatures::default();
+        for _ in 0..2 {
+            let again = judge_with(&leaf, chain, roots, (Purpose::Client, NOW), Some(&known));
+            assert_eq!(again.map(|path| path.len()), Ok(3));
+            let over = judge_with(&leaf, chain, roots, (Purpose::Client, late), Some(&known));
+            assert!(matches!(over, Err(ChainError::Validity { .. })));
+        }
+        assert_eq!(known.0.lock().unwrap().len(), 2);
+        let mut forged = leaf.der().to_vec();
+        *forged.last_mut().unwrap() ^= 1;
+        if let Ok(forged) = Certificate::from_der(&forged) {
+            let found = judge_with(&forged, chain, roots, (Purpose::Client, NOW), Some(&known));
+            assert!(matches!(found, Err(ChainError::Signature { .. })), "{found:?}");
+        }
 
         // Same names, other keys.
         let other = Issuer { certificate: &stranger.issuing, signer: &stranger.key };
