@@ -8,9 +8,10 @@ use std::collections::BTreeMap;
 
 use tidy_warden_core::condition::{Candidate, Condition, Groups, Use};
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::policy::{
-    Edition, Fleet, NoMeter, PolicyFile, Publish, check, compare, layout, reach, read_file,
+use tidy_warden_core::mqtt::{
+    Ack, Connack, Connect, Disconnect, Frame, PacketType, Publish, SubAck, Subscribe, Unsubscribe, Version, split,
 };
+use tidy_warden_core::policy::{self, Edition, Fleet, NoMeter, PolicyFile, check, compare, layout, reach, read_file};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
@@ -80,7 +81,7 @@ pub fn policy(data: &[u8]) {
         for topic in
             ["a", "/", "rope/ossel/wv-0417/wind", "$SYS/a"].into_iter().filter_map(|t| TopicName::parse(t).ok())
         {
-            let _ = rights.publish(Publish { topic, qos: 1, retain: true, size: 9 }, &mut NoMeter);
+            let _ = rights.publish(policy::Publish { topic, qos: 1, retain: true, size: 9 }, &mut NoMeter);
             let _ = rights.deliver(topic);
         }
         for filter in ["#", "+/+", "rope/ossel/#"].into_iter().filter_map(|filter| filter.parse::<TopicFilter>().ok()) {
@@ -92,6 +93,75 @@ pub fn policy(data: &[u8]) {
         let _ = reach(&one, &settings, &all);
     }
     assert!(compare(&two, &settings).losing == 0, "from nothing nothing is lost");
+}
+
+/// A stream of MQTT packets, the first octet choosing the version: each is refused, or what is written of it reads back.
+///
+/// # Panics
+/// If something does not hold.
+pub fn packets(data: &[u8]) {
+    let Some((first, mut rest)) = data.split_first() else { return };
+    let version = if first % 2 == 0 { Version::V5 } else { Version::V311 };
+    while let Ok(Some(frame)) = split(rest, 1 << 20) {
+        assert!(!frame.whole.is_empty() && frame.whole.len() <= rest.len());
+        packet(&frame, version);
+        rest = &rest[frame.whole.len()..];
+    }
+}
+
+/// One packet, taken for each type that has its first octet, and some that have not.
+fn packet(frame: &Frame<'_>, version: Version) {
+    let same = |bytes: &[u8], check: &dyn Fn(&Frame<'_>) -> bool| match split(bytes, usize::MAX) {
+        Ok(Some(again)) => assert!(again.whole.len() == bytes.len() && check(&again), "{bytes:x?}"),
+        other => panic!("{other:?} of {bytes:x?}"),
+    };
+    match frame.packet_type {
+        PacketType::Publish => {
+            if let Ok(publish) = Publish::parse(frame, version) {
+                let bytes = publish.to_bytes(version);
+                assert_eq!(bytes.len(), publish.encoded_len(version));
+                same(&bytes, &|again| Publish::parse(again, version).as_ref() == Ok(&publish));
+            }
+        }
+        PacketType::Connect => {
+            if let Ok(connect) = Connect::parse(frame) {
+                same(&connect.to_bytes(), &|again| Connect::parse(again).as_ref() == Ok(&connect));
+            }
+        }
+        PacketType::Connack => {
+            if let Ok(connack) = Connack::parse(frame, version) {
+                same(&connack.to_bytes(version), &|again| Connack::parse(again, version).as_ref() == Ok(&connack));
+            }
+        }
+        PacketType::Subscribe => {
+            if let Ok(subscribe) = Subscribe::parse(frame, version) {
+                let bytes = subscribe.to_bytes(version);
+                same(&bytes, &|again| Subscribe::parse(again, version).as_ref() == Ok(&subscribe));
+            }
+        }
+        PacketType::Unsubscribe => {
+            if let Ok(unsubscribe) = Unsubscribe::parse(frame, version) {
+                let bytes = unsubscribe.to_bytes(version);
+                same(&bytes, &|again| {
+                    Unsubscribe::parse(again, version).is_ok_and(|again| again.filters == unsubscribe.filters)
+                });
+            }
+        }
+        PacketType::Puback | PacketType::Pubrec | PacketType::Pubrel | PacketType::Pubcomp => {
+            if let Ok(ack) = Ack::parse(frame, version) {
+                same(&ack.to_bytes(version, None), &|again| Ack::parse(again, version) == Ok(ack));
+            }
+        }
+        PacketType::Suback => {
+            let _ = SubAck::parse(frame, version);
+        }
+        PacketType::Disconnect => {
+            let _ = Disconnect::parse(frame, version);
+        }
+        PacketType::Unsuback | PacketType::Pingreq | PacketType::Pingresp | PacketType::Auth => {
+            let _ = Ack::unsuback_id(frame);
+        }
+    }
 }
 
 /// A condition: it is refused with its place, or what is written of it reads back, and it can be held against devices.

@@ -105,3 +105,8 @@ fn policies() {
 fn conditions() {
     run("condition", tidy_warden_fuzz::condition);
 }
+
+#[test]
+fn packets() {
+    run("packets", tidy_warden_fuzz::packets);
+}

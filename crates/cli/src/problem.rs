@@ -85,10 +85,10 @@ impl Problem {
 
     /// What failed and why, for a log line.
     pub(crate) fn in_one_line(&self) -> String {
-        let what = self.what.lines().collect::<Vec<_>>().join(" ");
+        let joined = |text: &str| text.lines().map(str::trim).collect::<Vec<_>>().join(" ");
         match &self.because {
-            Some(because) => format!("{what}: {because}"),
-            None => what,
+            Some(because) => format!("{}: {}", joined(&self.what), joined(because)),
+            None => joined(&self.what),
         }
     }
 

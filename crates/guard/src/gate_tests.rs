@@ -325,6 +325,84 @@ fn acts_are_observed_and_held_against_the_policies_on_trial() {
     assert_eq!(told, [("deliver", true, 1, ""), ("publish", false, 2, ""), ("subscribe", true, 1, by)]);
 }
 
+/// Whether every PUBLISH and SUBSCRIBE in `bytes` is one that [`POLICY`] gives.
+fn only_allowed(mut rest: &[u8], version: Version) -> bool {
+    while let Ok(Some(frame)) = split(rest, 1 << 20) {
+        let good = match frame.packet_type {
+            PacketType::Publish => Publish::parse(&frame, version).is_ok_and(|publish| {
+                let named = publish.properties.user("sender");
+                (version == Version::V311 || named == Some("wv-1"))
+                    && (publish.topic == "rope/wv-1/gust" || (publish.topic == "rope/wv-1/wind" && publish.qos <= 1))
+            }),
+            PacketType::Subscribe => Subscribe::parse(&frame, version).is_ok_and(|subscribe| {
+                let known = ["rope/wv-1/settings", "rope/wv-1/answers"];
+                subscribe.subscriptions.iter().all(|asked| known.contains(&asked.filter))
+            }),
+            _ => true,
+        };
+        if !good {
+            return false;
+        }
+        rest = &rest[frame.whole.len()..];
+    }
+    rest.is_empty()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(20_000))]
+
+    /// Whatever octets a client or a broker sends, nothing panics, what goes to the broker is whole and allowed, and no more
+    /// goes to the client than its rights give.
+    #[test]
+    fn damaged_packets_do_no_harm(
+        version in prop_oneof![Just(Version::V311), Just(Version::V5)],
+        packets in proptest::collection::vec((0usize..8, any::<bool>(), any::<u16>(), any::<u8>(), any::<bool>()), 1..10),
+    ) {
+        let alias = |number| vec![Property { id: PropertyId::TopicAlias, value: Value::Number(number) }];
+        let properties = |number| if version == Version::V5 { alias(number) } else { Vec::new() };
+        let seeds = [
+            publish("rope/wv-1/wind", 1, properties(1)).to_bytes(version),
+            publish("rope/wv-1/gust", 2, properties(2)).to_bytes(version),
+            publish("rope/wv-2/wind", 1, properties(2)).to_bytes(version),
+            publish("rope/wv-1/settings", 0, properties(1)).to_bytes(version),
+            subscribe(&[("rope/wv-1/settings", 0), ("#", 0), ("rope/wv-1/answers", 2)], version),
+            suback(version, 9, &[0, 1], None),
+            ack(PacketType::Pubrel, 0, version),
+            ack(PacketType::Puback, 0x87, version),
+        ];
+        let mut gate = gate(version, OnRefusal::Drop);
+        gate.manner.sender_property = "sender".into();
+        gate.alias_limit_out = 2;
+        for (at, from_client, place, octet, damaged) in packets {
+            let mut packet = seeds[at].clone();
+            if damaged {
+                let place = usize::from(place) % packet.len();
+                packet[place] = octet;
+            }
+            let Ok(Some(frame)) = split(&packet, 1 << 20) else { continue };
+            let mut out = Output::default();
+            let result = match from_client {
+                true => gate.client_packet(&frame, &mut out),
+                false => gate.broker_packet(&frame, &mut out),
+            };
+            prop_assert!(only_allowed(&out.to_broker, version), "{:x?}", out.to_broker);
+            let mut rest = out.to_client.as_slice();
+            while let Ok(Some(frame)) = split(rest, 1 << 20) {
+                if frame.packet_type == PacketType::Publish {
+                    let publish = Publish::parse(&frame, version).unwrap();
+                    let known = ["rope/wv-1/settings", "rope/wv-1/answers", ""];
+                    prop_assert!(known.contains(&publish.topic), "{publish:?}");
+                }
+                rest = &rest[frame.whole.len()..];
+            }
+            prop_assert!(rest.is_empty());
+            if result.is_err() {
+                break;
+            }
+        }
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(2_000))]
 

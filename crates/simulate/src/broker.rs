@@ -8,8 +8,8 @@ use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use tidy_warden_core::mqtt::{
-    Ack, Connack, Connect, Disconnect, PacketType, Properties, PropertyId, Publish, Subscribe, Unsubscribe, Version,
-    connack, disconnect, reason, return_code, split, suback, unsuback,
+    Ack, Connack, Connect, Disconnect, PacketType, Properties, Property, PropertyId, Publish, Subscribe, Unsubscribe,
+    Value, Version, connack, disconnect, reason, return_code, split, suback, unsuback,
 };
 use tidy_warden_core::topic::{TopicFilter, TopicName};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -29,7 +29,46 @@ struct Message {
     payload: Vec<u8>,
     qos: u8,
     retain: bool,
+    extras: Extras,
+}
+
+/// Properties that go along with a message (MQTT 5.0 section 3.3.2.3).
+#[derive(Debug, Clone, Default)]
+struct Extras {
     response_topic: Option<String>,
+    correlation: Option<Vec<u8>>,
+    content_type: Option<String>,
+    user: Vec<(String, String)>,
+}
+
+impl Extras {
+    fn of(properties: &Properties<'_>) -> Self {
+        let text = |id| properties.text(id).map(str::to_owned);
+        let mut extras = Self {
+            response_topic: text(PropertyId::ResponseTopic),
+            content_type: text(PropertyId::ContentType),
+            ..Self::default()
+        };
+        for property in properties.iter() {
+            match property.value {
+                Value::Pair(name, value) => extras.user.push((name.to_owned(), value.to_owned())),
+                Value::Binary(data) if property.id == PropertyId::CorrelationData => {
+                    extras.correlation = Some(data.to_vec());
+                }
+                _ => {}
+            }
+        }
+        extras
+    }
+
+    fn properties(&self) -> Properties<'_> {
+        let texts = [(PropertyId::ResponseTopic, &self.response_topic), (PropertyId::ContentType, &self.content_type)];
+        let texts =
+            texts.into_iter().filter_map(|(id, text)| Some(Property { id, value: Value::Text(text.as_ref()?) }));
+        let data = self.correlation.iter().map(|data| (PropertyId::CorrelationData, Value::Binary(data)));
+        let pairs = self.user.iter().map(|(name, value)| (PropertyId::UserProperty, Value::Pair(name, value)));
+        Properties::new(texts.chain(data.chain(pairs).map(|(id, value)| Property { id, value })).collect())
+    }
 }
 
 struct Client {
@@ -140,10 +179,7 @@ impl Client {
             self.next_id = self.next_id.checked_add(1).unwrap_or(1);
             self.next_id
         });
-        let mut properties = Properties::default();
-        if let Some(topic) = &message.response_topic {
-            properties = properties.with(PropertyId::ResponseTopic, tidy_warden_core::mqtt::Value::Text(topic));
-        }
+        let properties = message.extras.properties();
         let publish = Publish {
             dup: false,
             qos,
@@ -251,7 +287,7 @@ fn next_packets(
                     payload: publish.payload.to_vec(),
                     qos: publish.qos,
                     retain: publish.retain,
-                    response_topic: publish.properties.text(PropertyId::ResponseTopic).map(str::to_owned),
+                    extras: Extras::of(&publish.properties),
                 };
                 match (publish.qos, publish.packet_id) {
                     (1, Some(packet_id)) => {
@@ -316,7 +352,7 @@ fn begin(connect: &Connect<'_>, state: &Mutex<State>, outgoing: &mpsc::Sender<Ve
         payload: will.payload.to_vec(),
         qos: will.qos,
         retain: will.retain,
-        response_topic: None,
+        extras: Extras::of(&will.properties),
     });
     let client = Client {
         number,

@@ -184,7 +184,14 @@ impl Login {
     /// # Errors
     /// The connection or the handshake fails.
     pub async fn secure(&self, address: SocketAddr) -> io::Result<Secured> {
-        let tcp = TcpStream::connect(address).await?;
+        self.secure_over(TcpStream::connect(address).await?).await
+    }
+
+    /// Makes the TLS handshake over a connection that is open, such as one on which a proxy spoke first.
+    ///
+    /// # Errors
+    /// The handshake fails.
+    pub async fn secure_over(&self, tcp: TcpStream) -> io::Result<Secured> {
         tcp.set_nodelay(true)?;
         TlsConnector::from(self.tls.clone()).connect(self.server.clone(), tcp).await.map(Secured)
     }
@@ -242,6 +249,25 @@ impl Login {
 pub struct Secured(TlsStream<TcpStream>);
 
 impl Secured {
+    /// Sends octets as they are, MQTT or not.
+    ///
+    /// # Errors
+    /// The connection ended.
+    pub async fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.0.write_all(bytes).await?;
+        self.0.flush().await
+    }
+
+    /// Waits until the other side closes the connection, but no longer than `patience`.
+    pub async fn closed(mut self, patience: Duration) {
+        let all = async {
+            let mut rest = [0; 512];
+            while self.0.read(&mut rest).await.is_ok_and(|len| len > 0) {}
+        };
+        // What matters is that it is over.
+        let _ = tokio::time::timeout(patience, all).await;
+    }
+
     /// Version and cipher suite, for people.
     #[must_use]
     pub fn told(&self) -> String {
@@ -385,6 +411,14 @@ impl Device {
         let answer = SubAck::parse(&frame, self.version).map_err(invalid)?;
         let text = answer.properties.text(PropertyId::ReasonString).map(str::to_owned);
         Ok(Outcome { code: answer.codes.first().copied().unwrap_or(reason::UNSPECIFIED), reason: text })
+    }
+
+    /// Sends octets as they are, MQTT or not.
+    ///
+    /// # Errors
+    /// The connection ended.
+    pub async fn raw(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.send(bytes).await
     }
 
     /// Asks whether the other side is there, and waits for the answer.

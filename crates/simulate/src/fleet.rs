@@ -81,7 +81,7 @@ fn reading(topic: &str, round: u32) -> String {
     match topic.rsplit('/').next().unwrap_or_default() {
         "wind" => format!(r#"{{"speed":{:.1},"from":{:.0}}}"#, 9.0 + 4.0 * wave, 240.0 + 20.0 * wave),
         "tension" => format!(r#"{{"kilonewton":{:.0}}}"#, 310.0 + 12.0 * wave),
-        "door" => format!(r#"{{"closed":{}}}"#, round % 7 != 0),
+        "door" => format!(r#"{{"closed":{}}}"#, !round.is_multiple_of(7)),
         "gate" => format!(r#"{{"count":{round}}}"#),
         _ => format!(r#"{{"round":{round}}}"#),
     }

@@ -9,7 +9,7 @@ use std::time::Duration;
 use serde_json::{Value, json};
 use tidy_warden_core::time::Span;
 use tidy_warden_simulate::load::{Passed, Plan, Publisher, publish};
-use tidy_warden_simulate::{Act, BadOutfit, Doing, Outfit, outfits};
+use tidy_warden_simulate::{Act, BadOutfit, Doing, Outfit, Tell, outfits};
 use tokio::time::Instant;
 
 use crate::args::{LoadArgs, Misdeed, SimulateArgs, SimulateCommand};
@@ -44,8 +44,9 @@ fn read(folder: &Path, count: Option<usize>) -> Result<Vec<Outfit>, Problem> {
     }
     if let Some(count) = count {
         if count > all.len() {
-            let have = counted(all.len(), "outfit with a key");
-            return Err(Problem::refused(format!("there are not {count} devices")).because(format!("{have} is there")));
+            let have = counted(all.len(), "outfit");
+            return Err(Problem::refused(format!("there are not {count} devices"))
+                .because(format!("{} holds {have} with a key", folder.display())));
         }
         all.truncate(count);
     }
@@ -101,7 +102,7 @@ async fn fleet(console: &Console, args: &SimulateArgs, folder: &Path) -> Result<
     console.note(format!("{} for {}s", counted(all.len(), "device"), length.as_secs()));
     let diary: Arc<Mutex<Diary>> = Arc::default();
     let written = diary.clone();
-    let tell: Arc<dyn Fn(&str, Act) + Send + Sync> = Arc::new(move |_, act| {
+    let tell: Tell = Arc::new(move |_, act| {
         written.lock().unwrap_or_else(PoisonError::into_inner).note(act);
     });
     let until = Instant::now() + length;

@@ -171,6 +171,15 @@ impl World {
         ran(self.command(program).args(args))
     }
 
+    /// Puts the guard's user name and password for a broker into the ward, and into a file for mosquitto.
+    pub(crate) fn lock_broker(&self) {
+        self.secret("w/broker.pw", "between us\n");
+        self.append("w/ward.toml", "\n[guard]\nbroker_user = \"guard\"\nbroker_password_file = \"broker.pw\"\n");
+        self.other("mosquitto_passwd", &["-b", "-c", "passwords", "guard", "between us"]).exits(0);
+        // A broker that was started as root gives its rights up before it reads this.
+        self.other("chmod", &["a+rx", ".", "passwords"]).exits(0);
+    }
+
     /// The guard's and other processes' way in: outfit files as arguments of the mosquitto clients.
     pub(crate) fn mosquitto_args(&self, id: &str, port: u16) -> Vec<String> {
         let outfit = |name: &str| self.path(&format!("outfits/{id}/{name}")).display().to_string();
@@ -258,6 +267,17 @@ impl Running {
         found.unwrap_or_else(|| panic!("no line says {what}; all lines:\n{}", self.lines().join("\n")))
     }
 
+    /// Sends it a signal, such as `HUP`.
+    pub(crate) fn signal(&self, name: &str) {
+        let kill = format!("kill -{name} {}", self.child.id());
+        assert!(Command::new("sh").args(["-c", &kill]).status().unwrap().success());
+    }
+
+    /// Its process id.
+    pub(crate) fn id(&self) -> u32 {
+        self.child.id()
+    }
+
     /// Ends it as an operator would, and gives its exit code.
     pub(crate) fn terminate(mut self) -> Option<i32> {
         // The shell has `kill` built in; the program of that name is not on every machine.
@@ -312,13 +332,36 @@ impl Mosquitto {
     }
 
     pub(crate) fn on(world: &World, port: u16) -> Self {
-        world.write("mosquitto.conf", format!("listener {port} 127.0.0.1\nallow_anonymous true\npersistence false\n"));
+        Self::with(world, port, &format!("listener {port} 127.0.0.1\nallow_anonymous true\n"))
+    }
+
+    /// One that takes the user `guard` with the password in `w/broker.pw`, and nobody else.
+    pub(crate) fn locked(world: &World) -> Self {
+        let port = free_port();
+        world.lock_broker();
+        let passwords = world.path("passwords").display().to_string();
+        Self::with(
+            world,
+            port,
+            &format!("listener {port} 127.0.0.1\nallow_anonymous false\npassword_file {passwords}\n"),
+        )
+    }
+
+    /// One with listeners of the caller's; `port` is one of them.
+    pub(crate) fn with(world: &World, port: u16, listeners: &str) -> Self {
+        world.write("mosquitto.conf", format!("{listeners}persistence false\n"));
         let mut command = world.command("mosquitto");
         command.env("PATH", "/usr/sbin:/usr/bin:/bin").args(["-c", "mosquitto.conf"]);
         let running = Running::start(&mut command);
         let up = eventually(|| TcpStream::connect(("127.0.0.1", port)).ok());
         assert!(up.is_some(), "mosquitto did not start:\n{}", running.lines().join("\n"));
         Self { port, running }
+    }
+
+    /// The one that was stopped, with the same settings.
+    pub(crate) fn again(world: &World, port: u16) -> Self {
+        let settings = std::fs::read_to_string(world.path("mosquitto.conf")).unwrap();
+        Self::with(world, port, settings.trim_end_matches("persistence false\n"))
     }
 
     pub(crate) fn stop(mut self) -> u16 {
@@ -354,6 +397,27 @@ impl Guard {
             running.line("where it listens", |line| line.contains("\"listening\"") || line.starts_with("error:"));
         let event: Value = serde_json::from_str(&line).unwrap_or_else(|_| panic!("{}", running.lines().join("\n")));
         Self { address: event["address"].as_str().unwrap().parse().unwrap(), running }
+    }
+
+    /// Another address that it told of when it began to listen.
+    pub(crate) fn told(&self, name: &str) -> SocketAddr {
+        self.event("listening", |event| event[name].is_string())[name].as_str().unwrap().parse().unwrap()
+    }
+
+    /// Makes it read its settings anew, and waits until it says what came of it.
+    #[track_caller]
+    pub(crate) fn reload(&self) -> Value {
+        let seen = self.running.lines().len();
+        self.running.signal("HUP");
+        let found = eventually(|| {
+            self.running.lines()[seen..].iter().find_map(|line| {
+                let event: Value = serde_json::from_str(line).ok()?;
+                let about = event["event"] == "reloaded"
+                    || event["what"].as_str().is_some_and(|what| what.contains("reloaded"));
+                about.then_some(event)
+            })
+        });
+        found.expect("the guard says what came of a reload")
     }
 
     pub(crate) fn before(world: &World, broker: &Mosquitto) -> Self {

@@ -5,6 +5,7 @@
 mod authority;
 mod bulk;
 mod crash;
+mod door;
 mod guard;
 mod harness;
 mod hostile;
@@ -14,3 +15,5 @@ mod life;
 mod pin;
 mod policy;
 mod rehearsal;
+mod storm;
+mod watching;

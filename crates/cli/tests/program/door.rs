@@ -1,0 +1,331 @@
+//! The guard's doors: what stands in front of it and behind it, and what it takes anew while it runs.
+
+use std::time::Duration;
+
+use tidy_warden_core::mqtt::{Properties, PropertyId, Value as PropertyValue};
+use tidy_warden_simulate::{ConnectError, Device};
+use tokio::io::AsyncWriteExt;
+use tokio::net::TcpStream;
+
+use crate::harness::{Guard, Mosquitto, POLICY, World, block_on, eventually, free_port};
+
+const SOON: Duration = Duration::from_secs(10);
+
+/// A library of another language, over TCP and over WebSocket, in both versions.
+const CLIENT: &str = include_str!("client.py");
+
+fn python(world: &World) -> &'static str {
+    let has = |python: &str| {
+        world.command(python).args(["-c", "import paho.mqtt.client"]).output().is_ok_and(|ran| ran.status.success())
+    };
+    ["python3", "/usr/bin/python3"]
+        .into_iter()
+        .find(|python| has(python))
+        .expect("scripts/test installs what is missing")
+}
+
+#[test]
+fn a_python_client_works_in_both_versions_over_tcp_and_websocket() {
+    let world = World::equipped();
+    let broker = Mosquitto::locked(&world);
+    world.write("client.py", CLIENT);
+    let python = python(&world);
+    let broker_at = format!("127.0.0.1:{}", broker.port);
+    let guard = Guard::with(&world, &broker_at, &["--listen-websocket", "127.0.0.1:0"]);
+    let websocket = guard.told("websocket");
+    block_on(async {
+        let mut control = world.login("cr-ossel").connect(guard.address).await.unwrap();
+        assert!(control.subscribe("rope/ossel/+/wind").await.unwrap().is_ok());
+        for (transport, port) in [("tcp", guard.address.port()), ("websockets", websocket.port())] {
+            for version in ["4", "5"] {
+                let args = ["client.py", "outfits/wv-1", &port.to_string(), transport, version];
+                let client = crate::harness::Running::start(world.command(python).args(args));
+                client.line("that it is ready", |line| line == "ready" || line.contains("Error"));
+                for qos in 0..2 {
+                    let message = control.message(SOON).await.unwrap().unwrap();
+                    assert_eq!(message.payload, format!("qos {qos}").into_bytes(), "{transport} {version}");
+                    // MQTT 3.1.1 has no properties: its messages tell nothing of their sender.
+                    let sender =
+                        message.user.iter().find(|(name, _)| name == "sender").map(|(_, value)| value.as_str());
+                    assert_eq!(sender, (version == "5").then_some("wv-1"));
+                }
+                assert!(control.publish("rope/ossel/wv-1/settings", b"slow").await.unwrap().is_ok());
+                let sender = if version == "5" { "sender cr-ossel" } else { "sender None" };
+                client.line("the setting", |line| line == sender);
+                control.ping().await.unwrap();
+            }
+        }
+    });
+    // What is no WebSocket for MQTT is refused.
+    let url = format!("https://localhost:{}/mqtt", websocket.port());
+    let outfit = |name: &str| format!("outfits/wv-1/{name}");
+    let (root, device, key) = (outfit("root.pem"), outfit("device.pem"), outfit("device.key"));
+    let headers = ["-H", "Connection: Upgrade", "-H", "Upgrade: websocket", "-H", "Sec-WebSocket-Version: 13"];
+    let more = ["-H", "Sec-WebSocket-Key: AAAAAAAAAAAAAAAAAAAAAA==", "-H", "Sec-WebSocket-Protocol: chat"];
+    let common = ["-sS", "--http1.1", "--cacert", &root, "--cert", &device, "--key", &key, &url];
+    let said = world.other("curl", &[&common[..], &headers, &more].concat());
+    assert!(said.stdout.contains("only the subprotocol mqtt"), "{said}");
+}
+
+/// Connects `id` as a proxy would that got the connection from `from`.
+async fn proxied(world: &World, guard: &Guard, id: &str, from: [u8; 4]) -> Result<Device, ConnectError> {
+    let header = [&b"\r\n\r\n\0\r\nQUIT\n\x21\x11\0\x0c"[..], &from, &[127, 0, 0, 1, 0x30, 0x39, 0x22, 0xb3]].concat();
+    let mut tcp = TcpStream::connect(guard.address).await.unwrap();
+    tcp.write_all(&header).await.unwrap();
+    let login = world.login(id);
+    login.open(login.secure_over(tcp).await?).await
+}
+
+#[test]
+fn behind_a_proxy_the_clients_own_address_counts_and_two_places_in_turn_are_a_sign_of_a_clone() {
+    let world = World::equipped();
+    let kinds = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", kinds.replace("token_login = true", "token_login = true\nclone_watch = \"hold\""));
+    world.append("w/ward.toml", "\n[guard]\nproxy_protocol = true\n");
+    let guard = Guard::start(&world, "builtin");
+    block_on(async {
+        let bare = world.login("wv-1").connect(guard.address).await;
+        assert!(matches!(bare, Err(ConnectError::Io(_))), "nobody comes past the proxy");
+        guard.event("tls-refused", |event| event["why"].as_str().unwrap().contains("PROXY"));
+        for from in [[10, 0, 0, 1], [10, 0, 0, 2]] {
+            proxied(&world, &guard, "wv-1", from).await.unwrap().goodbye().await;
+        }
+        let peer = guard.event("connected", |event| event["peer"] == "10.0.0.2:12345");
+        assert_eq!(peer["device"], "wv-1");
+        let mut third = proxied(&world, &guard, "wv-1", [10, 0, 0, 1]).await.unwrap();
+        let sign = guard.event("clone-sign", |event| event["device"] == "wv-1");
+        assert_eq!(sign["sign"], "it comes from 10.0.0.1 and from 10.0.0.2 in turn");
+        assert!(third.ended(SOON).await.is_some(), "its kind wants it on hold");
+        guard.event("held", |event| event["device"] == "wv-1");
+        let held = proxied(&world, &guard, "wv-1", [10, 0, 0, 1]).await;
+        assert!(matches!(held, Err(ConnectError::Refused { code: 0x87, .. })), "{:?}", held.err());
+    });
+    world.run(&["device", "show", "wv-1"]).exits(0).prints(&[
+        "state       held",
+        "a clone?    1 sign",
+        "from 10.0.0.1 and from 10.0.0.2 in turn",
+    ]);
+    world.run(&["audit", "log"]).exits(0).prints(&["device.clone-sign", "hold", "clone watch: it comes from"]);
+}
+
+#[test]
+fn an_old_certificate_shown_after_its_successor_is_a_sign_of_a_clone() {
+    let world = World::equipped();
+    let guard = Guard::start(&world, "builtin");
+    let old = world.login("wv-1");
+    world.run(&["enroll", "wv-1", "--make-key", "--again", "--out", "more"]).exits(0);
+    std::fs::remove_dir_all(world.path("outfits/wv-1")).unwrap();
+    std::fs::rename(world.path("more/wv-1"), world.path("outfits/wv-1")).unwrap();
+    block_on(async {
+        world.login("wv-1").connect(guard.address).await.unwrap().goodbye().await;
+        let refused = eventually(|| {
+            let shown = world.run(&["device", "show", "wv-1"]).exits(0);
+            shown.stdout.contains("state       live").then_some(())
+        });
+        assert!(refused.is_some(), "the use is recorded");
+        let again = old.connect(guard.address).await;
+        assert!(matches!(again, Err(ConnectError::Refused { code: 0x87, .. })), "{:?}", again.err());
+    });
+    let sign = guard.event("clone-sign", |_| true);
+    assert!(sign["sign"].as_str().unwrap().contains("which is in use"), "{sign}");
+    let shown = || world.run(&["device", "show", "wv-1", "--format", "json"]).exits(0).json();
+    assert!(eventually(|| (shown()["clone_signs"]["count"] == 1).then_some(())).is_some());
+    assert_eq!(shown()["state"], "live", "recorded, and nothing else");
+}
+
+#[test]
+fn a_hold_cuts_and_a_release_lets_in_again() {
+    let world = World::equipped();
+    let guard = Guard::start(&world, "builtin");
+    block_on(async {
+        let login = world.login("wv-1");
+        let mut live = login.connect(guard.address).await.unwrap();
+        world.run(&["hold", "wv-1", "--yes"]).exits(0);
+        assert!(live.ended(SOON).await.is_some_and(|how| how.contains("0x98") && how.contains("on hold")));
+        guard.event("cut", |event| event["device"] == "wv-1");
+        assert!(matches!(login.connect(guard.address).await, Err(ConnectError::Refused { code: 0x87, .. })));
+        world.run(&["release", "wv-1", "--yes"]).exits(0);
+        login.connect(guard.address).await.unwrap().goodbye().await;
+    });
+}
+
+#[test]
+fn brokers_over_tls_unix_sockets_and_with_passwords_are_reached_and_open_ones_told_of() {
+    let world = World::equipped();
+    world.lock_broker();
+    // A broker with an authority of its own, which wants a certificate from its clients.
+    let openssl = |args: &[&str]| world.other("openssl", args).exits(0);
+    let key = ["-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes", "-days", "2"];
+    for (name, subject) in [("broker", "/CN=localhost"), ("upstream", "/CN=guard")] {
+        let (key_file, certificate) = (format!("w/{name}.key"), format!("w/{name}.pem"));
+        let san = ["-addext", "subjectAltName=DNS:localhost", "-addext", "basicConstraints=critical,CA:FALSE"];
+        let out = ["-keyout", &key_file, "-out", &certificate, "-subj", subject];
+        openssl(&[&["req", "-x509"], &key[..], &san, &out].concat());
+    }
+    let path = |name: &str| world.path(name).display().to_string();
+    world.other("chmod", &["-R", "a+rX", "w/broker.pem", "w/broker.key", "w/upstream.pem", "w"]).exits(0);
+    let (plain, open, tls) = (free_port(), free_port(), free_port());
+    let socket = path("broker.sock");
+    world.other("chmod", &["a+rwx", "."]).exits(0);
+    let passwords = path("passwords");
+    let listeners = format!(
+        "per_listener_settings true\nlistener {plain} 127.0.0.1\nallow_anonymous false\npassword_file {passwords}\n\
+         listener {open} 127.0.0.1\nallow_anonymous true\n\
+         listener 0 {socket}\nallow_anonymous false\npassword_file {passwords}\n\
+         listener {tls} 127.0.0.1\nallow_anonymous true\ncafile {}\ncertfile {}\nkeyfile {}\nrequire_certificate true\n",
+        path("w/upstream.pem"),
+        path("w/broker.pem"),
+        path("w/broker.key"),
+    );
+    let _broker = Mosquitto::with(&world, plain, &listeners);
+    let works = |guard: &Guard| {
+        block_on(async {
+            let device = world.login("wv-1").connect(guard.address).await;
+            let mut device = device.unwrap_or_else(|error| panic!("{error}\n{}", guard.running.lines().join("\n")));
+            assert!(device.publish("rope/ossel/wv-1/wind", b"1").await.unwrap().is_ok());
+            device.goodbye().await;
+        });
+    };
+    works(&Guard::start(&world, &format!("127.0.0.1:{plain}")));
+    works(&Guard::start(&world, &format!("unix:{socket}")));
+
+    let guard = Guard::start(&world, &format!("127.0.0.1:{open}"));
+    guard.event("bypass-open", |event| event["broker"] == format!("127.0.0.1:{open}"));
+    works(&guard);
+    let opened = ["probe", "wv-1", "--outfit", "outfits", "--at", &guard.address.to_string(), "--broker"];
+    let probe = |broker: String| world.run(&[&opened[..], &[&broker]].concat()).exits(0);
+    probe(format!("127.0.0.1:{open}")).prints(&["bypass         WARNING", "goes around the guard"]);
+    probe(format!("127.0.0.1:{plain}")).prints(&["bypass         ok"]);
+
+    let over_tls = format!("tls://localhost:{tls}");
+    let none = world.run(&["guard", "--broker", &over_tls, "--listen", "127.0.0.1:0"]);
+    none.exits(1).says(&["which authority", "broker_ca"]);
+    let toml = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    let more = "broker_ca = \"broker.pem\"\nbroker_certificate = \"upstream.pem\"\nbroker_key = \"upstream.key\"\n";
+    world.write("w/ward.toml", toml + more);
+    let guard = Guard::start(&world, &over_tls);
+    works(&guard);
+    probe(over_tls).prints(&["bypass         ok"]);
+    assert!(!guard.running.lines().iter().any(|line| line.contains("bypass-open")));
+
+    // The guard's own password is wrong: the client hears that the server is unavailable, the log hears why.
+    world.secret("w/broker.pw", "something else\n");
+    let guard = Guard::start(&world, &format!("127.0.0.1:{plain}"));
+    let refused = block_on(async { world.login("wv-1").connect(guard.address).await });
+    assert!(matches!(refused, Err(ConnectError::Refused { code: 0x88, .. })), "{:?}", refused.err());
+    guard.event("trouble", |event| event["what"].as_str().unwrap().contains("refuses the guard's own credentials"));
+}
+
+#[test]
+fn settings_and_authorities_are_taken_anew_on_a_signal() {
+    let world = World::equipped();
+    let guard = Guard::start(&world, "builtin");
+    let toml = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    block_on(async {
+        let mut vane = world.login("wv-1").connect(guard.address).await.unwrap();
+        let mut control = world.login("cr-ossel").connect(guard.address).await.unwrap();
+        assert!(control.subscribe("rope/ossel/+/wind").await.unwrap().is_ok());
+        let forged = Properties::default().with(PropertyId::UserProperty, PropertyValue::Pair("sender", "st-1"));
+        assert!(vane.publish_with("rope/ossel/wv-1/wind", b"1", forged.clone()).await.unwrap().is_ok());
+        let message = control.message(SOON).await.unwrap().unwrap();
+        assert_eq!(message.user, [("sender".to_owned(), "wv-1".to_owned())]);
+
+        world.write("w/ward.toml", format!("{toml}\n[guard]\nsender_property = \"from\"\non_refusal = \"drop\"\n"));
+        assert_eq!(guard.reload()["event"], "reloaded");
+        assert!(vane.publish_with("rope/ossel/wv-1/wind", b"2", forged).await.unwrap().is_ok());
+        let message = control.message(SOON).await.unwrap().unwrap();
+        let pair = |name: &str, value: &str| (name.to_owned(), value.to_owned());
+        assert_eq!(message.user, [pair("sender", "st-1"), pair("from", "wv-1")]);
+        let dropped = vane.publish("rope/ossel/wv-2/wind", b"3").await.unwrap();
+        assert_eq!(dropped.code, 0, "acknowledged, and passed to nobody");
+
+        world.write("w/ward.toml", format!("{toml}\n[guard]\non_refusal = \"shrug\"\n"));
+        let told = guard.reload();
+        assert!(told["what"].as_str().unwrap().contains("the old ones stay"), "{told}");
+        assert_eq!(vane.publish("rope/ossel/wv-2/wind", b"4").await.unwrap().code, 0, "as before");
+
+        let strict = toml.replace("token_login = true\n", "token_login = true\non_refusal = \"disconnect\"\n");
+        world.write("w/ward.toml", strict);
+        let told = guard.reload();
+        assert_eq!(told["event"], "reloaded", "{told}");
+        assert!(vane.publish("rope/ossel/wv-2/wind", b"5").await.is_err());
+
+        // An authority that is no longer believed takes its certificates along, live sessions included.
+        let mut vane = world.login("wv-1").connect(guard.address).await.unwrap();
+        world.run(&["authority", "add", "second", "--replaces", "devices"]).exits(0);
+        world.run(&["authority", "retire", "devices", "--because", "its key was lost", "--yes", "--anyway"]).exits(0);
+        assert_eq!(guard.reload()["event"], "reloaded");
+        assert!(vane.ended(SOON).await.is_some_and(|how| how.contains("no longer believed")));
+        assert!(matches!(world.login("wv-1").connect(guard.address).await, Err(ConnectError::Io(_))));
+    });
+}
+
+#[test]
+fn metrics_and_health_are_answered_over_http() {
+    let world = World::equipped();
+    let broker = Mosquitto::locked(&world);
+    let at = format!("127.0.0.1:{}", broker.port);
+    let guard = Guard::with(&world, &at, &["--metrics", "127.0.0.1:0"]);
+    let metrics = guard.told("metrics");
+    let get = |path: &str| world.other("curl", &["-sS", "-w", "%{http_code}", &format!("http://{metrics}{path}")]);
+    block_on(async {
+        let mut vane = world.login("wv-1").connect(guard.address).await.unwrap();
+        assert!(vane.publish("rope/ossel/wv-1/wind", b"12345").await.unwrap().is_ok());
+        assert!(!vane.publish("rope/ossel/wv-1/brake", b"1").await.unwrap().is_ok());
+        let told = get("/metrics").stdout;
+        for line in [
+            "tidy_warden_guard_sessions 1",
+            "tidy_warden_guard_edition 1",
+            "tidy_warden_guard_messages_total{direction=\"in\"} 1",
+            "tidy_warden_guard_payload_bytes_total{direction=\"in\"} 5",
+            "tidy_warden_guard_refusals_total{act=\"publish\"} 1",
+            "tidy_warden_guard_handshakes_total{result=\"full\"} 1",
+            "tidy_warden_guard_opening_seconds_count 1",
+            "tidy_warden_guard_store_answers 1",
+            "tidy_warden_guard_bypass_open 0",
+            "# EOF",
+        ] {
+            assert!(told.lines().any(|each| each.starts_with(line)), "{line}\n{told}");
+        }
+        let health = get("/health").stdout;
+        assert!(health.contains("\"well\":true") && health.ends_with("200"), "{health}");
+        vane.goodbye().await;
+    });
+    assert!(get("/elsewhere").stdout.ends_with("404"));
+    let post = world.other("curl", &["-sS", "-X", "POST", "-w", "%{http_code}", &format!("http://{metrics}/metrics")]);
+    assert!(post.stdout.ends_with("405"), "{post}");
+    broker.stop();
+    assert!(block_on(async { world.login("wv-1").connect(guard.address).await }).is_err());
+    let health = get("/health").stdout;
+    assert!(health.contains("\"broker_answers\":false") && health.ends_with("503"), "{health}");
+}
+
+#[test]
+fn without_its_store_the_guard_goes_on_with_what_it_knows_for_a_while() {
+    let world = World::equipped();
+    world.append("w/ward.toml", "\n[guard]\nstore_patience = \"3s\"\n");
+    let guard = Guard::start(&world, "builtin");
+    let connect = |id: &str| block_on(async { world.login(id).connect(guard.address).await });
+    block_on(async {
+        let mut live = world.login("wv-1").connect(guard.address).await.unwrap();
+        live.ping().await.unwrap();
+        std::fs::rename(world.path("w/ward.db"), world.path("w/away.db")).unwrap();
+        let told =
+            guard.event("trouble", |event| event["what"].as_str().unwrap().contains("the store does not answer"));
+        assert!(told["what"].as_str().unwrap().contains("3s"), "{told}");
+        assert!(live.publish("rope/ossel/wv-1/wind", b"1").await.unwrap().is_ok(), "live sessions go on");
+        assert!(world.login("wv-1").connect(guard.address).await.is_ok(), "it is known");
+        let new = world.login("wv-2").connect(guard.address).await;
+        assert!(matches!(new, Err(ConnectError::Refused { code: 0x88, .. })), "it is not: {:?}", new.err());
+    });
+    let refused = eventually(|| match connect("wv-1") {
+        Err(ConnectError::Refused { code: 0x88, .. }) => Some(()),
+        _ => None,
+    });
+    assert!(refused.is_some(), "patience ends");
+    std::fs::rename(world.path("w/away.db"), world.path("w/ward.db")).unwrap();
+    guard.event("trouble", |event| event["what"] == "the store answers again");
+    assert!(connect("wv-2").is_ok());
+    world.adopt(&POLICY.replace("{device}/wind", "{device}/gust"));
+    guard.event("edition", |event| event["number"] == 2);
+}
