@@ -210,11 +210,6 @@ impl Gate {
         self.counting.refused(self.watching.clock.now(), act, subject, why);
     }
 
-    /// Whether the will may be published as things stand.
-    pub(crate) fn will_allowed(&mut self, will: policy::Publish<'_>) -> Result<(), policy::Denial> {
-        self.rights.publish(will, &mut policy::NoMeter).map(|_| ())
-    }
-
     /// Takes what new policies give; subscriptions that are too wide for them are ended.
     pub(crate) fn set_standing(&mut self, standing: Standing, manner: Manner, out: &mut Output) {
         self.manner = manner;

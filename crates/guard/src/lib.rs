@@ -10,6 +10,7 @@ mod control;
 mod event;
 mod gate;
 mod identity;
+mod late;
 mod listener;
 mod meter;
 mod metrics;

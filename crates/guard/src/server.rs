@@ -18,6 +18,7 @@ use tokio::time::Instant;
 
 use crate::control;
 use crate::identity::{Credential, Knowledge};
+use crate::late;
 use crate::listener::{Form, Openings, accept};
 use crate::metrics;
 use crate::shared::{GuardError, Live, Shared, Versions};
@@ -299,6 +300,7 @@ async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
         let changed: HashSet<DeviceId> = changes.devices.into_iter().collect();
         change = changes.to;
         look_up(&shared, now, &changed).await;
+        late::look_at(&shared, anew, &changed).await;
         if anew {
             shared.registry.recheck_all();
         }

@@ -2,7 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use tidy_warden_core::credential::Unusable;
 use tidy_warden_core::device::DeviceRecord;
@@ -20,6 +20,7 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use crate::Event;
 use crate::gate::{Close, Explanations, Gate, Output, sender};
 use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
+use crate::late::LateWill;
 use crate::listener::{Client, OPENING};
 use crate::registry::Registered;
 use crate::relay::{Interrupted, Relay, Side, Stop};
@@ -84,11 +85,13 @@ struct Opened {
 }
 
 /// The will of a session, as far as deciding on it goes; the broker has its payload.
-struct LastWill {
+pub(crate) struct LastWill {
     topic: String,
     qos: u8,
     retain: bool,
     size: usize,
+    /// How long the broker waits before it publishes it.
+    delay: Duration,
 }
 
 /// A session that passes messages.
@@ -110,8 +113,13 @@ where
     shared.metrics.sessions.inc();
     let ending = converse(&shared, &mut session).await;
     shared.metrics.sessions.dec();
-    let Session { relay: Relay { mut client, mut broker, mut gate, .. }, opened, version, .. } = session;
+    let Session { relay: Relay { mut client, mut broker, mut gate, .. }, opened, version, will, .. } = session;
     gate.count();
+    if let Some(will) = will.filter(|will| ending.lost && !ending.goodbye && !will.delay.is_zero()) {
+        let due = tokio::time::Instant::now() + will.delay;
+        let (device, client_id) = (opened.device.id.clone(), opened.client_id.clone());
+        shared.late_wills.add(LateWill { device, client_id, credential: opened.credential.clone(), will, due });
+    }
     drop(opened);
     client.queue(&ending.to_client);
     // What was allowed before the end still goes on. Without a goodbye behind it the broker takes the end of the
@@ -379,15 +387,25 @@ fn check_will(will: &Will<'_>, rights: &Rights, device: &str, peer: SocketAddr) 
 }
 
 impl LastWill {
-    fn of(will: &Will<'_>) -> Self {
-        Self { topic: will.topic.to_owned(), qos: will.qos, retain: will.retain, size: will.payload.len() }
+    fn of(will: &Will<'_>, connect: &Connect<'_>, connack: &Connack<'_>) -> Self {
+        // The broker waits until the session's end at most (MQTT 5.0 section 3.1.3.2.2).
+        let expiry = connack.properties.number(PropertyId::SessionExpiry);
+        let expiry = expiry.or(connect.properties.number(PropertyId::SessionExpiry)).unwrap_or(0);
+        let delay = will.properties.number(PropertyId::WillDelay).unwrap_or(0).min(expiry);
+        Self {
+            topic: will.topic.to_owned(),
+            qos: will.qos,
+            retain: will.retain,
+            size: will.payload.len(),
+            delay: Duration::from_secs(u64::from(delay)),
+        }
     }
 
     /// Whether rights give it.
-    fn allowed(&self, gate: &mut Gate) -> bool {
+    pub(crate) fn allowed_by(&self, rights: &Rights) -> bool {
         let Ok(topic) = TopicName::parse(&self.topic) else { return false };
         let act = policy::Publish { topic, qos: self.qos, retain: self.retain, size: self.size };
-        gate.will_allowed(act).is_ok()
+        rights.publish(act, &mut policy::NoMeter).is_ok()
     }
 }
 
@@ -397,6 +415,8 @@ struct Ending {
     to_client: Vec<u8>,
     /// Whether the broker is told goodbye, which discards the will.
     goodbye: bool,
+    /// Whether the client was lost, so that the broker publishes its will, if it may.
+    lost: bool,
     event: Event,
 }
 
@@ -464,7 +484,8 @@ where
     gate.connected(&connect.properties, &answer.properties);
     let keep_alive = answer.server_keep_alive().unwrap_or(connect.keep_alive);
     let max_packet = usize::try_from(live.settings.guard.max_packet).unwrap_or(usize::MAX);
-    let will = connect.will.as_ref().map(LastWill::of);
+    let will = connect.will.as_ref().map(|will| LastWill::of(will, connect, &answer));
+    shared.late_wills.back(&opened.client_id);
     let relay = Relay::new(client, broker, gate, max_packet, keep_alive);
     Some(Session { relay, opened, will, version, explanations })
 }
@@ -523,7 +544,12 @@ where
             Stop::Attention => {
                 if session.opened.registered.control.borrow_and_update().stop {
                     let to_client = last_packet(speech, reason::SHUTTING_DOWN, "the guard stops");
-                    return Ending { to_client, goodbye: true, event: closed("the guard stops".to_owned()) };
+                    return Ending {
+                        to_client,
+                        goodbye: true,
+                        lost: false,
+                        event: closed("the guard stops".to_owned()),
+                    };
                 }
                 match look_again(shared, &mut session.opened, false).await {
                     Ok(standing) => {
@@ -540,16 +566,22 @@ where
                 return Ending {
                     to_client: Vec::new(),
                     goodbye: false,
+                    lost: false,
                     event: closed("the client said goodbye".into()),
                 };
             }
             Stop::Closed(Close::BrokerGoodbye) => {
-                return Ending { to_client: Vec::new(), goodbye: false, event: closed("the broker ended it".into()) };
+                return Ending {
+                    to_client: Vec::new(),
+                    goodbye: false,
+                    lost: false,
+                    event: closed("the broker ended it".into()),
+                };
             }
             Stop::Closed(Close::Broker(why)) | Stop::BrokerLost(why) => {
                 // MQTT 5.0 has no code for this in DISCONNECT; a server that goes down is what it amounts to.
                 let to_client = last_packet(speech, reason::SHUTTING_DOWN, "the broker is gone; come back later");
-                return Ending { to_client, goodbye: false, event: closed(format!("the broker: {why}")) };
+                return Ending { to_client, goodbye: false, lost: true, event: closed(format!("the broker: {why}")) };
             }
             Stop::Closed(Close::GoodbyeWithWill) => (Vec::new(), "the client said goodbye with its will".to_owned()),
             Stop::Closed(Close::Fault { code, why }) => (last_packet(speech, code, &why), why),
@@ -561,7 +593,7 @@ where
         };
         let (to_client, why) = lost;
         let goodbye = !will_may_go(shared, session).await;
-        return Ending { to_client, goodbye, event: closed(why) };
+        return Ending { to_client, goodbye, lost: true, event: closed(why) };
     }
 }
 
@@ -577,6 +609,7 @@ fn cut(speech: (Version, Explanations), device: &str, why: String) -> Ending {
     Ending {
         to_client: last_packet(speech, reason::ADMINISTRATIVE, &why),
         goodbye: true,
+        lost: false,
         event: Event::Cut { device: device.to_owned(), why },
     }
 }
@@ -588,9 +621,7 @@ where
 {
     let Some(will) = &session.will else { return true };
     let Ok(standing) = look_again(shared, &mut session.opened, true).await else { return false };
-    let manner = shared.live().manner(&session.opened.device.kind);
-    session.relay.gate.set_standing(standing, manner, &mut Output::default());
-    will.allowed(&mut session.relay.gate)
+    will.allowed_by(&standing.rights)
 }
 
 /// Checks state, clock and edition anew; a session that may no longer be gets the reason. The store is asked if `ask` is set,

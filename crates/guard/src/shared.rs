@@ -18,6 +18,7 @@ use tokio::sync::broadcast;
 use crate::clones::Clones;
 use crate::gate::{Counting, Manner};
 use crate::identity::{Credential, Knowledge};
+use crate::late::LateWills;
 use crate::meter::Rates;
 use crate::metrics::Metrics;
 use crate::registry::Registry;
@@ -123,6 +124,7 @@ pub(crate) struct Shared {
     pub(crate) tallies: Tallies,
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) clones: Clones,
+    pub(crate) late_wills: LateWills,
     /// Uses of credentials that wait to be written.
     uses: Mutex<Vec<(DeviceId, Option<Fingerprint>)>>,
     /// Whoever follows what happens.
@@ -155,6 +157,7 @@ impl Shared {
             tallies: Tallies::default(),
             metrics: Arc::default(),
             clones: Clones::default(),
+            late_wills: LateWills::default(),
             uses: Mutex::default(),
             watchers: broadcast::Sender::new(WATCHERS_WAIT),
             observer,

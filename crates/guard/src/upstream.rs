@@ -268,6 +268,19 @@ impl Tls {
     }
 }
 
+/// Goes on with a client's session and ends it with a goodbye.
+pub(crate) async fn take_over(upstream: &Upstream, connect: Connect<'_>) -> io::Result<()> {
+    let mut stream = upstream.connect().await?;
+    let version = connect.version;
+    let code = first_answer(&mut stream, &upstream.sign_in(connect)).await?;
+    if code != reason::SUCCESS {
+        return Err(io::Error::other(format!("CONNACK 0x{code:02x}")));
+    }
+    stream.write_all(&disconnect(version, reason::SUCCESS, None)).await?;
+    stream.flush().await?;
+    stream.shutdown().await
+}
+
 /// A connection to the broker.
 pub(crate) enum BrokerStream {
     Tcp(TcpStream),

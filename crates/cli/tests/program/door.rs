@@ -217,6 +217,35 @@ fn brokers_over_tls_unix_sockets_and_with_passwords_are_reached_and_open_ones_to
 }
 
 #[test]
+fn a_will_that_waits_is_withdrawn_with_its_senders_right() {
+    let world = World::equipped();
+    let broker = Mosquitto::start(&world);
+    let watch = broker.watch(&world);
+    let guard = Guard::before(&world, &broker);
+    for (id, kept) in [("wv-1", true), ("wv-2", false)] {
+        let topic = format!("rope/ossel/{id}/lost");
+        let mut args = world.mosquitto_args(id, guard.address.port());
+        let will = ["--will-topic", &topic, "--will-payload", "gone", "-D", "will", "will-delay-interval", "3"];
+        let settings = format!("rope/ossel/{id}/settings");
+        let session = ["-V", "mqttv5", "-c", "-x", "60", "-t", &settings, "-d"];
+        args.extend(will.iter().chain(&session).map(|text| (*text).to_owned()));
+        let mut client =
+            crate::harness::Running::start(world.command("stdbuf").args(["-oL", "mosquitto_sub"]).args(&args));
+        guard.event("connected", |event| event["device"] == id);
+        client.line("that it is subscribed", |line| line.contains("SUBACK"));
+        client.kill();
+        guard.event("closed", |event| event["device"] == id);
+        if !kept {
+            world.run(&["revoke", id, "--reason", "keyCompromise", "--yes"]).exits(0);
+            guard.event("cut", |event| event["why"].as_str().unwrap().contains("was withdrawn"));
+        }
+    }
+    watch.line("the will of who only was lost", |line| line == "rope/ossel/wv-1/lost gone");
+    std::thread::sleep(Duration::from_secs(4));
+    assert!(!watch.lines().iter().any(|line| line.contains("wv-2/lost")), "{}", watch.lines().join("\n"));
+}
+
+#[test]
 fn settings_and_authorities_are_taken_anew_on_a_signal() {
     let world = World::equipped();
     let guard = Guard::start(&world, "builtin");
