@@ -336,7 +336,11 @@ impl Met {
         if let Some((at, what)) = &traffic.refused {
             let refusals = usize::try_from(traffic.refusals).unwrap_or(usize::MAX);
             lines.push(("refused", format!("{}, the last at {at}:", counted(refusals, "act"))));
-            lines.push(("", what.clone()));
+            // The act, and behind its quoted subject the reason.
+            match what.split_once("\": ") {
+                Some((act, why)) => lines.extend([("", format!("{act}\"")), ("", why.to_owned())]),
+                None => lines.push(("", what.clone())),
+            }
         }
         if let Some(signs) = &self.clone_signs {
             let many = usize::try_from(signs.count).unwrap_or(usize::MAX);

@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::device::Barred;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::{NoMeter, Publish};
 use tidy_warden_core::settings::BrokerAddress;
@@ -91,7 +92,7 @@ impl Walk<'_> {
         });
         let text = match end {
             None => "\nthe whole way works\n".to_owned(),
-            Some(end) => format!("\nbecause: {}\ntry: {}\n", end.why, end.next),
+            Some(end) => format!("\ntry: {}\n", end.next),
         };
         self.console.show("tidy-warden/probe/1", value, &text)?;
         Ok(if end.is_none() { Exit::Done } else { Exit::Refused })
@@ -171,7 +172,12 @@ impl Probe<'_> {
             return Ok(Err(end(why, format!("name the outfit of {id} with --outfit"))));
         }
         if let Some(barred) = self.view.device.barred() {
-            return Ok(Err(end(barred, format!("device show {id} tells what is missing"))));
+            let next = match barred {
+                Barred::Held(_) => format!("release {id}, if all is well with it"),
+                Barred::Out(_) => format!("device reopen {id} --because TEXT, if it may come back"),
+                Barred::Retired(_) => "list the machine under a new id".to_owned(),
+            };
+            return Ok(Err(end(barred, next)));
         }
         let roots = self.ward.authorities(tidy_warden_store::AuthorityRole::Root)?;
         if !roots.iter().any(|root| root.certificate.der() == self.outfit.root) {

@@ -146,10 +146,10 @@ async fn fleet(console: &Console, args: &SimulateArgs, folder: &Path) -> Result<
         diary.connected, diary.published, diary.answered, diary.ended
     );
     for (why, count) in &diary.not_connected {
-        text.push_str(&format!("no entry    {count} times: {why}\n"));
+        text.push_str(&format!("no entry    {count} x {why}\n"));
     }
     for ((what, why), count) in &diary.refused {
-        text.push_str(&format!("refused     {count} times {what}\n            {why}\n"));
+        text.push_str(&format!("refused     {count} x {what}\n            {why}\n"));
     }
     console.show("tidy-warden/simulated/1", value, &text)?;
     Ok(Exit::Done)

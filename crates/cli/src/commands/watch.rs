@@ -21,6 +21,9 @@ use crate::edge::{condition, parse};
 use crate::problem::{Exit, Problem};
 use crate::ward::{Ward, actor};
 
+/// The longest event that is shown on one line.
+const SHORT: usize = 100;
+
 /// How long what a condition said of a device is believed.
 const BELIEVED: Duration = Duration::from_secs(2);
 
@@ -159,6 +162,12 @@ async fn follow(
                     if let (Some(value), Some(event)) = (value.as_object_mut(), event.as_object()) {
                         value.extend(event.clone());
                     }
+                    let why = value["why"].as_str().unwrap_or_default();
+                    // A reason is often longer than the line has room for.
+                    let text = match text.strip_suffix(why).and_then(|act| act.strip_suffix(": ")) {
+                        Some(act) if text.len() > SHORT => format!("{act}\n    {why}"),
+                        _ => text,
+                    };
                     console.write(&if plain { format!("{time}  {text}\n") } else { format!("{value}\n") })?;
                 }
             }
@@ -169,7 +178,12 @@ async fn follow(
                 });
                 let from = sender.map_or_else(|| "sender not proved".to_owned(), |sender| format!("from {sender}"));
                 let kept = if retain { ", retained" } else { "" };
-                let text = format!("{time}  {topic}  ({from}, {size} octets{kept})\n    {}\n", payload.escape_debug());
+                // What could steer the terminal is shown as what it is.
+                let shown: String = payload
+                    .chars()
+                    .flat_map(|c| if c.is_control() { c.escape_default().collect() } else { vec![c] })
+                    .collect();
+                let text = format!("{time}  {topic}  ({from}, {size} octets{kept})\n    {shown}\n");
                 console.write(&if plain { text } else { format!("{value}\n") })?;
             }
             Answer::Sent { code: 0 } => console.note("sent, and taken by the broker"),

@@ -33,7 +33,8 @@ fn events_are_followed_and_picked_by_condition() {
         vane.goodbye().await;
     });
     all.line("the control room", |line| line.contains("connected cr-ossel"));
-    all.line("the refusal", |line| line.contains("refused wv-1 publish") && line.contains("only drive stations brake"));
+    all.line("the refusal", |line| line.ends_with("refused wv-1 publish \"rope/ossel/wv-1/brake\""));
+    all.line("its reason", |line| line.starts_with("    ") && line.contains("only drive stations brake"));
     all.line("the end", |line| line.contains("closed wv-1: the client said goodbye"));
     let told: Value = serde_json::from_str(&vanes.line("the refusal", |line| line.contains("\"refused\""))).unwrap();
     assert_eq!((&told["device"], &told["rule"]["line"]), (&"wv-1".into(), &8.into()), "{told}");
