@@ -120,7 +120,6 @@ where
         let (device, client_id) = (opened.device.id.clone(), opened.client_id.clone());
         shared.late_wills.add(LateWill { device, client_id, credential: opened.credential.clone(), will, due });
     }
-    drop(opened);
     client.queue(&ending.to_client);
     // What was allowed before the end still goes on. Without a goodbye behind it the broker takes the end of the
     // connection for a loss, and publishes the will, if there is one.
@@ -131,10 +130,10 @@ where
         shared.metrics.cuts.inc();
     }
     shared.emit(ending.event);
-    tokio::join!(broker.last_words(), async {
-        client.last_words().await;
-        client.drain().await;
-    });
+    tokio::join!(broker.last_words(), client.last_words());
+    // A guard that stops waits for those that are registered, so that their goodbyes are said.
+    drop(opened);
+    client.drain().await;
 }
 
 /// From CONNECT to CONNACK; `None` if no session came about, which was told.

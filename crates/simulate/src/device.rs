@@ -258,6 +258,22 @@ impl Secured {
         self.0.flush().await
     }
 
+    /// The next packet as its octets; `None` at the end of the connection, or if none comes within `patience`.
+    pub async fn next_packet(&mut self, patience: Duration) -> Option<Vec<u8>> {
+        let read = async {
+            let mut input = Vec::new();
+            loop {
+                if let Some(frame) = split(&input, MAX_PACKET).ok()? {
+                    return Some(frame.whole.to_vec());
+                }
+                if self.0.read_buf(&mut input).await.ok()? == 0 {
+                    return None;
+                }
+            }
+        };
+        tokio::time::timeout(patience, read).await.ok()?
+    }
+
     /// Waits until the other side closes the connection, but no longer than `patience`.
     pub async fn closed(mut self, patience: Duration) {
         let all = async {

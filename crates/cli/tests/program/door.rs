@@ -358,3 +358,155 @@ fn without_its_store_the_guard_goes_on_with_what_it_knows_for_a_while() {
     world.adopt(&POLICY.replace("{device}/wind", "{device}/gust"));
     guard.event("edition", |event| event["number"] == 2);
 }
+
+/// Octets of a CONNECT with a client identifier and, in MQTT 5.0, properties.
+fn connect_packet(version: u8, client_id: &str, keep_alive: u8, properties: &[u8]) -> Vec<u8> {
+    let mut body = [&[0, 4][..], b"MQTT", &[version, 2, 0, keep_alive]].concat();
+    if version == 5 {
+        body.push(u8::try_from(properties.len()).unwrap());
+        body.extend_from_slice(properties);
+    }
+    body.extend_from_slice(&[0, u8::try_from(client_id.len()).unwrap()]);
+    body.extend_from_slice(client_id.as_bytes());
+    [&[0x10, u8::try_from(body.len()).unwrap()][..], &body].concat()
+}
+
+#[test]
+fn every_refusal_has_the_code_that_the_standard_gives_it() {
+    let world = World::equipped();
+    let toml = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", format!("{toml}\n[guard]\nmax_packet = 2000\nmax_sessions = 1\n"));
+    let guard = Guard::start(&world, "builtin");
+    let topic = |text: &str| [&[0, u8::try_from(text.len()).unwrap()][..], text.as_bytes()].concat();
+    let packet = |first: u8, body: Vec<u8>| [vec![first, u8::try_from(body.len()).unwrap()], body].concat();
+    let brake = topic("rope/ossel/wv-1/brake");
+    let refused_publish = |version: u8, qos: u8| {
+        let id: &[u8] = if qos > 0 { &[0, 7] } else { &[] };
+        let properties: &[u8] = if version == 5 { &[0] } else { &[] };
+        packet(0x30 | qos << 1, [&brake, id, properties, b"x"].concat())
+    };
+    let subscribe = |version: u8, filter: &str| {
+        let properties: &[u8] = if version == 5 { &[0] } else { &[] };
+        packet(0x82, [&[0, 9], properties, &topic(filter), &[1]].concat())
+    };
+    // Type of the answer, and its code; an end without a packet is type 0.
+    let code_of = |packet: &[u8]| match packet.first().map(|first| first & 0xf0) {
+        None => (0, 0),
+        Some(kind @ 0x20) => (kind, packet[3]),
+        Some(kind @ (0x40 | 0x50)) => (kind, packet.get(4).copied().unwrap_or(0)),
+        Some(kind @ 0x90) => (kind, *packet.last().unwrap()),
+        Some(kind) => (kind, packet.get(2).copied().unwrap_or(0)),
+    };
+    let long = [vec![0x30, 0xff, 0x7f], vec![b'x'; 100]].concat();
+    let after =
+        |version: u8, keep_alive: u8, sent: Vec<u8>| (connect_packet(version, "wv-1", keep_alive, &[]), Some(sent));
+    let cases: Vec<(&str, (Vec<u8>, Option<Vec<u8>>), (u8, u8))> = vec![
+        ("another's name", (connect_packet(5, "wv-2", 0, &[]), None), (0x20, 0x85)),
+        ("another's name", (connect_packet(4, "wv-2", 0, &[]), None), (0x20, 2)),
+        ("enhanced authentication", (connect_packet(5, "wv-1", 0, b"\x15\0\x03abc"), None), (0x20, 0x8c)),
+        ("another version", (connect_packet(3, "wv-1", 0, &[]), None), (0x20, 1)),
+        ("no CONNECT", (vec![0xc0, 0], None), (0, 0)),
+        ("publish, QoS 1", after(5, 0, refused_publish(5, 1)), (0x40, 0x87)),
+        ("publish, QoS 2", after(5, 0, refused_publish(5, 2)), (0x50, 0x87)),
+        ("publish", after(4, 0, refused_publish(4, 1)), (0, 0)),
+        ("subscribe", after(5, 0, subscribe(5, "#")), (0x90, 0x87)),
+        ("subscribe", after(4, 0, subscribe(4, "#")), (0x90, 0x80)),
+        ("no filter", after(5, 0, subscribe(5, "a/#/b")), (0xe0, 0x8f)),
+        ("no topic", after(5, 0, packet(0x30, [&topic("a/+")[..], &[0]].concat())), (0xe0, 0x90)),
+        ("no alias", after(5, 0, packet(0x30, vec![0, 0, 3, 0x23, 0, 9])), (0xe0, 0x94)),
+        ("too large", after(5, 0, long), (0xe0, 0x95)),
+        ("malformed", after(5, 0, vec![0x36, 5, 0, 1, b'a', 0, 0]), (0xe0, 0x81)),
+        ("against the protocol", after(5, 0, connect_packet(5, "wv-1", 0, &[])), (0xe0, 0x82)),
+        ("authentication in the middle", after(5, 0, vec![0xf0, 0]), (0xe0, 0x82)),
+        ("silence", after(5, 1, Vec::new()), (0xe0, 0x8d)),
+    ];
+    block_on(async {
+        let login = world.login("wv-1");
+        for (what, (connect, then), wanted) in cases {
+            // The session before may still be leaving.
+            let begun = std::time::Instant::now();
+            let answer = loop {
+                let mut secured = login.secure(guard.address).await.unwrap();
+                secured.write(&connect).await.unwrap();
+                let mut answer = secured.next_packet(SOON).await.unwrap_or_default();
+                if answer.get(3) == Some(&0x97) || (connect.get(8) == Some(&4) && answer.get(3) == Some(&3)) {
+                    assert!(begun.elapsed() < SOON, "{what}");
+                    tokio::time::sleep(Duration::from_millis(20)).await;
+                    continue;
+                }
+                if let Some(then) = &then {
+                    assert_eq!(code_of(&answer), (0x20, 0), "{what}: the session is open");
+                    secured.write(then).await.unwrap();
+                    answer = secured.next_packet(SOON).await.unwrap_or_default();
+                }
+                break answer;
+            };
+            assert_eq!(code_of(&answer), wanted, "{what}: {answer:x?}");
+        }
+        // More sessions than there may be.
+        let free = || async { login.connect(guard.address).await.ok() };
+        let mut one = free().await;
+        while one.is_none() {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            one = free().await;
+        }
+        let full = world.login("wv-2").connect(guard.address).await;
+        assert!(matches!(full, Err(ConnectError::Refused { code: 0x97, .. })), "{:?}", full.err());
+        one.unwrap().goodbye().await;
+        world.run(&["hold", "wv-1", "--yes"]).exits(0);
+        assert!(matches!(login.connect(guard.address).await, Err(ConnectError::Refused { code: 0x87, .. })));
+        let mut old = world.login("wv-1");
+        old.version = tidy_warden_core::mqtt::Version::V311;
+        assert!(matches!(old.connect(guard.address).await, Err(ConnectError::Refused { code: 5, .. })));
+    });
+}
+
+#[test]
+fn a_store_that_somebody_else_writes_to_for_long_holds_nobody_up() {
+    let world = World::equipped();
+    let guard = Guard::start(&world, "builtin");
+    let lock = "(echo 'BEGIN IMMEDIATE; SELECT 42;'; sleep 5) | sqlite3 w/ward.db";
+    let writing = crate::harness::Running::start(world.command("sh").args(["-c", lock]));
+    writing.line("that it holds the lock", |line| line == "42");
+    let begun = std::time::Instant::now();
+    block_on(async {
+        let mut vane = world.login("wv-1").connect(guard.address).await.unwrap();
+        assert!(vane.publish("rope/ossel/wv-1/wind", b"1").await.unwrap().is_ok());
+        vane.goodbye().await;
+    });
+    assert!(begun.elapsed() < Duration::from_secs(4), "{:?}", begun.elapsed());
+    drop(writing);
+    // What was noted meanwhile is written afterwards.
+    let live = || world.run(&["device", "show", "wv-1"]).exits(0).stdout.contains("state       live").then_some(());
+    assert!(eventually(live).is_some());
+}
+
+#[test]
+fn the_service_manager_is_told_and_too_few_file_handles_are_warned_of() {
+    let world = World::equipped();
+    let path = world.path("notify.sock");
+    let socket = std::os::unix::net::UnixDatagram::bind(&path).unwrap();
+    socket.set_read_timeout(Some(SOON)).unwrap();
+    let heard = || {
+        let mut text = [0; 256];
+        let len = socket.recv(&mut text).unwrap();
+        String::from_utf8_lossy(&text[..len]).into_owned()
+    };
+    let world = world.with("NOTIFY_SOCKET", path.to_str().unwrap());
+    let guard = Guard::start(&world, "builtin");
+    assert!(heard().contains("READY=1"));
+    guard.reload();
+    let reloading = heard();
+    assert!(reloading.contains("RELOADING=1") && reloading.contains("MONOTONIC_USEC="), "{reloading}");
+    assert!(heard().contains("READY=1"));
+    guard.running.signal("TERM");
+    assert!(heard().contains("STOPPING=1"));
+
+    let program = env!("CARGO_BIN_EXE_tidy-warden");
+    let few = format!("ulimit -n 200; exec {program} guard --broker builtin --listen 127.0.0.1:0");
+    let mut command = world.command("sh");
+    command.env("TIDY_WARDEN_WARD", "w").env("TIDY_WARDEN_PASSPHRASE_FILE", "pass.txt").args(["-c", &few]);
+    let guard = crate::harness::Running::start(&mut command);
+    let warned = guard.line("the warning", |line| line.contains("file handles"));
+    assert!(warned.contains("200 file handles, enough for 68 of 10000 sessions"), "{warned}");
+}
