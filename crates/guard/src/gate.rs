@@ -20,9 +20,8 @@ use tidy_warden_core::topic::{BadFilter, ShareName, TopicFilter, TopicName, spli
 
 use crate::Event;
 use crate::metrics::Metrics;
-use crate::shared::Standing;
 use crate::traffic::{Passed, Tally};
-use crate::watching::Watching;
+use crate::watching::{Trial, Watching};
 
 /// The code of a refused filter in MQTT 3.1.1 (section 3.9.3).
 const SUBACK_FAILURE: u8 = 0x80;
@@ -80,6 +79,12 @@ pub(crate) struct Manner {
     pub(crate) on_refusal: OnRefusal,
     /// The user property that tells receivers the sender; empty for none.
     pub(crate) sender_property: Arc<str>,
+}
+
+/// What the policies of the moment give a device.
+pub(crate) struct Standing {
+    pub(crate) rights: Rights,
+    pub(crate) trial: Option<Trial>,
 }
 
 /// A topic that the broker's alias stands for, and whether the client was told so.

@@ -1,23 +1,53 @@
 //! Wills that wait at the broker (MQTT 5.0 section 3.1.3.2.2): their client is lost, but not for long enough yet. Should its right end
 //! meanwhile, the will must not be published any more, and only the broker can see to that.
 
-use std::collections::HashMap;
-use std::collections::HashSet;
-use std::io;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::{HashMap, HashSet};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::mqtt::{Connect, Properties, Version};
+use tidy_warden_core::mqtt::{Connack, Connect, PropertyId, Will};
+use tidy_warden_core::policy::{self, Rights};
+use tidy_warden_core::topic::TopicName;
 use tokio::time::Instant;
 
-use crate::Event;
 use crate::identity::Credential;
-use crate::session::LastWill;
-use crate::shared::Shared;
-use crate::upstream::take_over;
 
 /// The most wills that are followed; a limit on memory.
 const MOST: usize = 100_000;
+
+/// The will of a session, as far as deciding on it goes; the broker has its payload.
+pub(crate) struct LastWill {
+    topic: String,
+    qos: u8,
+    retain: bool,
+    size: usize,
+    /// How long the broker waits before it publishes it.
+    pub(crate) delay: Duration,
+}
+
+impl LastWill {
+    pub(crate) fn of(will: &Will<'_>, connect: &Connect<'_>, connack: &Connack<'_>) -> Self {
+        // The broker waits until the session's end at most (MQTT 5.0 section 3.1.3.2.2).
+        let expiry = connack.properties.number(PropertyId::SessionExpiry);
+        let expiry = expiry.or(connect.properties.number(PropertyId::SessionExpiry)).unwrap_or(0);
+        let delay = will.properties.number(PropertyId::WillDelay).unwrap_or(0).min(expiry);
+        Self {
+            topic: will.topic.to_owned(),
+            qos: will.qos,
+            retain: will.retain,
+            size: will.payload.len(),
+            delay: Duration::from_secs(u64::from(delay)),
+        }
+    }
+
+    /// Whether rights give it.
+    pub(crate) fn allowed_by(&self, rights: &Rights) -> bool {
+        let Ok(topic) = TopicName::parse(&self.topic) else { return false };
+        let act = policy::Publish { topic, qos: self.qos, retain: self.retain, size: self.size };
+        rights.publish(act, &mut policy::NoMeter).is_ok()
+    }
+}
 
 /// A will that waits.
 pub(crate) struct LateWill {
@@ -51,7 +81,7 @@ impl LateWills {
     }
 
     /// Takes those that are concerned by a change, and forgets those that were published.
-    fn concerned(&self, anew: bool, changed: &HashSet<DeviceId>) -> Vec<LateWill> {
+    pub(crate) fn concerned(&self, anew: bool, changed: &HashSet<DeviceId>) -> Vec<LateWill> {
         let mut all = self.lock();
         let now = Instant::now();
         all.retain(|_, will| will.due > now);
@@ -62,53 +92,4 @@ impl LateWills {
             .collect();
         names.iter().filter_map(|name| all.remove(name)).collect()
     }
-}
-
-/// Withdraws the wills whose sender lost the right to them by a change; the others go on waiting.
-pub(crate) async fn look_at(shared: &Arc<Shared>, anew: bool, changed: &HashSet<DeviceId>) {
-    for late in shared.late_wills.concerned(anew, changed) {
-        let live = shared.live();
-        let admitted = shared.knowledge.admit(&late.credential, &live.settings).await;
-        let stays = match admitted {
-            Ok((admitted, changes)) => {
-                let standing = shared.standing(&admitted.device, changes.as_ref()).await;
-                standing.is_some_and(|standing| late.will.allowed_by(&standing.rights))
-            }
-            // Doubt denies.
-            Err(_) => false,
-        };
-        if stays {
-            shared.late_wills.add(late);
-            continue;
-        }
-        let shared = shared.clone();
-        tokio::spawn(async move {
-            let (device, why) = match withdraw(&shared, &late).await {
-                Ok(()) => (late.device.to_string(), "its will, which waited at the broker, was withdrawn".to_owned()),
-                Err(error) => {
-                    let what = format!(
-                        "the will of {}, which waits at the broker, could not be withdrawn: {error}",
-                        late.device
-                    );
-                    return shared.emit(Event::Trouble { what });
-                }
-            };
-            shared.emit(Event::Cut { device, why });
-        });
-    }
-}
-
-/// Goes on with the client's session at the broker and ends it with a goodbye, which discards the will.
-async fn withdraw(shared: &Shared, late: &LateWill) -> io::Result<()> {
-    let connect = Connect {
-        version: Version::V5,
-        clean_start: false,
-        keep_alive: 30,
-        client_id: &late.client_id,
-        will: None,
-        user_name: None,
-        password: None,
-        properties: Properties::default(),
-    };
-    take_over(&shared.live().upstream, connect).await
 }

@@ -2,18 +2,22 @@
 //!
 //! One task serves one connection. `listener` takes it to the end of its handshake, `session` through CONNECT, `relay` moves
 //! its octets. What a connection may do is decided by `gate`, a state machine without sockets; who it is by `identity`. Beside
-//! the sessions run the tasks in `server`: the follower watches the store and makes sessions look again when something
-//! changed, the keeper writes what was used and counted.
+//! the sessions the `follower` watches the store and makes them look again when something changed; `server` starts it all, and
+//! its keeper writes what was used and counted. `shared` is what they all share, `live` the part of it that a reload changes.
 
 mod clones;
 mod control;
 mod event;
+mod follower;
 mod gate;
+mod health;
 mod identity;
 mod late;
 mod listener;
+mod live;
 mod meter;
 mod metrics;
+mod openings;
 mod outside;
 mod registry;
 mod relay;
@@ -28,7 +32,8 @@ mod websocket;
 
 pub use control::{Answer, Request};
 pub use event::{Event, RuleRef, Sink};
-pub use server::{Config, Guard, LiveConfig};
+pub use live::LiveConfig;
+pub use server::{Config, Guard};
 pub use shared::GuardError;
 pub use tls::{TlsError, TlsSettings};
 pub use upstream::{Bypass, Upstream, UpstreamError, UpstreamPem};

@@ -1,26 +1,21 @@
 //! From an accepted connection to a client that speaks MQTT: PROXY protocol, TLS, WebSocket.
 
-use std::collections::VecDeque;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use ppp::v2;
 use socket2::{SockRef, TcpKeepalive};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::Notify;
 use tokio::time::Instant;
 use tokio_rustls::server::TlsStream;
 
 use crate::Event;
-use crate::session::serve;
+use crate::openings::{OPENING, Opening, Openings};
+use crate::session::{Client, serve};
 use crate::shared::Shared;
 use crate::websocket;
-
-/// How long a client may take for the handshake and its CONNECT together.
-pub(crate) const OPENING: Duration = Duration::from_secs(10);
 
 /// How many connections may be in their opening at once. One more, and the oldest of them goes: a good client is done within
 /// milliseconds, so the oldest are those that only hold the door open.
@@ -39,70 +34,6 @@ pub(crate) enum Form {
     Mqtt,
     /// MQTT over WebSocket over TLS.
     WebSocket,
-}
-
-/// A client whose handshake is done.
-pub(crate) struct Client {
-    pub(crate) peer: SocketAddr,
-    /// Its certificate, whose key it proved; in DER.
-    pub(crate) leaf: Option<Arc<[u8]>>,
-    /// Whether the TLS session was resumed.
-    pub(crate) resumed: bool,
-    /// When it came.
-    pub(crate) came: Instant,
-    /// Its place among those that are being opened.
-    pub(crate) opening: Opening,
-}
-
-/// Connections that are being opened, the oldest first.
-#[derive(Default)]
-pub(crate) struct Openings {
-    next: AtomicU64,
-    queue: Mutex<VecDeque<(u64, Arc<Notify>)>>,
-}
-
-/// A connection's place among those that are being opened; it is left by dropping this.
-pub(crate) struct Opening {
-    number: u64,
-    gone: Arc<Notify>,
-    all: Arc<Openings>,
-}
-
-impl Openings {
-    fn lock(&self) -> std::sync::MutexGuard<'_, VecDeque<(u64, Arc<Notify>)>> {
-        self.queue.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Takes a place; if there are too many, the oldest loses its own.
-    fn enter(self: &Arc<Self>, most: usize) -> Opening {
-        let number = self.next.fetch_add(1, Ordering::Relaxed);
-        let gone = Arc::new(Notify::new());
-        let mut queue = self.lock();
-        if queue.len() >= most
-            && let Some((_, oldest)) = queue.pop_front()
-        {
-            oldest.notify_one();
-        }
-        queue.push_back((number, gone.clone()));
-        Opening { number, gone, all: self.clone() }
-    }
-}
-
-impl Opening {
-    /// Ready once the place is lost to somebody newer.
-    pub(crate) async fn lost(&self) {
-        self.gone.notified().await;
-    }
-}
-
-impl Drop for Opening {
-    fn drop(&mut self) {
-        let mut queue = self.all.lock();
-        // Numbers only grow from front to back.
-        if let Ok(at) = queue.binary_search_by_key(&self.number, |(number, _)| *number) {
-            queue.remove(at);
-        }
-    }
 }
 
 /// Accepts connections for ever.
@@ -227,26 +158,6 @@ mod tests {
     use tokio::io::AsyncWriteExt;
 
     use super::*;
-
-    #[tokio::test]
-    async fn the_oldest_opening_makes_room() {
-        let all = Arc::new(Openings::default());
-        let first = all.enter(2);
-        let second = all.enter(2);
-        drop(second);
-        let third = all.enter(2);
-        let fourth = all.enter(2);
-        let soon = |opening: &Opening| {
-            let gone = opening.gone.clone();
-            async move { tokio::time::timeout(Duration::from_millis(20), gone.notified()).await.is_ok() }
-        };
-        assert!(soon(&first).await, "it was there longest");
-        assert!(!soon(&third).await && !soon(&fourth).await);
-        drop(first);
-        assert_eq!(all.lock().len(), 2);
-        drop((third, fourth));
-        assert_eq!(all.lock().len(), 0);
-    }
 
     async fn told(bytes: &[u8]) -> Result<Option<SocketAddr>, String> {
         let (mut near, mut far) = tokio::io::duplex(4096);

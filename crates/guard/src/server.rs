@@ -1,33 +1,26 @@
 //! The guard as a whole: its listeners, and the tasks beside the sessions.
 
-use std::collections::HashSet;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::PublicKey;
-use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::Clock;
-use tidy_warden_core::token::Parties;
 use tidy_warden_store::{Store, StoreError};
 use tokio::net::{TcpListener, UnixListener};
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
 use crate::control;
-use crate::identity::{Credential, Knowledge};
-use crate::late;
-use crate::listener::{Form, Openings, accept};
-use crate::metrics;
-use crate::shared::{GuardError, Live, Shared, Versions};
-use crate::tls::TlsSettings;
-use crate::upstream::{Bypass, Upstream};
+use crate::follower::follow;
+use crate::health;
+use crate::identity::Knowledge;
+use crate::listener::{Form, accept};
+use crate::live::{Live, LiveConfig};
+use crate::openings::Openings;
+use crate::shared::{GuardError, Shared, Versions};
+use crate::upstream::Bypass;
 use crate::{Event, Observer, Sink};
-
-/// How often the store is asked for what is new.
-const FOLLOW: Duration = Duration::from_millis(100);
 
 /// How often what is to be kept is written: uses of credentials at each turn, differences of a trial and what was counted
 /// less often.
@@ -38,30 +31,11 @@ const KEEP_TRAFFIC: Duration = Duration::from_secs(2);
 /// Of how many devices what was counted is written at once: with [`KEEP_TRAFFIC`], the bound on writing.
 const TRAFFIC_AT_ONCE: usize = 2_000;
 
-/// How many sessions are looked up at once when their devices changed.
-const LOOKED_UP: usize = 256;
-
 /// How often the broker is tried without the guard's credentials.
 const TRY_BYPASS: Duration = Duration::from_secs(3600);
 
 /// How long sessions may take to end when the guard stops.
 const STOPPING: Duration = Duration::from_secs(5);
-
-/// What a guard needs that can be changed while it runs.
-pub struct LiveConfig {
-    /// Its own certificate, and whom it believes.
-    pub tls: TlsSettings,
-    /// The ward's settings.
-    pub settings: Settings,
-    /// Who signs tokens and for whom.
-    pub parties: Parties,
-    /// The key that signs them.
-    pub token_key: PublicKey,
-    /// The broker.
-    pub upstream: Upstream,
-    /// Asked about certificates that no authority of the ward signed.
-    pub verifier: Box<dyn Store>,
-}
 
 /// What a guard needs.
 pub struct Config {
@@ -159,7 +133,7 @@ impl Guard {
             tasks.spawn(accept(shared.clone(), listener, Form::WebSocket, openings));
         }
         if let Some(listener) = metrics {
-            tasks.spawn(metrics::serve(shared.clone(), listener));
+            tasks.spawn(health::serve(shared.clone(), listener));
         }
         let socket = control.map(|control| {
             let (listener, remover) = control.split();
@@ -249,74 +223,6 @@ async fn keep(shared: Arc<Shared>) {
                 }
                 tokio::time::sleep(KEEP_NOTES).await;
             }
-        }
-    }
-}
-
-/// Asks the store for what is new, and makes the sessions concerned look again.
-async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
-    let mut troubled = false;
-    loop {
-        tokio::time::sleep(FOLLOW).await;
-        let now = shared.knowledge.now();
-        let changes = match shared.knowledge.changed_since(change).await {
-            Ok(changes) => changes,
-            Err(error) => {
-                shared.metrics.store_answers.set(0);
-                if !std::mem::replace(&mut troubled, true) {
-                    let patience = shared.live().settings.guard.store_patience;
-                    let what = format!(
-                        "the store does not answer: {error}; the guard goes on with what it knows, and lets devices that \
-                         it knows connect for {patience} more"
-                    );
-                    shared.emit(Event::Trouble { what });
-                }
-                // Sessions whose credential ended find that out by themselves.
-                for concerned in shared.registry.concerned(now, |_| false) {
-                    concerned.wake();
-                }
-                continue;
-            }
-        };
-        shared.metrics.store_answers.set(1);
-        if std::mem::replace(&mut troubled, false) {
-            shared.emit(Event::Trouble { what: "the store answers again".to_owned() });
-        }
-        // A session that was quicker may have taken the new policies already; then the others must hear of them still.
-        let versions = Versions::from(&changes);
-        let taken = shared.take(versions).await;
-        let mut anew = versions != known || matches!(taken, Ok(true));
-        match taken {
-            Err(error) if anew => shared.emit(Event::Trouble { what: error.to_string() }),
-            Ok(_) if versions.edition != known.edition => shared.emit(Event::Edition { number: versions.edition }),
-            _ => {}
-        }
-        known = versions;
-        shared.metrics.edition.set(i64::from(versions.edition));
-        if shared.trial_is_over(now) {
-            shared.end_trial();
-            anew = true;
-        }
-        let changed: HashSet<DeviceId> = changes.devices.into_iter().collect();
-        change = changes.to;
-        look_up(&shared, now, &changed).await;
-        late::look_at(&shared, anew, &changed).await;
-        if anew {
-            shared.registry.recheck_all();
-        }
-    }
-}
-
-/// Reads the credentials of all sessions whose devices changed, many at once, and hands each what it says.
-async fn look_up(shared: &Arc<Shared>, now: tidy_warden_core::time::UnixTime, changed: &HashSet<DeviceId>) {
-    let concerned = shared.registry.concerned(now, |device| changed.contains(device));
-    let settings = shared.live().settings.clone();
-    for some in concerned.chunks(LOOKED_UP) {
-        let credentials: Vec<Credential> = some.iter().map(|each| each.credential.clone()).collect();
-        match shared.knowledge.admit_many(credentials, settings.clone()).await {
-            Ok(verdicts) => some.iter().zip(verdicts).for_each(|(each, verdict)| each.tell(verdict)),
-            // They ask for themselves, and say what comes of it.
-            Err(_) => some.iter().for_each(crate::registry::Concerned::ask),
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use tidy_warden_core::credential::Unusable;
 use tidy_warden_core::device::DeviceRecord;
@@ -18,13 +18,14 @@ use tidy_warden_core::topic::TopicName;
 use tokio::io::{AsyncRead, AsyncWrite};
 
 use crate::Event;
-use crate::gate::{Close, Explanations, Gate, Output, sender};
+use crate::gate::{Close, Explanations, Gate, Output, Standing, sender};
 use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
-use crate::late::LateWill;
-use crate::listener::{Client, OPENING};
+use crate::late::{LastWill, LateWill};
+use crate::live::Live;
+use crate::openings::{OPENING, Opening};
 use crate::registry::Registered;
 use crate::relay::{Interrupted, Relay, Side, Stop};
-use crate::shared::{Live, Shared, Standing};
+use crate::shared::Shared;
 use crate::upstream::{BrokerStream, PATIENCE};
 
 /// The largest CONNECT taken, in octets: a client identifier, a token and a small will.
@@ -32,6 +33,19 @@ const MAX_CONNECT: usize = 64 * 1024;
 
 /// What an identifier property and two lengths add to a message, in octets.
 const PROPERTY_OVERHEAD: usize = 5 + 4;
+
+/// A client whose handshake is done.
+pub(crate) struct Client {
+    pub(crate) peer: SocketAddr,
+    /// Its certificate, whose key it proved; in DER.
+    pub(crate) leaf: Option<Arc<[u8]>>,
+    /// Whether the TLS session was resumed.
+    pub(crate) resumed: bool,
+    /// When it came.
+    pub(crate) came: tokio::time::Instant,
+    /// Its place among those that are being opened.
+    pub(crate) opening: Opening,
+}
 
 /// A refusal of a CONNECT: its code in both versions, and why.
 struct Refusal {
@@ -82,16 +96,6 @@ struct Opened {
     /// The last second in which its credential is good.
     ends: tidy_warden_core::time::UnixTime,
     leaf: Option<Arc<[u8]>>,
-}
-
-/// The will of a session, as far as deciding on it goes; the broker has its payload.
-pub(crate) struct LastWill {
-    topic: String,
-    qos: u8,
-    retain: bool,
-    size: usize,
-    /// How long the broker waits before it publishes it.
-    delay: Duration,
 }
 
 /// A session that passes messages.
@@ -383,29 +387,6 @@ fn check_will(will: &Will<'_>, rights: &Rights, device: &str, peer: SocketAddr) 
         let event = Event::denied(device, peer, "will", will.topic, &denial);
         Refusal::denied(reason::NOT_AUTHORIZED, return_code::NOT_AUTHORIZED, &denial, event)
     })
-}
-
-impl LastWill {
-    fn of(will: &Will<'_>, connect: &Connect<'_>, connack: &Connack<'_>) -> Self {
-        // The broker waits until the session's end at most (MQTT 5.0 section 3.1.3.2.2).
-        let expiry = connack.properties.number(PropertyId::SessionExpiry);
-        let expiry = expiry.or(connect.properties.number(PropertyId::SessionExpiry)).unwrap_or(0);
-        let delay = will.properties.number(PropertyId::WillDelay).unwrap_or(0).min(expiry);
-        Self {
-            topic: will.topic.to_owned(),
-            qos: will.qos,
-            retain: will.retain,
-            size: will.payload.len(),
-            delay: Duration::from_secs(u64::from(delay)),
-        }
-    }
-
-    /// Whether rights give it.
-    pub(crate) fn allowed_by(&self, rights: &Rights) -> bool {
-        let Ok(topic) = TopicName::parse(&self.topic) else { return false };
-        let act = policy::Publish { topic, qos: self.qos, retain: self.retain, size: self.size };
-        rights.publish(act, &mut policy::NoMeter).is_ok()
-    }
 }
 
 /// How a session ended, for the client, the broker and the log.

@@ -6,26 +6,23 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::id::{DeviceId, KindName};
-use tidy_warden_core::key::PublicKey;
-use tidy_warden_core::policy::{Edition, Rights};
-use tidy_warden_core::settings::{CloneWatch, Settings};
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::policy::Edition;
+use tidy_warden_core::settings::CloneWatch;
 use tidy_warden_core::time::{Clock, UnixTime};
-use tidy_warden_core::token::Parties;
 use tidy_warden_store::{Changes, StoreError, resolvable};
 use tokio::sync::broadcast;
 
 use crate::clones::Clones;
-use crate::gate::{Counting, Manner};
+use crate::gate::{Counting, Standing};
 use crate::identity::{Credential, Knowledge};
 use crate::late::LateWills;
+use crate::live::{Live, LiveConfig};
 use crate::meter::Rates;
 use crate::metrics::Metrics;
 use crate::registry::Registry;
-use crate::server::LiveConfig;
-use crate::tls::{TlsError, TlsParts};
+use crate::tls::TlsError;
 use crate::traffic::Tallies;
-use crate::upstream::Upstream;
 use crate::watching::{Notes, Observer, Trial, Watching};
 use crate::{Event, Sink};
 
@@ -73,44 +70,6 @@ pub(crate) struct Policies {
     edition: Option<Edition>,
     /// Policies on trial, their number, and their last second.
     trial: Option<(u32, UnixTime, Edition)>,
-}
-
-/// What the policies of the moment give a device.
-pub(crate) struct Standing {
-    pub(crate) rights: Rights,
-    pub(crate) trial: Option<Trial>,
-}
-
-/// What can be changed while the guard runs.
-pub(crate) struct Live {
-    pub(crate) settings: Arc<Settings>,
-    pub(crate) parties: Parties,
-    pub(crate) token_key: PublicKey,
-    pub(crate) upstream: Upstream,
-    pub(crate) tls: TlsParts,
-    /// Grows with each change.
-    pub(crate) generation: u64,
-    sender_property: Arc<str>,
-}
-
-impl Live {
-    pub(crate) fn new(config: LiveConfig, clock: Arc<dyn Clock>, generation: u64) -> Result<Self, TlsError> {
-        let sender_property = config.settings.guard.sender_property.as_str().into();
-        Ok(Self {
-            settings: Arc::new(config.settings),
-            parties: config.parties,
-            token_key: config.token_key,
-            upstream: config.upstream,
-            tls: TlsParts::new(config.tls, clock, config.verifier)?,
-            generation,
-            sender_property,
-        })
-    }
-
-    /// How messages of a device of this kind are handled.
-    pub(crate) fn manner(&self, kind: &KindName) -> Manner {
-        Manner { on_refusal: self.settings.on_refusal(kind), sender_property: self.sender_property.clone() }
-    }
 }
 
 /// What all sessions share.

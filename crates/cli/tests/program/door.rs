@@ -400,7 +400,8 @@ fn every_refusal_has_the_code_that_the_standard_gives_it() {
     let long = [vec![0x30, 0xff, 0x7f], vec![b'x'; 100]].concat();
     let after =
         |version: u8, keep_alive: u8, sent: Vec<u8>| (connect_packet(version, "wv-1", keep_alive, &[]), Some(sent));
-    let cases: Vec<(&str, (Vec<u8>, Option<Vec<u8>>), (u8, u8))> = vec![
+    type Sent = (Vec<u8>, Option<Vec<u8>>);
+    let cases: Vec<(&str, Sent, (u8, u8))> = vec![
         ("another's name", (connect_packet(5, "wv-2", 0, &[]), None), (0x20, 0x85)),
         ("another's name", (connect_packet(4, "wv-2", 0, &[]), None), (0x20, 2)),
         ("enhanced authentication", (connect_packet(5, "wv-1", 0, b"\x15\0\x03abc"), None), (0x20, 0x8c)),

@@ -1,0 +1,62 @@
+//! What a guard takes from its ward at the start, and anew while it runs.
+
+use std::sync::Arc;
+
+use tidy_warden_core::id::KindName;
+use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::time::Clock;
+use tidy_warden_core::token::Parties;
+use tidy_warden_store::Store;
+
+use crate::gate::Manner;
+use crate::tls::{TlsError, TlsParts, TlsSettings};
+use crate::upstream::Upstream;
+
+/// What a guard needs that can be changed while it runs.
+pub struct LiveConfig {
+    /// Its own certificate, and whom it believes.
+    pub tls: TlsSettings,
+    /// The ward's settings.
+    pub settings: Settings,
+    /// Who signs tokens and for whom.
+    pub parties: Parties,
+    /// The key that signs them.
+    pub token_key: PublicKey,
+    /// The broker.
+    pub upstream: Upstream,
+    /// Asked about certificates that no authority of the ward signed.
+    pub verifier: Box<dyn Store>,
+}
+
+/// What can be changed while the guard runs.
+pub(crate) struct Live {
+    pub(crate) settings: Arc<Settings>,
+    pub(crate) parties: Parties,
+    pub(crate) token_key: PublicKey,
+    pub(crate) upstream: Upstream,
+    pub(crate) tls: TlsParts,
+    /// Grows with each change.
+    pub(crate) generation: u64,
+    sender_property: Arc<str>,
+}
+
+impl Live {
+    pub(crate) fn new(config: LiveConfig, clock: Arc<dyn Clock>, generation: u64) -> Result<Self, TlsError> {
+        let sender_property = config.settings.guard.sender_property.as_str().into();
+        Ok(Self {
+            settings: Arc::new(config.settings),
+            parties: config.parties,
+            token_key: config.token_key,
+            upstream: config.upstream,
+            tls: TlsParts::new(config.tls, clock, config.verifier)?,
+            generation,
+            sender_property,
+        })
+    }
+
+    /// How messages of a device of this kind are handled.
+    pub(crate) fn manner(&self, kind: &KindName) -> Manner {
+        Manner { on_refusal: self.settings.on_refusal(kind), sender_property: self.sender_property.clone() }
+    }
+}
