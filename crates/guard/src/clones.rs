@@ -12,7 +12,7 @@ use tidy_warden_core::id::DeviceId;
 const WINDOW: Duration = Duration::from_secs(900);
 
 /// How many devices are followed; a limit on memory. Beyond it all is forgotten once.
-const MOST: usize = 1_000_000;
+const MOST: usize = 200_000;
 
 /// Where a device was, and where it had been before that.
 #[derive(Debug, Clone, Copy)]

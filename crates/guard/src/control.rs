@@ -141,8 +141,11 @@ impl Socket {
 /// anybody else connect.
 fn make(path: &Path) -> io::Result<UnixListener> {
     let hidden = path.with_extension(format!("{}.new", std::process::id()));
-    std::fs::DirBuilder::new().mode(0o700).create(&hidden)?;
     let inside = hidden.join("socket");
+    // A guard that was killed in between, and had this number, left them behind.
+    let _ = std::fs::remove_file(&inside);
+    let _ = std::fs::remove_dir(&hidden);
+    std::fs::DirBuilder::new().mode(0o700).create(&hidden)?;
     let made = UnixListener::bind(&inside).and_then(|listener| {
         std::fs::set_permissions(&inside, std::fs::Permissions::from_mode(0o600))?;
         std::fs::rename(&inside, path)?;

@@ -12,6 +12,7 @@ use tidy_warden_core::time::UnixTime;
 use crate::Event;
 use crate::identity::Credential;
 use crate::late::LateWill;
+use crate::registry::Concerned;
 use crate::shared::{Shared, Versions};
 use crate::upstream::take_over;
 
@@ -40,9 +41,7 @@ pub(crate) async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Vers
                     shared.emit(Event::Trouble { what });
                 }
                 // Sessions whose credential ended find that out by themselves.
-                for concerned in shared.registry.concerned(now, |_| false) {
-                    concerned.wake();
-                }
+                shared.registry.wake_ended(now);
                 continue;
             }
         };
@@ -83,8 +82,8 @@ async fn look_up(shared: &Arc<Shared>, now: UnixTime, changed: &HashSet<DeviceId
         let credentials: Vec<Credential> = some.iter().map(|each| each.credential.clone()).collect();
         match shared.knowledge.admit_many(credentials, settings.clone()).await {
             Ok(verdicts) => some.iter().zip(verdicts).for_each(|(each, verdict)| each.tell(verdict)),
-            // They ask for themselves, and say what comes of it.
-            Err(_) => some.iter().for_each(crate::registry::Concerned::ask),
+            // A change that was not looked at must not be lost.
+            Err(_) => some.iter().for_each(Concerned::owed),
         }
     }
 }

@@ -525,16 +525,14 @@ impl Gate {
         let allowed = self.rights.deliver(topic) == Delivery::Deliver;
         self.watching.deliver(topic, allowed);
         // The client was not told what the alias stands for if the message that set it was withheld: it is told now.
-        let rewritten = publish.topic.is_empty() && !told;
-        let written_out = Publish { topic: text, ..publish.clone() };
-        let fits = !rewritten || written_out.encoded_len(self.version) <= self.largest_out;
+        let written_out = (publish.topic.is_empty() && !told).then(|| Publish { topic: text, ..publish.clone() });
+        let fits = written_out.as_ref().is_none_or(|whole| whole.encoded_len(self.version) <= self.largest_out);
         if allowed && fits {
             self.passed.messages_out += 1;
             self.passed.octets_out += u64::try_from(publish.payload.len()).unwrap_or(0);
-            if rewritten {
-                written_out.append_to(self.version, &mut out.to_client);
-            } else {
-                pass(frame, &mut out.to_client)?;
+            match &written_out {
+                Some(whole) => whole.append_to(self.version, &mut out.to_client),
+                None => pass(frame, &mut out.to_client)?,
             }
             if let Some(known) = known {
                 known.told = true;

@@ -166,7 +166,7 @@ impl Knowledge {
         self.down().as_ref().map(|(since, _)| since.elapsed())
     }
 
-    /// Asks the store, unless it failed a moment ago: then only [`Self::changed_since`] tries, and the others do not queue
+    /// Asks the store, unless it was silent a moment ago: then only [`Self::changed_since`] tries, and the others do not queue
     /// up behind a store that makes everybody wait.
     async fn read<T: Send + 'static>(
         &self,
@@ -175,18 +175,24 @@ impl Knowledge {
         if let Some((_, detail)) = &*self.down() {
             return Err(StoreError::Damaged { detail: detail.clone() });
         }
-        self.try_read(question).await
+        // One row that does not read back is the trouble of whom it is about, and says nothing of the store.
+        let silent = |error: &StoreError| {
+            matches!(error, StoreError::Busy | StoreError::Absent { .. } | StoreError::Unwritable { .. })
+        };
+        self.try_read(question, silent).await
     }
 
     async fn try_read<T: Send + 'static>(
         &self,
         question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
+        silent: impl Fn(&StoreError) -> bool,
     ) -> Result<T, StoreError> {
         let store = self.reader.clone().lock_owned().await;
         let answer = finished(tokio::task::spawn_blocking(move || question(&**store)).await);
         let mut down = self.down();
         match &answer {
             Ok(_) => *down = None,
+            Err(error) if !silent(error) => {}
             Err(error) => {
                 let since = down.as_ref().map_or_else(Instant::now, |(since, _)| *since);
                 *down = Some((since, error.to_string()));
@@ -208,7 +214,7 @@ impl Knowledge {
 
     /// What is new; tries the store even if it failed before.
     pub(crate) async fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
-        self.try_read(move |store| store.changed_since(since)).await
+        self.try_read(move |store| store.changed_since(since), |_| true).await
     }
 
     /// An edition, the groups that it may name, and the trial that is running.

@@ -1,7 +1,7 @@
 //! Live sessions, so that a change in the store reaches them.
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use tidy_warden_core::id::DeviceId;
@@ -31,6 +31,8 @@ struct Handle {
     credential: OnceLock<Credential>,
     /// The last second in which the session's credential is good.
     ends: AtomicI64,
+    /// Whether the session could not ask when it should have: then the follower asks for it.
+    stale: AtomicBool,
     /// What the follower read for the session, until it looks.
     verdict: Mutex<Option<Verdict>>,
     control: watch::Sender<Control>,
@@ -50,17 +52,9 @@ pub(crate) struct Concerned {
 }
 
 impl Concerned {
-    /// Makes the session ask the store itself.
-    pub(crate) fn ask(&self) {
-        self.handle.control.send_modify(|control| {
-            control.recheck += 1;
-            control.ask += 1;
-        });
-    }
-
-    /// Makes the session look at its clock.
-    pub(crate) fn wake(&self) {
-        self.handle.control.send_modify(|control| control.recheck += 1);
+    /// The store did not say: it is asked again.
+    pub(crate) fn owed(&self) {
+        self.handle.stale.store(true, Ordering::Relaxed);
     }
 
     /// Hands the session what the store says, and makes it look.
@@ -92,6 +86,11 @@ impl Registered {
         self.handle.ends.store(at.0, Ordering::Relaxed);
     }
 
+    /// Notes that the store did not say what the session is to go by; it is asked again as soon as it answers.
+    pub(crate) fn stale(&self) {
+        self.handle.stale.store(true, Ordering::Relaxed);
+    }
+
     /// What the follower read of the credential since this was asked last.
     pub(crate) fn verdict(&self) -> Option<Verdict> {
         self.handle.verdict.lock().unwrap_or_else(PoisonError::into_inner).take()
@@ -117,6 +116,7 @@ impl Registry {
             device: device.clone(),
             credential: OnceLock::new(),
             ends: AtomicI64::new(i64::MAX),
+            stale: AtomicBool::new(false),
             verdict: Mutex::new(None),
             control: sender,
         });
@@ -124,12 +124,15 @@ impl Registry {
         Registered { id, registry: self.clone(), handle, control: receiver }
     }
 
-    /// The sessions for whose device `changed` holds, and those whose credential ended before `now`. Sessions that are not
-    /// admitted yet look for themselves.
+    /// The sessions for whose device `changed` holds, those whose credential ended before `now`, and those that the store owes
+    /// an answer. Sessions that are not admitted yet look for themselves.
     pub(crate) fn concerned(&self, now: UnixTime, changed: impl Fn(&DeviceId) -> bool) -> Vec<Concerned> {
         let all = self.lock();
-        let concerned =
-            all.values().filter(|handle| changed(&handle.device) || handle.ends.load(Ordering::Relaxed) < now.0);
+        let concerned = all.values().filter(|handle| {
+            changed(&handle.device)
+                || handle.ends.load(Ordering::Relaxed) < now.0
+                || handle.stale.swap(false, Ordering::Relaxed)
+        });
         concerned
             .filter_map(|handle| {
                 let Some(credential) = handle.credential.get() else {
@@ -142,6 +145,13 @@ impl Registry {
                 Some(Concerned { handle: handle.clone(), credential: credential.clone() })
             })
             .collect()
+    }
+
+    /// Makes the sessions look at their clock whose credential ended before `now`.
+    pub(crate) fn wake_ended(&self, now: UnixTime) {
+        for handle in self.lock().values().filter(|handle| handle.ends.load(Ordering::Relaxed) < now.0) {
+            handle.control.send_modify(|control| control.recheck += 1);
+        }
     }
 
     /// Makes every session look again at what policies give it.
@@ -193,6 +203,13 @@ mod tests {
         two.ends(UnixTime(99));
         one.ends(UnixTime(100));
         assert_eq!(registry.concerned(UnixTime(100), |_| false).len(), 1, "the last second of one has not passed");
+
+        assert_eq!(registry.concerned(UnixTime(99), |_| false).len(), 0);
+        one.stale();
+        assert_eq!(registry.concerned(UnixTime(99), |_| false).len(), 1, "the store owes it an answer");
+        assert_eq!(registry.concerned(UnixTime(99), |_| false).len(), 0, "which is told once");
+        registry.wake_ended(UnixTime(100));
+        assert!(!one.control.has_changed().unwrap() && two.control.has_changed().unwrap());
 
         registry.stop();
         assert!(one.control.borrow_and_update().stop && two.control.borrow_and_update().stop);

@@ -180,6 +180,7 @@ async fn try_bypass(shared: Arc<Shared>) {
         match upstream.bypass().await {
             Bypass::Open => {
                 shared.metrics.bypass_open.set(1);
+                shared.metrics.broker_answers.set(1);
                 shared.emit(Event::BypassOpen { broker: upstream.address().to_string() });
             }
             Bypass::Closed(_) => {

@@ -630,6 +630,7 @@ async fn look_again(shared: &Arc<Shared>, opened: &mut Opened, ask: bool) -> Res
         }
         // What is known of this session stays true until the store tells otherwise.
         Some(Err(NotAdmitted::Store(error))) => {
+            opened.registered.stale();
             shared.emit(Event::Trouble { what: format!("the store does not answer: {error}; live sessions go on") });
         }
         Some(Err(other)) => return Err(other.to_string()),

@@ -1,6 +1,6 @@
 //! What passes, counted: for each device, to be kept in the store, and for the whole guard.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -76,28 +76,51 @@ impl Tally {
 
 /// The counters of all devices that were met and not yet written.
 #[derive(Debug, Default)]
-pub(crate) struct Tallies(Mutex<HashMap<DeviceId, Arc<Tally>>>);
+pub(crate) struct Tallies(Mutex<Round>);
+
+/// All counters, and whose turn it is: where more devices are busy than are written at once, each has its turn.
+#[derive(Debug, Default)]
+struct Round {
+    all: BTreeMap<DeviceId, Arc<Tally>>,
+    next: Option<DeviceId>,
+}
 
 impl Tallies {
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<DeviceId, Arc<Tally>>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Round> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The counters of one device.
     pub(crate) fn of(&self, device: &DeviceId) -> Arc<Tally> {
-        self.lock().entry(device.clone()).or_default().clone()
+        self.lock().all.entry(device.clone()).or_default().clone()
     }
 
     /// Takes what was counted of up to `most` devices. Counters that nobody holds any more are forgotten.
     pub(crate) fn take(&self, most: usize) -> Vec<(DeviceId, Traffic)> {
         let mut taken = Vec::new();
-        self.lock().retain(|device, tally| {
+        let mut left = Vec::new();
+        let mut round = self.lock();
+        let first = round.next.take();
+        let (from, rest) = match &first {
+            Some(first) => (round.all.range::<DeviceId, _>(first..), Some(round.all.range::<DeviceId, _>(..first))),
+            None => (round.all.range::<DeviceId, _>(..), None),
+        };
+        let turns = from.chain(rest.into_iter().flatten());
+        let mut next = None;
+        for (device, tally) in turns {
             if taken.len() >= most {
-                return true;
+                next = Some(device.clone());
+                break;
             }
             taken.extend(tally.take().map(|traffic| (device.clone(), traffic)));
-            Arc::strong_count(tally) > 1
-        });
+            if Arc::strong_count(tally) == 1 {
+                left.push(device.clone());
+            }
+        }
+        round.next = next;
+        for device in left {
+            round.all.remove(&device);
+        }
         taken
     }
 
@@ -118,7 +141,7 @@ mod tests {
         let devices: Vec<DeviceId> = ["wv-1", "wv-2", "wv-3"].map(|id| id.parse().unwrap()).into();
         let held: Vec<_> = devices.iter().map(|device| tallies.of(device)).collect();
         assert_eq!(tallies.take(10), [], "nothing was counted");
-        assert_eq!(tallies.lock().len(), 3, "their sessions live");
+        assert_eq!(tallies.lock().all.len(), 3, "their sessions live");
         for tally in &held {
             tally.add(Passed { messages_in: 1, octets_in: 5, ..Passed::default() });
         }
@@ -137,6 +160,22 @@ mod tests {
         held[1].add(Passed { octets_out: 3, ..Passed::default() });
         drop(held);
         assert_eq!(tallies.take(10).len(), 1, "what a session counted last is not lost");
-        assert_eq!(tallies.lock().len(), 0);
+        assert_eq!(tallies.lock().all.len(), 0);
+    }
+
+    #[test]
+    fn where_more_are_busy_than_are_written_at_once_each_has_its_turn() {
+        let tallies = Tallies::default();
+        let devices: Vec<DeviceId> = (1..=5).map(|at| format!("wv-{at}").parse().unwrap()).collect();
+        let held: Vec<_> = devices.iter().map(|device| tallies.of(device)).collect();
+        let mut turns = Vec::new();
+        for _ in 0..5 {
+            for tally in &held {
+                tally.add(Passed { messages_in: 1, ..Passed::default() });
+            }
+            turns.extend(tallies.take(2).into_iter().map(|(device, _)| device.to_string()));
+        }
+        let twice = ["wv-1", "wv-2", "wv-3", "wv-4", "wv-5"].repeat(2);
+        assert_eq!(turns, twice);
     }
 }
