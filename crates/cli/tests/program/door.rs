@@ -511,3 +511,24 @@ fn the_service_manager_is_told_and_too_few_file_handles_are_warned_of() {
     let warned = guard.line("the warning", |line| line.contains("file handles"));
     assert!(warned.contains("200 file handles, enough for 68 of 10000 sessions"), "{warned}");
 }
+
+#[test]
+fn a_guard_that_stops_says_goodbye_on_both_sides() {
+    let world = World::equipped();
+    let broker = Mosquitto::start(&world);
+    let watch = broker.watch(&world);
+    let guard = Guard::before(&world, &broker);
+    block_on(async {
+        let mut login = world.login("wv-1");
+        login.will = Some(("rope/ossel/wv-1/lost".to_owned(), b"gone".to_vec()));
+        let mut device = login.connect(guard.address).await.unwrap();
+        assert!(device.publish("rope/ossel/wv-1/wind", b"last").await.unwrap().is_ok());
+        let stopped = std::thread::spawn(move || guard.running.terminate());
+        assert!(device.ended(SOON).await.is_some_and(|how| how.contains("0x8b")));
+        drop(device);
+        assert_eq!(stopped.join().unwrap(), Some(0));
+    });
+    watch.line("the last message", |line| line.ends_with(" last"));
+    std::thread::sleep(Duration::from_secs(1));
+    assert!(!watch.lines().iter().any(|line| line.contains("/lost")), "{}", watch.lines().join("\n"));
+}
