@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use tidy_warden_core::time::Clock;
 use tidy_warden_store::{Store, StoreError};
-use tokio::net::{TcpListener, UnixListener};
+use tokio::net::TcpListener;
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
@@ -137,7 +137,7 @@ impl Guard {
         }
         let socket = control.map(|control| {
             let (listener, remover) = control.split();
-            tasks.spawn(watch_control(shared.clone(), listener));
+            tasks.spawn(control::serve(shared.clone(), listener));
             remover
         });
         tasks.spawn(try_bypass(shared.clone()));
@@ -167,10 +167,6 @@ impl Guard {
         let _ = shared.write_notes().await;
         let _ = shared.write_traffic(usize::MAX).await;
     }
-}
-
-async fn watch_control(shared: Arc<Shared>, listener: UnixListener) {
-    control::serve(shared, listener).await;
 }
 
 /// Tries the broker without credentials, at the start and now and then.
