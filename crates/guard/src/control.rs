@@ -9,8 +9,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 use tidy_warden_core::mqtt::{
-    Ack, Connack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version,
-    reason, split,
+    Ack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version, reason, split,
 };
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::{TopicFilter, TopicName};
@@ -23,7 +22,7 @@ use crate::identity::WatchNote;
 use crate::shared::Shared;
 use crate::{Event, upstream};
 
-/// The longest request, in octets: a message to be sent, in base64 or not, stands in it.
+/// The longest request, in octets: a message to be sent stands in it.
 const MAX_REQUEST: u64 = 1024 * 1024;
 
 /// How long a request may take to come.
@@ -279,8 +278,7 @@ async fn messages(
         let packet = tokio::select! {
             packet = broker.packet() => packet?,
             _ = ping.tick() => {
-                broker.stream.write_all(&tidy_warden_core::mqtt::ping_request()).await?;
-                broker.stream.flush().await?;
+                broker.write(&tidy_warden_core::mqtt::ping_request()).await?;
                 continue;
             }
             () = gone(reader) => return Ok(()),
@@ -320,27 +318,11 @@ struct Broker {
 impl Broker {
     /// The client identifier has a `:` and no device in front of it, so that it is nobody's whose session could be taken.
     async fn open(shared: &Shared, entry: i64) -> io::Result<Self> {
-        let live = shared.live();
-        let stream = live.upstream.connect().await?;
-        let mut broker = Self { stream, input: Vec::new() };
         let client_id = format!("operator:{entry}");
-        let connect = Connect {
-            version: Version::V5,
-            clean_start: true,
-            keep_alive: KEEP_ALIVE,
-            client_id: &client_id,
-            will: None,
-            user_name: None,
-            password: None,
-            properties: Properties::default(),
-        };
-        let connect = live.upstream.sign_in(connect).to_bytes();
-        broker.write(&connect).await?;
-        let packet = tokio::time::timeout(upstream::PATIENCE, broker.packet()).await.map_err(io::Error::other)??;
-        let frame = split(&packet, MAX_PACKET).ok().flatten().ok_or_else(|| invalid("the broker sent no MQTT"))?;
-        let code = Connack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?.code;
+        let connect = Connect { keep_alive: KEEP_ALIVE, ..upstream::hello(&client_id) };
+        let (stream, code) = shared.live().upstream.begin(connect).await?;
         match code {
-            reason::SUCCESS => Ok(broker),
+            reason::SUCCESS => Ok(Self { stream, input: Vec::new() }),
             code => Err(invalid(format!("the broker refused the connection with code 0x{code:02x}"))),
         }
     }

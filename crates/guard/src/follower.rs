@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::mqtt::{Connect, Properties, Version};
+use tidy_warden_core::mqtt::Connect;
 use tidy_warden_core::time::UnixTime;
 
 use crate::Event;
@@ -14,7 +14,7 @@ use crate::identity::Credential;
 use crate::late::LateWill;
 use crate::registry::Concerned;
 use crate::shared::{Shared, Versions};
-use crate::upstream::take_over;
+use crate::upstream::{hello, take_over};
 
 /// How often the store is asked for what is new.
 const FOLLOW: Duration = Duration::from_millis(100);
@@ -124,15 +124,6 @@ async fn look_at_wills(shared: &Arc<Shared>, anew: bool, changed: &HashSet<Devic
 
 /// Goes on with the client's session at the broker and ends it with a goodbye, which discards the will.
 async fn withdraw(shared: &Shared, late: &LateWill) -> io::Result<()> {
-    let connect = Connect {
-        version: Version::V5,
-        clean_start: false,
-        keep_alive: 30,
-        client_id: &late.client_id,
-        will: None,
-        user_name: None,
-        password: None,
-        properties: Properties::default(),
-    };
+    let connect = Connect { clean_start: false, ..hello(&late.client_id) };
     take_over(&shared.live().upstream, connect).await
 }

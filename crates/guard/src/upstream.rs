@@ -175,18 +175,11 @@ impl Upstream {
             .unwrap_or_else(|_| Bypass::Unknown("it does not answer".to_owned()))
     }
 
-    /// Whether the broker takes the guard's own credentials, and if not, why.
-    ///
-    /// # Errors
-    /// It cannot be reached, or refuses.
-    pub async fn check(&self) -> io::Result<()> {
+    /// Begins a session in the guard's name; gives the connection, and the code of the broker's answer.
+    pub(crate) async fn begin(&self, connect: Connect<'_>) -> io::Result<(BrokerStream, u8)> {
         let mut stream = self.connect().await?;
-        let code = first_answer(&mut stream, &self.sign_in(hello("tidy-warden-check"))).await?;
-        if code != reason::SUCCESS {
-            return Err(io::Error::new(io::ErrorKind::PermissionDenied, format!("CONNACK 0x{code:02x}")));
-        }
-        stream.write_all(&disconnect(Version::V5, reason::SUCCESS, None)).await?;
-        stream.flush().await
+        let code = first_answer(&mut stream, &self.sign_in(connect)).await?;
+        Ok((stream, code))
     }
 }
 
@@ -197,7 +190,7 @@ async fn tcp(endpoint: &Endpoint) -> io::Result<TcpStream> {
 }
 
 /// A CONNECT that shows nothing.
-fn hello(client_id: &str) -> Connect<'_> {
+pub(crate) fn hello(client_id: &str) -> Connect<'_> {
     Connect {
         version: Version::V5,
         clean_start: true,
@@ -270,9 +263,8 @@ impl Tls {
 
 /// Goes on with a client's session and ends it with a goodbye.
 pub(crate) async fn take_over(upstream: &Upstream, connect: Connect<'_>) -> io::Result<()> {
-    let mut stream = upstream.connect().await?;
     let version = connect.version;
-    let code = first_answer(&mut stream, &upstream.sign_in(connect)).await?;
+    let (mut stream, code) = upstream.begin(connect).await?;
     if code != reason::SUCCESS {
         return Err(io::Error::other(format!("CONNACK 0x{code:02x}")));
     }

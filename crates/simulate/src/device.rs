@@ -71,6 +71,12 @@ pub struct Outcome {
 }
 
 impl Outcome {
+    /// The code and the reason, for people.
+    #[must_use]
+    pub fn told(&self) -> String {
+        format!("0x{:02x}: {}", self.code, self.reason.as_deref().unwrap_or("no reason given"))
+    }
+
     /// Whether it was granted.
     #[must_use]
     pub fn is_ok(&self) -> bool {

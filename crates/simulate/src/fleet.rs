@@ -128,8 +128,7 @@ fn thief(outfit: &Outfit) -> Result<Login, ConnectError> {
 async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell) -> io::Result<()> {
     let name = outfit.connect.device.as_str();
     let said = |what: &str, outcome: &crate::Outcome| {
-        let reason = outcome.reason.clone().unwrap_or_else(|| "no reason given".to_owned());
-        tell(name, Act::Refused(what.to_owned(), format!("0x{:02x}: {reason}", outcome.code)));
+        tell(name, Act::Refused(what.to_owned(), outcome.told()));
     };
     let mut filters = outfit.connect.subscribe.clone();
     let mut topics: Vec<String> = outfit.connect.publish.iter().map(|filter| concrete(filter)).collect();

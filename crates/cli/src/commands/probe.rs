@@ -259,7 +259,7 @@ impl Probe<'_> {
             Ok(Err(error)) => Err(end(
                 error,
                 format!(
-                    "the guard refused the certificate in the handshake: credential list {id}, and the guard's log"
+                    "the guard refused the certificate in the handshake: device show {id}, and see the guard's log"
                 ),
             )),
             Err(_) => Err(end("no CONNACK came", "see the guard's log")),
@@ -329,13 +329,10 @@ async fn tcp(address: SocketAddr) -> Result<((), String), End> {
 async fn subscribe(device: &mut Device, filter: &str) -> Result<((), String), End> {
     match device.subscribe(filter).await {
         Ok(outcome) if outcome.is_ok() => Ok(((), format!("{filter}: granted"))),
-        Ok(outcome) => {
-            let reason = outcome.reason.unwrap_or_else(|| "no reason given".to_owned());
-            Err(end(
-                format!("{filter}: 0x{:02x}: {reason}", outcome.code),
-                "the outfit is older than the edition: write it again",
-            ))
-        }
+        Ok(outcome) => Err(end(
+            format!("{filter}: {}", outcome.told()),
+            "the outfit is older than the edition: enroll --again writes a new one",
+        )),
         Err(error) => Err(end(error, "see the guard's log")),
     }
 }
@@ -348,11 +345,7 @@ async fn publish(device: &mut Device, topic: &str) -> Result<((), String), End> 
             Ok(((), format!("{topic}: PUBACK in {}, {heard}", millis(begun))))
         }
         Ok(outcome) => {
-            let reason = outcome.reason.unwrap_or_else(|| "no reason given".to_owned());
-            Err(end(
-                format!("{topic}: 0x{:02x}: {reason}", outcome.code),
-                "see the guard's log, and the broker's own rights",
-            ))
+            Err(end(format!("{topic}: {}", outcome.told()), "see the guard's log, and the broker's own rights"))
         }
         Err(error) => Err(end(error, "see the guard's log")),
     }

@@ -197,7 +197,7 @@ async fn load(console: &Console, args: &LoadArgs) -> Result<Exit, Problem> {
             let login = outfit.login().map_err(|error| Problem::refused("an outfit is of no use").because(error))?;
             let filter = outfit.connect.publish.first().ok_or_else(|| {
                 Problem::refused(format!("`{}` may publish nothing", outfit.connect.device))
-                    .next("policy adopt, then `outfit` or enroll again")
+                    .next("policy adopt, then enroll --again writes a new outfit")
             })?;
             Ok((login, tidy_warden_simulate::concrete(filter)))
         })
