@@ -49,6 +49,7 @@ keep true
   crl        sign and write an authority's current certificate revocation list
 see
   audit      read the audit record and prove that it is whole
+  store      accept a store that was put back from a backup
 try
   simulate   be a fleet: publish, answer, misbehave; or put load on a guard and measure
   demo       see a device's whole life in a made-up fleet, with nothing installed
@@ -136,6 +137,9 @@ pub(crate) enum Command {
     /// Read the audit record and prove that it is whole.
     #[command(subcommand)]
     Audit(AuditCommand),
+    /// Accept a store that was put back from a backup.
+    #[command(subcommand)]
+    Store(StoreCommand),
     /// Be a fleet: publish, answer, misbehave; or put load on a guard and measure.
     Simulate(SimulateArgs),
     /// See a device's whole life in a made-up fleet, with nothing installed.
@@ -315,6 +319,21 @@ pub(crate) enum AuditCommand {
     },
     /// Check that no entry was changed, removed or put elsewhere.
     Verify,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum StoreCommand {
+    /// Say that a store which ends earlier than what the guard has seen is the one that counts.
+    ///
+    /// What was revoked, held or blocked after its end is no longer known: do that again first. Until this is said, a running
+    /// guard lets nobody new connect.
+    Accept {
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+        #[command(flatten)]
+        because: Because,
+    },
 }
 
 /// The written reason of a change.

@@ -19,6 +19,7 @@ mod probe;
 pub(crate) mod revoke;
 pub(crate) mod settings;
 mod simulate;
+mod store;
 pub(crate) mod token;
 mod topic_match;
 mod watch;
@@ -81,6 +82,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Revoke(args) => revoke::run(&context, &args),
         Command::Crl(args) => crl::run(&context, &args),
         Command::Audit(command) => audit::run(&context, &command),
+        Command::Store(command) => store::run(&context, &command),
         Command::Simulate(args) => simulate::run(console, &args),
         Command::Demo(args) => crate::demo::run(console, &args),
         Command::TopicMatch(args) => Ok(topic_match::run(&args)),

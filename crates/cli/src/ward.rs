@@ -94,7 +94,7 @@ impl Ward {
 
     /// Another handle on the same store, which waits for other processes no longer than `patience`.
     pub(crate) fn patient_store(&self, patience: std::time::Duration) -> Result<Box<dyn Store>, Problem> {
-        let store = SqliteStore::open(&self.dir.join(STORE))?;
+        let mut store = SqliteStore::open(&self.dir.join(STORE))?;
         store.set_patience(patience)?;
         Ok(Box::new(store))
     }

@@ -12,7 +12,8 @@
 //! ```
 //!
 //! A comparison with a missing value is false, `!=` too. Texts are ordered by their octets. In `matches`, `*` stands for
-//! any run of characters. `within 30d` means from now until 30 days from now.
+//! any run of characters. `seen within 30d` means from now until 30 days from now; `cert.ends within 30d` includes what has
+//! ended already, which is the more urgent: `and not state = ended` leaves it out.
 
 mod possible;
 mod read;
@@ -27,7 +28,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::credential::CredentialRecord;
-use crate::device::{DeviceRecord, DeviceState, usable_end};
+use crate::device::{DeviceRecord, DeviceState, credential_end};
 use crate::fact::{Fact, FactName};
 use crate::id::{self, GroupName, LabelName};
 use crate::time::{Span, UnixTime};
@@ -88,7 +89,7 @@ impl fmt::Display for Field {
 /// What a comparison of times looks at; not in policies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Moment {
-    /// `cert.ends`: the latest end of the credentials that may sign in.
+    /// `cert.ends`: the latest end of the credentials that were not revoked, whether it has come or not.
     CertEnds,
     /// `seen`: when the device last connected.
     Seen,
@@ -99,6 +100,12 @@ pub enum Moment {
 impl Moment {
     /// All of them.
     pub const ALL: [Self; 3] = [Self::CertEnds, Self::Seen, Self::Created];
+
+    /// Whether `within` includes what lies in the past.
+    #[must_use]
+    pub fn looks_back(self) -> bool {
+        self == Self::CertEnds
+    }
 
     /// The word for it.
     #[must_use]
@@ -221,7 +228,7 @@ impl Instant {
 pub enum TimeTest {
     /// It compares so with this instant.
     Compared(Comparison, Instant),
-    /// It lies between now and so long from now, both included.
+    /// It lies between now and so long from now, both included; of ends, also before now.
     Within(Span),
     /// It is known.
     Known,
@@ -335,7 +342,7 @@ impl Traits for Candidate<'_> {
 
     fn time(&self, moment: Moment) -> Option<UnixTime> {
         match moment {
-            Moment::CertEnds => usable_end(self.credentials, self.now?),
+            Moment::CertEnds => credential_end(self.credentials),
             Moment::Seen => self.device.seen,
             Moment::Created => Some(self.device.created),
         }
@@ -362,10 +369,10 @@ impl TextTest {
 impl TimeTest {
     /// Whether a known time passes at `now`.
     #[must_use]
-    pub fn passes(self, found: UnixTime, now: UnixTime) -> bool {
+    pub fn passes(self, moment: Moment, found: UnixTime, now: UnixTime) -> bool {
         match self {
             Self::Compared(how, instant) => how.holds(found.cmp(&instant.at(now))),
-            Self::Within(span) => (now..=now.plus(span)).contains(&found),
+            Self::Within(span) => found <= now.plus(span) && (moment.looks_back() || found >= now),
             Self::Known => true,
         }
     }
@@ -387,7 +394,9 @@ impl Condition {
                 Found::Missing => Some(false),
                 Found::Unknown => None,
             },
-            Self::Time(moment, test) => Some(of.time(*moment).is_some_and(|found| test.passes(found, of.now()))),
+            Self::Time(moment, test) => {
+                Some(of.time(*moment).is_some_and(|found| test.passes(*moment, found, of.now())))
+            }
             Self::Group(_, Some(rule)) => rule.truth(of),
             Self::Group(name, None) => of.in_group(name),
             Self::All(parts) => all(parts.iter().map(|part| part.truth(of))),

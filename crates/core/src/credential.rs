@@ -65,6 +65,8 @@ pub struct CredentialRecord {
     pub revoked: Option<(UnixTime, Reason)>,
     /// If its device is on hold: since when.
     pub held: Option<UnixTime>,
+    /// If its authority was retired: since when nothing that it signed is trusted.
+    pub distrusted: Option<UnixTime>,
 }
 
 /// The state of a credential.
@@ -82,6 +84,8 @@ pub enum CredentialState {
     Held,
     /// Ended for good, and on the CRL.
     Revoked,
+    /// Its authority was retired, so that nobody trusts it any more.
+    Distrusted,
     /// Past its end.
     Expired,
 }
@@ -97,6 +101,7 @@ impl CredentialState {
             Self::Superseded => "superseded",
             Self::Held => "held",
             Self::Revoked => "revoked",
+            Self::Distrusted => "distrusted",
             Self::Expired => "expired",
         }
     }
@@ -119,6 +124,8 @@ impl CredentialRecord {
             CredentialState::Revoked
         } else if now > self.not_after {
             CredentialState::Expired
+        } else if self.distrusted.is_some() {
+            CredentialState::Distrusted
         } else if self.held.is_some() {
             CredentialState::Held
         } else if self.superseded_until.is_some() {
@@ -136,9 +143,9 @@ impl CredentialRecord {
     /// at: it is lifted, or becomes a revocation.
     #[must_use]
     pub fn usable_until(&self) -> Option<UnixTime> {
-        match self.revoked {
-            Some(_) => None,
-            None => Some(self.superseded_until.map_or(self.not_after, |until| until.min(self.not_after))),
+        match self.revoked.is_some() || self.distrusted.is_some() {
+            true => None,
+            false => Some(self.superseded_until.map_or(self.not_after, |until| until.min(self.not_after))),
         }
     }
 
@@ -155,6 +162,9 @@ impl CredentialRecord {
         }
         if now < self.not_before {
             return Err(Unusable::NotYet { from: self.not_before });
+        }
+        if let Some(since) = self.distrusted {
+            return Err(Unusable::Distrusted { authority: self.authority.clone(), since });
         }
         if let Some(since) = self.held {
             return Err(Unusable::Held { since });
@@ -190,6 +200,14 @@ pub enum Unusable {
         /// When.
         from: UnixTime,
     },
+    /// Its authority was retired.
+    #[error("its authority{} was retired at {since}", authority.as_ref().map(|name| format!(" `{name}`")).unwrap_or_default())]
+    Distrusted {
+        /// The authority.
+        authority: Option<AuthorityName>,
+        /// When.
+        since: UnixTime,
+    },
     /// Its device is on hold.
     #[error("the device is on hold since {since}")]
     Held {
@@ -224,6 +242,7 @@ pub(crate) mod tests {
             superseded_until: None,
             revoked: None,
             held: None,
+            distrusted: None,
         }
     }
 
@@ -236,9 +255,12 @@ pub(crate) mod tests {
         let superseded = CredentialRecord { superseded_until: at(500), ..live.clone() };
         let revoked = CredentialRecord { revoked: Some((UnixTime(300), Reason::KeyCompromise)), ..live.clone() };
         let held = CredentialRecord { held: at(125), ..live.clone() };
+        let distrusted = CredentialRecord { distrusted: at(130), ..live.clone() };
         let held_and_revoked = CredentialRecord { held: at(125), ..revoked.clone() };
         for (record, now, state, may) in [
             (&held, 200, CredentialState::Held, false),
+            (&distrusted, 200, CredentialState::Distrusted, false),
+            (&distrusted, 1_001, CredentialState::Expired, false),
             (&held, 1_001, CredentialState::Expired, false),
             (&held_and_revoked, 200, CredentialState::Revoked, false),
             (&issued, 99, CredentialState::Issued, false),

@@ -81,17 +81,20 @@ pub enum Barred {
     Retired(UnixTime),
 }
 
-/// The end of the credential that may sign in longest; `None` if none may.
+/// The end of the credential that may sign in longest, whether that has come or not; `None` if there is none that was not
+/// revoked or distrusted.
 #[must_use]
-pub fn usable_end(credentials: &[CredentialRecord], now: UnixTime) -> Option<UnixTime> {
-    credentials.iter().filter_map(CredentialRecord::usable_until).filter(|until| *until >= now).max()
+pub fn credential_end(credentials: &[CredentialRecord]) -> Option<UnixTime> {
+    credentials.iter().filter_map(CredentialRecord::usable_until).max()
 }
 
 /// The state of a device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum DeviceState {
-    /// It has no credential that may sign in.
+    /// It never had a credential.
     Listed,
+    /// It has had credentials, and none of them may sign in any more: it must enrol anew.
+    Ended,
     /// A credential was made for it.
     Issued,
     /// It has its credential.
@@ -108,14 +111,15 @@ pub enum DeviceState {
 
 impl DeviceState {
     /// All of them, in the order of a device's life.
-    pub const ALL: [Self; 7] =
-        [Self::Listed, Self::Issued, Self::Equipped, Self::Live, Self::Held, Self::Out, Self::Retired];
+    pub const ALL: [Self; 8] =
+        [Self::Listed, Self::Ended, Self::Issued, Self::Equipped, Self::Live, Self::Held, Self::Out, Self::Retired];
 
     /// The word for it.
     #[must_use]
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Listed => "listed",
+            Self::Ended => "ended",
             Self::Issued => "issued",
             Self::Equipped => "equipped",
             Self::Live => "live",
@@ -147,7 +151,7 @@ impl DeviceState {
                 }
             })
             .max()
-            .unwrap_or(Self::Listed)
+            .unwrap_or(if credentials.is_empty() { Self::Listed } else { Self::Ended })
     }
 }
 
@@ -198,11 +202,20 @@ pub fn missing(
     for fact in demands.facts.iter().filter(|fact| !device.facts.contains_key(fact)) {
         out.push(format!("its kind wants the fact `{fact}`: `device edit {id} --fact {fact}=...`"));
     }
-    if state == DeviceState::Listed {
-        let past = credentials.iter().filter(|credential| credential.state(now) == CredentialState::Expired);
-        out.push(match past.map(|credential| credential.not_after).max() {
-            Some(ended) => format!("its certificate ended on {}: `enroll {id} --again ...`", ended.date()),
-            None => format!("it has no certificate: `enroll {id} --csr FILE` or `enroll {id} --make-key`"),
+    if matches!(state, DeviceState::Listed | DeviceState::Ended) {
+        let again = format!("`enroll {id} --csr FILE` or `enroll {id} --make-key`");
+        // Newest first: what became of the last one is what matters.
+        out.push(match credentials.first().map(|credential| (credential, credential.state(now))) {
+            None => format!("it has no certificate: {again}"),
+            Some((last, CredentialState::Distrusted)) => {
+                let authority = last.authority.as_ref().map(|name| format!(" `{name}`")).unwrap_or_default();
+                format!("the authority{authority} of its certificate was retired: {again}")
+            }
+            Some((_, CredentialState::Revoked)) => format!("its certificate was revoked: {again}"),
+            Some((last, _)) => {
+                let ended = last.usable_until().unwrap_or(last.not_after);
+                format!("its certificate ended on {}: {again}", ended.date())
+            }
         });
         if demands.token_login {
             out.push(format!("until then it can sign in by token: `token issue {id}`"));
@@ -250,7 +263,7 @@ mod tests {
             .is_empty()
         );
         let over = CredentialRecord { not_after: UnixTime(150), ..live.clone() };
-        assert_eq!(state(&device, std::slice::from_ref(&over)), DeviceState::Listed);
+        assert_eq!(state(&device, std::slice::from_ref(&over)), DeviceState::Ended);
         assert!(
             missing(&device, &[over], Demands { facts: &[], token_login: false }, PolicyStanding::MayConnect, now)[0]
                 .contains("ended on 1970-01-01")

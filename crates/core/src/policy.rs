@@ -7,6 +7,7 @@
 mod brute;
 mod check;
 mod compare;
+mod cover;
 mod decide;
 mod draft;
 mod edition;
@@ -21,9 +22,9 @@ mod sole;
 mod table;
 #[cfg(test)]
 mod tests;
-mod trie;
 mod write;
 
+pub use crate::topic::Missing;
 pub use check::{Checked, Household, Proved, check};
 pub use compare::{Changed, ChangedAlike, Comparison, Grants, compare};
 pub use decide::{Admitted, Decision, Delivery, Denial, Granted, Meter, NoMeter, Publish, Rights};
@@ -31,7 +32,7 @@ pub use draft::{Draft, Observed, Outlier, draft};
 pub use edition::{Edition, PolicyFile, digest};
 pub use fleet::{Fleet, FleetRow, Pair};
 pub use layout::layout;
-pub use pattern::{Missing, Pattern, PatternLevel, Speaker, Variable};
+pub use pattern::{Pattern, PatternLevel, Speaker, Variable};
 pub use reach::{Reach, ReachedBy, Reaching, fleet_for, reach};
 pub use read::read_file;
 pub use rule::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Policy, Rate, Rule, RulePlace, Sole, Target};

@@ -197,6 +197,25 @@ impl OnRefusal {
     }
 }
 
+/// What becomes of live sessions when nobody has known for too long who is out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WithoutStore {
+    /// They end.
+    End,
+    /// They go on until their credentials end; whoever is revoked meanwhile stays connected.
+    Keep,
+}
+
+impl WithoutStore {
+    fn parse(text: &str) -> Option<Self> {
+        match text {
+            "end" => Some(Self::End),
+            "keep" => Some(Self::Keep),
+            _ => None,
+        }
+    }
+}
+
 /// What follows from a sign that a device's key is in two places.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CloneWatch {
@@ -277,13 +296,21 @@ pub struct GuardSettings {
     /// `sender_property`: the MQTT 5.0 user property that tells receivers the sender's device, default `sender`; empty for
     /// none.
     pub sender_property: String,
-    /// `store_patience`: how long devices that the guard knows may still connect while the store does not answer,
-    /// default 5 minutes.
+    /// `store_patience`: how long the guard goes by what it knew last while the store does not answer, default 30 seconds: the
+    /// bound on how late a revocation can be.
     pub store_patience: Span,
+    /// `without_store`: what becomes of live sessions when that time is over, default `end`.
+    pub without_store: WithoutStore,
     /// `max_packet`: the largest MQTT packet taken from a client, in octets, default 256 KiB.
     pub max_packet: u32,
     /// `max_sessions`: the most clients at once, default 10,000.
     pub max_sessions: u32,
+    /// `sessions_per_device`: the most of them that one device may have, default 16.
+    pub sessions_per_device: u32,
+    /// `sessions_per_source`: the most that may come from one network (IPv4 /24, IPv6 /64), default 5,000.
+    pub sessions_per_source: u32,
+    /// `longest_keep_alive`: how long a client may be silent at most, whatever it asks for, default 1 hour.
+    pub longest_keep_alive: Span,
     /// `on_refusal`: what happens on a refusal, for kinds that say nothing of their own; default `refuse`.
     pub on_refusal: OnRefusal,
 }
@@ -301,9 +328,13 @@ impl Default for GuardSettings {
             broker_ca: None,
             broker_identity: None,
             sender_property: "sender".to_owned(),
-            store_patience: Span::from_seconds(300),
+            store_patience: Span::from_seconds(30),
+            without_store: WithoutStore::End,
             max_packet: 256 * 1024,
             max_sessions: 10_000,
+            sessions_per_device: 16,
+            sessions_per_source: 5_000,
+            longest_keep_alive: Span::from_seconds(3_600),
             on_refusal: OnRefusal::Refuse,
         }
     }
@@ -730,8 +761,12 @@ impl Reader<'_> {
             "broker_key",
             "sender_property",
             "store_patience",
+            "without_store",
             "max_packet",
             "max_sessions",
+            "sessions_per_device",
+            "sessions_per_source",
+            "longest_keep_alive",
             "on_refusal",
         ];
         self.only(table, "[guard]", KNOWN);
@@ -774,8 +809,23 @@ impl Reader<'_> {
             store_patience: self
                 .text(table, "store_patience", "expected a length of time, such as \"5m\"", |text| text.parse().ok())
                 .unwrap_or(default.store_patience),
+            without_store: self
+                .text(table, "without_store", "expected \"end\" or \"keep\"", WithoutStore::parse)
+                .unwrap_or(default.without_store),
             max_packet: self.number(table, "max_packet", 1024..=268_435_460).unwrap_or(default.max_packet),
             max_sessions: self.number(table, "max_sessions", 1..=10_000_000).unwrap_or(default.max_sessions),
+            sessions_per_device: self
+                .number(table, "sessions_per_device", 1..=10_000_000)
+                .unwrap_or(default.sessions_per_device),
+            sessions_per_source: self
+                .number(table, "sessions_per_source", 1..=10_000_000)
+                .unwrap_or(default.sessions_per_source),
+            longest_keep_alive: self
+                .text(table, "longest_keep_alive", "expected a length from 10s to 18h, such as \"1h\"", |text| {
+                    // A keep-alive is 16 bits of seconds (MQTT 5.0 section 3.1.2.10).
+                    text.parse::<Span>().ok().filter(|span| (10..=64_800).contains(&span.seconds()))
+                })
+                .unwrap_or(default.longest_keep_alive),
             on_refusal: self.text(table, "on_refusal", ON_REFUSAL, OnRefusal::parse).unwrap_or(default.on_refusal),
         }
     }

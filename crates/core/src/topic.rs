@@ -9,7 +9,9 @@
 mod filter;
 mod set;
 mod sets;
+pub(crate) mod trie;
 
 pub use filter::{BadFilter, BadTopic, Level, ShareName, TopicFilter, TopicName, split_share};
 pub use set::{intersection, overlap, uncovered};
 pub use sets::{Piece, TopicSet};
+pub use trie::{Exhausted, Missing, Work};

@@ -139,6 +139,8 @@ pub enum Event {
     },
     /// New settings took effect.
     Reloaded,
+    /// Other authorities are trusted than before.
+    Authorities,
     /// An edition took effect.
     Edition {
         /// Its number.
@@ -168,6 +170,7 @@ impl Event {
             | Self::TlsRefused { .. }
             | Self::BypassOpen { .. }
             | Self::Reloaded
+            | Self::Authorities
             | Self::Edition { .. }
             | Self::Trouble { .. } => None,
         }
@@ -229,7 +232,8 @@ impl fmt::Display for Event {
                 "WARNING: the broker at {broker} lets in who shows nothing, so that everybody who reaches it goes around \
                  the guard; give it a password that only the guard knows, or a network of its own"
             ),
-            Self::Reloaded => write!(f, "reloaded the settings and the authorities"),
+            Self::Reloaded => write!(f, "reloaded the settings"),
+            Self::Authorities => write!(f, "the authorities changed; trusting those of the store now"),
             Self::Edition { number } => write!(f, "deciding by edition {number} now"),
             Self::Trouble { what } => write!(f, "trouble: {what}"),
         }

@@ -8,9 +8,11 @@ use std::time::Duration;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::mqtt::Connect;
 use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::StoreError;
+use tokio::time::Instant;
 
 use crate::Event;
-use crate::identity::Credential;
+use crate::identity::{Credential, Follows};
 use crate::late::LateWill;
 use crate::registry::Concerned;
 use crate::shared::{Shared, Versions};
@@ -22,61 +24,175 @@ const FOLLOW: Duration = Duration::from_millis(100);
 /// How many sessions are looked up at once when their devices changed.
 const LOOKED_UP: usize = 256;
 
+/// How often sessions that must end for want of a store are told so.
+const TELL_AGAIN: Duration = Duration::from_secs(1);
+
+/// Where the follower is.
+pub(crate) struct Position {
+    /// Up to which change number everything was dealt with, in the store as it is.
+    pub(crate) change: i64,
+    /// The policies that were taken last.
+    pub(crate) versions: Versions,
+    /// Whether the store was found to be older than what was seen of it.
+    pub(crate) behind: bool,
+}
+
 /// Asks the store for what is new, and makes the sessions concerned look again.
-pub(crate) async fn follow(shared: Arc<Shared>, mut change: i64, mut known: Versions) {
+pub(crate) async fn follow(shared: Arc<Shared>, mut at: Position) {
     let mut troubled = false;
+    let mut told_to_end: Option<Instant> = None;
+    // Whether everybody is to be looked at, because nobody knows who is concerned.
+    let mut everybody = at.behind;
     loop {
         tokio::time::sleep(FOLLOW).await;
         let now = shared.knowledge.now();
-        let changes = match shared.knowledge.changed_since(change).await {
+        let seen = shared.knowledge.seen();
+        // A store that is behind is compared with what was seen of it each time: it may be put right by putting back the other.
+        let mut answer = shared.knowledge.changed_since(seen.number).await;
+        if matches!(answer, Err(StoreError::Replaced { .. } | StoreError::Absent { .. } | StoreError::Damaged { .. }))
+            && shared.knowledge.reopen().await.is_ok()
+        {
+            shared.emit(Event::Trouble { what: "the store was replaced, and is opened anew".to_owned() });
+            shared.forget_store();
+            at.versions = Versions::default();
+            everybody = true;
+            answer = shared.knowledge.changed_since(seen.number).await;
+        }
+        let mut changes = match answer {
             Ok(changes) => changes,
             Err(error) => {
                 shared.metrics.store_answers.set(0);
                 if !std::mem::replace(&mut troubled, true) {
-                    let patience = shared.live().settings.guard.store_patience;
-                    let what = format!(
-                        "the store does not answer: {error}; the guard goes on with what it knows, and lets devices that \
-                         it knows connect for {patience} more"
-                    );
-                    shared.emit(Event::Trouble { what });
+                    shared.emit(Event::Trouble {
+                        what: shared.without_store(&format!("the store does not answer: {error}")),
+                    });
                 }
+                end_exhausted(&shared, &mut told_to_end);
                 // Sessions whose credential ended find that out by themselves.
                 shared.registry.wake_ended(now);
                 continue;
             }
         };
-        shared.metrics.store_answers.set(1);
         if std::mem::replace(&mut troubled, false) {
             shared.emit(Event::Trouble { what: "the store answers again".to_owned() });
+            everybody = true;
         }
+        match shared.knowledge.compare(&changes) {
+            Follows::On => {
+                if std::mem::replace(&mut at.behind, false) {
+                    shared.emit(Event::Trouble { what: "the store is the one that was seen before".to_owned() });
+                    everybody = true;
+                }
+            }
+            Follows::Accepted => {
+                shared.emit(Event::Trouble { what: "the older store was accepted; devices may connect".to_owned() });
+                at.behind = false;
+                everybody = true;
+            }
+            Follows::Behind(what) => {
+                if !std::mem::replace(&mut at.behind, true) {
+                    let what = format!(
+                        "ALARM: the store is older than what was seen of it: {what}; revocations may be missing. Nobody new \
+                         may connect until a person says `store accept`"
+                    );
+                    shared.emit(Event::Trouble { what: shared.without_store(&what) });
+                    everybody = true;
+                    at.change = 0;
+                }
+                // What changes in the older store still counts against those who are there.
+                match shared.knowledge.changed_since(at.change).await {
+                    Ok(since) => changes = since,
+                    Err(_) => continue,
+                }
+            }
+        }
+        shared.metrics.store_answers.set(i64::from(!at.behind));
+        match shared.knowledge.doubt() {
+            Some(_) => end_exhausted(&shared, &mut told_to_end),
+            None => told_to_end = None,
+        }
+        let changed: Option<HashSet<DeviceId>> = match (everybody, changes.devices.take()) {
+            (false, Some(devices)) => Some(devices.into_iter().collect()),
+            _ => None,
+        };
+        shared.knowledge.forget(changed.as_ref(), changes.to);
+        at.change = changes.to;
+        if at.behind {
+            // Its policies and authorities are those of yesterday; what is known from today stays.
+            everybody = false;
+            look_up(&shared, now, changed.as_ref()).await;
+            continue;
+        }
+        take_bound(&shared).await;
+        take_trust(&shared, changes.authorities).await;
         // A session that was quicker may have taken the new policies already; then the others must hear of them still.
         let versions = Versions::from(&changes);
         let taken = shared.take(versions).await;
-        let mut anew = versions != known || matches!(taken, Ok(true));
+        let mut anew = versions != at.versions || matches!(taken, Ok(true));
         match taken {
             Err(error) if anew => shared.emit(Event::Trouble { what: error.to_string() }),
-            Ok(_) if versions.edition != known.edition => shared.emit(Event::Edition { number: versions.edition }),
+            Ok(_) if versions.edition != at.versions.edition => {
+                shared.emit(Event::Edition { number: versions.edition });
+            }
             _ => {}
         }
-        known = versions;
+        at.versions = versions;
         shared.metrics.edition.set(i64::from(versions.edition));
         if shared.trial_is_over(now) {
             shared.end_trial();
             anew = true;
         }
-        let changed: HashSet<DeviceId> = changes.devices.into_iter().collect();
-        change = changes.to;
-        look_up(&shared, now, &changed).await;
-        look_at_wills(&shared, anew, &changed).await;
+        everybody = false;
+        look_up(&shared, now, changed.as_ref()).await;
+        look_at_wills(&shared, anew, changed.as_ref()).await;
         if anew {
             shared.registry.recheck_all();
         }
     }
 }
 
-/// Reads the credentials of all sessions whose devices changed, many at once, and hands each what it says.
-async fn look_up(shared: &Arc<Shared>, now: UnixTime, changed: &HashSet<DeviceId>) {
-    let concerned = shared.registry.concerned(now, |device| changed.contains(device));
+/// Takes the keys that were bound since.
+async fn take_bound(shared: &Shared) {
+    let before = shared.trust.now();
+    match shared.knowledge.bound(before.clone()).await {
+        Ok(None) => {}
+        Ok(Some(trust)) => drop(shared.trust.replace(&before, trust)),
+        Err(error) => shared.emit(Event::Trouble { what: format!("the bound keys cannot be read: {error}") }),
+    }
+}
+
+/// Takes other authorities, if there are any. Sessions whose authority is gone look again.
+pub(crate) async fn take_trust(shared: &Shared, authorities: i64) {
+    let before = shared.trust.now();
+    if before.authorities >= authorities {
+        return;
+    }
+    match shared.knowledge.trust(before.clone(), authorities).await {
+        Ok(trust) => {
+            if shared.trust.replace(&before, trust) {
+                shared.emit(Event::Authorities);
+                shared.registry.recheck_all();
+            }
+        }
+        // Tried again in a moment, for what is missing still differs.
+        Err(error) => shared.emit(Event::Trouble { what: format!("the authorities cannot be read: {error}") }),
+    }
+}
+
+/// Makes sessions end that went on without a store for as long as they may.
+fn end_exhausted(shared: &Shared, told: &mut Option<Instant>) {
+    let settings = shared.live().settings.clone();
+    if shared.knowledge.exhausted(&settings).is_none() || told.is_some_and(|told| told.elapsed() < TELL_AGAIN) {
+        return;
+    }
+    *told = Some(Instant::now());
+    shared.registry.recheck_all();
+}
+
+/// Reads the credentials of all sessions whose devices changed, many at once, and hands each what it says; `None` stands for
+/// all devices.
+async fn look_up(shared: &Arc<Shared>, now: UnixTime, changed: Option<&HashSet<DeviceId>>) {
+    let concerned = shared.registry.concerned(now, |device| changed.is_none_or(|changed| changed.contains(device)));
     let settings = shared.live().settings.clone();
     for some in concerned.chunks(LOOKED_UP) {
         let credentials: Vec<Credential> = some.iter().map(|each| each.credential.clone()).collect();
@@ -89,8 +205,8 @@ async fn look_up(shared: &Arc<Shared>, now: UnixTime, changed: &HashSet<DeviceId
 }
 
 /// Withdraws the wills whose sender lost the right to them by a change; the others go on waiting.
-async fn look_at_wills(shared: &Arc<Shared>, anew: bool, changed: &HashSet<DeviceId>) {
-    for late in shared.late_wills.concerned(anew, changed) {
+async fn look_at_wills(shared: &Arc<Shared>, anew: bool, changed: Option<&HashSet<DeviceId>>) {
+    for late in shared.late_wills.concerned(|device| anew || changed.is_none_or(|changed| changed.contains(device))) {
         let live = shared.live();
         let admitted = shared.knowledge.admit(&late.credential, &live.settings).await;
         let stays = match admitted {

@@ -1,21 +1,25 @@
 //! Who a connection is: a certificate that the store knows, or a token, and whether it may sign in now.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex as SyncMutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::PublicKey;
-use tidy_warden_core::settings::Settings;
-use tidy_warden_core::time::{Clock, UnixTime};
+use tidy_warden_core::key::{PublicKey, sha256};
+use tidy_warden_core::settings::{Settings, WithoutStore};
+use tidy_warden_core::time::{Clock, Span, UnixTime};
 use tidy_warden_core::token::{Parties, VerifiedToken, verify};
 use tidy_warden_store::{
-    Cause, Changes, DeviceView, EditionRecord, GroupRecord, Store, StoreError, Traffic, TrialDifference, TrialRecord,
+    Cause, Changes, DeviceView, EditionRecord, GroupRecord, NewCredential, Store, StoreError, Traffic, TrialDifference,
+    TrialRecord,
 };
 use tokio::sync::Mutex;
+
+use crate::seen::Head;
+use crate::trust::Trust;
 
 /// The account under which the guard's own changes are recorded.
 const ACTOR: &str = "guard";
@@ -28,12 +32,73 @@ const MOST_REMEMBERED: usize = 100_000;
 #[derive(Clone)]
 pub(crate) struct Knowledge {
     reader: Arc<Mutex<Box<dyn Store>>>,
+    /// The follower's own, so that no session's question keeps a revocation waiting.
+    follower: Arc<Mutex<Box<dyn Store>>>,
     writer: Arc<Mutex<Box<dyn Store>>>,
     clock: Arc<dyn Clock>,
-    /// Since when the store does not answer, and what it says.
-    down: Arc<SyncMutex<Option<(Instant, String)>>>,
-    /// What the store said last of the credentials that were admitted.
-    remembered: Arc<SyncMutex<HashMap<Credential, Found>>>,
+    sight: Arc<SyncMutex<Sight>>,
+    memory: Arc<SyncMutex<Memory>>,
+}
+
+/// How well the store is seen.
+struct Sight {
+    /// When the follower was last told what is new.
+    heard: Instant,
+    /// What the store says instead of an answer, while it does not give one.
+    silent: Option<String>,
+    /// How far the audit record was ever seen.
+    seen: Head,
+    /// Since when the store lacks the end of the record that was seen, and what was found.
+    behind: Option<(Instant, String)>,
+}
+
+/// What the store said last of the credentials that were admitted, for the case that it falls silent. It is as old as the
+/// follower's last answer: whatever changed since then is forgotten first.
+#[derive(Default)]
+struct Memory {
+    /// Up to which change number everything that changed was forgotten.
+    upto: i64,
+    found: HashMap<Credential, Found>,
+    of_device: HashMap<DeviceId, Vec<Credential>>,
+}
+
+impl Memory {
+    /// Remembers what the store said at the change number `at`.
+    fn keep(&mut self, credential: &Credential, found: Found, at: i64) {
+        // What was read before a change that is dealt with may be what the change was about.
+        if at < self.upto {
+            return;
+        }
+        if self.found.len() >= MOST_REMEMBERED {
+            self.forget_all();
+        }
+        let device = found.device.id.clone();
+        if self.found.insert(credential.clone(), found).is_none() {
+            self.of_device.entry(device).or_default().push(credential.clone());
+        }
+    }
+
+    fn forget(&mut self, device: &DeviceId) {
+        for credential in self.of_device.remove(device).into_iter().flatten() {
+            self.found.remove(&credential);
+        }
+    }
+
+    fn forget_all(&mut self) {
+        self.found.clear();
+        self.of_device.clear();
+    }
+}
+
+/// How what the store tells stands to what was seen of it before.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Follows {
+    /// It goes on where it was.
+    On,
+    /// It lacks what was seen, and nobody accepted that; in words what is missing.
+    Behind(String),
+    /// It lacked what was seen, and a person accepted that just now.
+    Accepted,
 }
 
 /// What the store knows of a credential.
@@ -85,6 +150,15 @@ pub(crate) enum NotAdmitted {
     Nothing,
     #[error("the store does not answer: {0}")]
     Store(#[from] StoreError),
+    #[error("the store is older than what was seen of it: {0}")]
+    Behind(String),
+}
+
+impl NotAdmitted {
+    /// Whether this says nothing of the credential, because nobody knows.
+    pub(crate) fn is_doubt(&self) -> bool {
+        matches!(self, Self::Store(_) | Self::Behind(_))
+    }
 }
 
 impl Found {
@@ -142,14 +216,21 @@ fn unknown(credential: &Credential) -> NotAdmitted {
     }
 }
 
+/// The store as one connection sees it.
+type Seat = Arc<Mutex<Box<dyn Store>>>;
+
 impl Knowledge {
-    pub(crate) fn new(reader: Box<dyn Store>, writer: Box<dyn Store>, clock: Arc<dyn Clock>) -> Self {
+    /// `seen` is how far a guard saw the record before.
+    pub(crate) fn new(stores: Stores, clock: Arc<dyn Clock>, seen: Head) -> Self {
+        let seat = |store| Arc::new(Mutex::new(store));
+        let sight = Sight { heard: Instant::now(), silent: None, seen, behind: None };
         Self {
-            reader: Arc::new(Mutex::new(reader)),
-            writer: Arc::new(Mutex::new(writer)),
+            reader: seat(stores.reader),
+            follower: seat(stores.follower),
+            writer: seat(stores.writer),
             clock,
-            down: Arc::default(),
-            remembered: Arc::default(),
+            sight: Arc::new(SyncMutex::new(sight)),
+            memory: Arc::default(),
         }
     }
 
@@ -157,13 +238,32 @@ impl Knowledge {
         self.clock.now()
     }
 
-    fn down(&self) -> std::sync::MutexGuard<'_, Option<(Instant, String)>> {
-        self.down.lock().unwrap_or_else(PoisonError::into_inner)
+    fn sight(&self) -> std::sync::MutexGuard<'_, Sight> {
+        self.sight.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// How long the store has not answered; `None` while it does.
-    pub(crate) fn silent_for(&self) -> Option<Duration> {
-        self.down().as_ref().map(|(since, _)| since.elapsed())
+    fn memory(&self) -> std::sync::MutexGuard<'_, Memory> {
+        self.memory.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// How far the record was ever seen.
+    pub(crate) fn seen(&self) -> Head {
+        self.sight().seen
+    }
+
+    /// Since how long nobody knows what the store holds: it does not answer, or it is not the one that was seen. `None` while
+    /// all is well.
+    pub(crate) fn doubt(&self) -> Option<Duration> {
+        let sight = self.sight();
+        let silent = sight.silent.is_some().then(|| sight.heard.elapsed());
+        silent.max(sight.behind.as_ref().map(|(since, _)| since.elapsed()))
+    }
+
+    /// Why live sessions may not go on: nobody has known for longer than the settings allow.
+    pub(crate) fn exhausted(&self, settings: &Settings) -> Option<String> {
+        let guard = &settings.guard;
+        let too_long = guard.without_store == WithoutStore::End && self.doubt()? >= patience(settings);
+        too_long.then(|| format!("the store could not be asked for {}", guard.store_patience))
     }
 
     /// Asks the store, unless it was silent a moment ago: then only [`Self::changed_since`] tries, and the others do not queue
@@ -172,33 +272,23 @@ impl Knowledge {
         &self,
         question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        if let Some((_, detail)) = &*self.down() {
+        if let Some(detail) = &self.sight().silent {
             return Err(StoreError::Damaged { detail: detail.clone() });
         }
-        // One row that does not read back is the trouble of whom it is about, and says nothing of the store.
-        let silent = |error: &StoreError| {
-            matches!(error, StoreError::Busy | StoreError::Absent { .. } | StoreError::Unwritable { .. })
-        };
-        self.try_read(question, silent).await
-    }
-
-    async fn try_read<T: Send + 'static>(
-        &self,
-        question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
-        silent: impl Fn(&StoreError) -> bool,
-    ) -> Result<T, StoreError> {
-        let store = self.reader.clone().lock_owned().await;
-        let answer = finished(tokio::task::spawn_blocking(move || question(&**store)).await);
-        let mut down = self.down();
-        match &answer {
-            Ok(_) => *down = None,
-            Err(error) if !silent(error) => {}
-            Err(error) => {
-                let since = down.as_ref().map_or_else(Instant::now, |(since, _)| *since);
-                *down = Some((since, error.to_string()));
+        let answer = ask(&self.reader, question).await;
+        if let Err(error) = &answer {
+            // One row that does not read back is the trouble of whom it is about, and says nothing of the store.
+            let silent = matches!(
+                error,
+                StoreError::Busy
+                    | StoreError::Absent { .. }
+                    | StoreError::Replaced { .. }
+                    | StoreError::Unwritable { .. }
+            );
+            if silent {
+                self.sight().silent.get_or_insert_with(|| error.to_string());
             }
         }
-        drop(down);
         answer
     }
 
@@ -207,14 +297,77 @@ impl Knowledge {
         change: impl FnOnce(&mut dyn Store, &Cause) -> Result<T, StoreError> + Send + 'static,
         because: String,
     ) -> Result<T, StoreError> {
+        if let Some((_, what)) = &self.sight().behind {
+            return Err(StoreError::Unwritable { detail: what.clone() });
+        }
         let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because };
         let mut store = self.writer.clone().lock_owned().await;
         finished(tokio::task::spawn_blocking(move || change(&mut **store, &cause)).await)
     }
 
-    /// What is new; tries the store even if it failed before.
+    /// What is new; for the follower, who tries the store even if it failed before.
     pub(crate) async fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
-        self.try_read(move |store| store.changed_since(since), |_| true).await
+        let answer = ask(&self.follower, move |store| store.changed_since(since)).await;
+        let mut sight = self.sight();
+        match &answer {
+            Ok(_) => {
+                sight.heard = Instant::now();
+                sight.silent = None;
+            }
+            Err(error) => sight.silent = Some(error.to_string()),
+        }
+        drop(sight);
+        answer
+    }
+
+    /// Opens the store anew on all connections.
+    pub(crate) async fn reopen(&self) -> Result<(), StoreError> {
+        for seat in [&self.follower, &self.reader, &self.writer] {
+            let mut store = seat.clone().lock_owned().await;
+            finished(tokio::task::spawn_blocking(move || store.reopen()).await)?;
+        }
+        Ok(())
+    }
+
+    /// Compares what the store tells with what was seen of it, and notes it. `changes` must be what is new since the number
+    /// of [`Self::seen`].
+    pub(crate) fn compare(&self, changes: &Changes) -> Follows {
+        let mut sight = self.sight();
+        let Head { number, hash } = sight.seen;
+        let goes_on = number == 0 || (changes.to >= number && changes.since == Some(hash));
+        let accepted = changes.given_up == Some((number, hash));
+        if goes_on || accepted {
+            sight.seen = Head { number: changes.to, hash: changes.head };
+            sight.behind = None;
+            return if goes_on { Follows::On } else { Follows::Accepted };
+        }
+        let what = match changes.to < number {
+            true => format!("its record ends with entry {}, and entry {number} was seen", changes.to),
+            false => format!("its entry {number} is not the one that was seen"),
+        };
+        sight.behind.get_or_insert_with(|| (Instant::now(), what.clone()));
+        Follows::Behind(what)
+    }
+
+    /// Forgets everything that is remembered of devices that changed, before anything else is done about them; `None` stands
+    /// for all devices. `to` is the change number up to which this is.
+    pub(crate) fn forget(&self, changed: Option<&HashSet<DeviceId>>, to: i64) {
+        let mut memory = self.memory();
+        match changed {
+            Some(devices) => devices.iter().for_each(|device| memory.forget(device)),
+            None => memory.forget_all(),
+        }
+        memory.upto = to;
+    }
+
+    /// The authorities as the store has them at the change number `authorities`.
+    pub(crate) async fn trust(&self, before: Arc<Trust>, authorities: i64) -> Result<Trust, StoreError> {
+        ask(&self.follower, move |store| Trust::read(store, authorities, &before)).await
+    }
+
+    /// `before` with the keys that were bound since; `None` if there are none.
+    pub(crate) async fn bound(&self, before: Arc<Trust>) -> Result<Option<Trust>, StoreError> {
+        ask(&self.follower, move |store| before.with_bound(store)).await
     }
 
     /// An edition, the groups that it may name, and the trial that is running.
@@ -243,21 +396,29 @@ impl Knowledge {
     }
 
     /// Whether a credential may sign in at this moment, and which policies count. While the store does not answer, what it
-    /// said last counts, but not for longer than the settings say.
+    /// said last counts, but not for longer than the settings say; the answer then has no changes in it, and the store owes
+    /// the session another.
     pub(crate) async fn admit(
         &self,
         credential: &Credential,
         settings: &Settings,
     ) -> Result<(Admitted, Option<Changes>), NotAdmitted> {
+        self.not_behind()?;
         let now = self.now();
         let wanted = credential.clone();
-        let answer = self.read(move |store| Ok((Found::look(store, &wanted)?, store.changed_since(i64::MAX)?))).await;
+        let answer = self.read(move |store| Ok((store.changed_since(i64::MAX)?, Found::look(store, &wanted)?))).await;
         match answer {
-            Ok((found, changes)) => {
+            Ok((changes, found)) => {
+                let seen = self.seen().number;
+                if changes.to < seen {
+                    // The follower will say so in a moment, and to everybody.
+                    let what = format!("its record ends with entry {}, and entry {seen} was seen", changes.to);
+                    return Err(NotAdmitted::Behind(what));
+                }
                 let found = found.ok_or_else(|| unknown(credential))?;
-                let admitted = found.clone().judge(credential, settings, now);
-                self.remember(credential, admitted.is_ok().then_some(found));
-                Ok((admitted?, Some(changes)))
+                let admitted = found.clone().judge(credential, settings, now)?;
+                self.memory().keep(credential, found, changes.to);
+                Ok((admitted, Some(changes)))
             }
             Err(error) => match self.recall(credential, settings) {
                 Some(found) => Ok((found.judge(credential, settings, now)?, None)),
@@ -266,32 +427,20 @@ impl Knowledge {
         }
     }
 
-    fn remembered(&self) -> std::sync::MutexGuard<'_, HashMap<Credential, Found>> {
-        self.remembered.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn remember(&self, credential: &Credential, found: Option<Found>) {
-        let mut remembered = self.remembered();
-        match found {
-            Some(found) => {
-                if remembered.len() >= MOST_REMEMBERED {
-                    remembered.clear();
-                }
-                remembered.insert(credential.clone(), found);
-            }
-            None => {
-                remembered.remove(credential);
-            }
+    fn not_behind(&self) -> Result<(), NotAdmitted> {
+        match &self.sight().behind {
+            Some((_, what)) => Err(NotAdmitted::Behind(what.clone())),
+            None => Ok(()),
         }
     }
 
+    /// What is remembered of a credential, while that is not too old.
     fn recall(&self, credential: &Credential, settings: &Settings) -> Option<Found> {
-        let patience = u64::try_from(settings.guard.store_patience.seconds()).unwrap_or(0);
-        let silent = self.silent_for().is_some_and(|silent| silent < Duration::from_secs(patience));
-        silent.then(|| self.remembered().get(credential).cloned()).flatten()
+        let doubt = self.doubt()?;
+        (doubt < patience(settings)).then(|| self.memory().found.get(credential).cloned()).flatten()
     }
 
-    /// The same for many credentials at once, whose sessions are open.
+    /// The same for many credentials at once, whose sessions are open; for the follower.
     pub(crate) async fn admit_many(
         &self,
         credentials: Vec<Credential>,
@@ -299,45 +448,84 @@ impl Knowledge {
     ) -> Result<Vec<Result<Admitted, NotAdmitted>>, StoreError> {
         let now = self.now();
         let asked = credentials.clone();
-        let look = move |store: &dyn Store| -> Result<Vec<Option<Found>>, StoreError> {
-            asked.iter().map(|credential| Found::look(store, credential)).collect()
-        };
-        let all = self.read(look).await?;
+        let (at, all) = ask(&self.follower, move |store| {
+            let at = store.audit_end()?.0;
+            let found: Result<Vec<_>, _> = asked.iter().map(|credential| Found::look(store, credential)).collect();
+            Ok((at, found?))
+        })
+        .await?;
         let judged = credentials.iter().zip(all).map(|(credential, found)| {
             let found = found.ok_or_else(|| unknown(credential))?;
-            let admitted = found.clone().judge(credential, &settings, now);
-            self.remember(credential, admitted.is_ok().then_some(found));
-            admitted
+            let admitted = found.clone().judge(credential, &settings, now)?;
+            self.memory().keep(credential, found, at);
+            Ok(admitted)
         });
         Ok(judged.collect())
     }
 
     /// The recorded credential that a certificate in DER stands for, and its device: the one that the store recorded,
-    /// nothing in the certificate is parsed for a name.
+    /// nothing in the certificate is parsed for a name. A foreign certificate is recorded when it is first shown, so that it
+    /// can be revoked like any other; its maker must be trusted each time.
     pub(crate) async fn resolve(
         &self,
         der: Vec<u8>,
         settings: &Settings,
+        trust: &Trust,
     ) -> Result<(Fingerprint, DeviceId), NotAdmitted> {
-        let fingerprint = Fingerprint::of(&der);
-        let known = match self.read(move |store| store.status_many(&[fingerprint])).await {
+        let leaf = Certificate::from_der(&der).map_err(|_| NotAdmitted::UnknownCertificate)?;
+        let fingerprint = leaf.fingerprint;
+        let key = sha256(leaf.public_key.spki());
+        let look = move |store: &dyn Store| -> Result<Option<(CredentialRecord, DeviceRecord)>, StoreError> {
+            let recorded = store.status_many(&[fingerprint])?.pop().flatten();
+            if recorded.as_ref().is_some_and(|(record, _)| record.origin != Origin::Foreign) {
+                return Ok(recorded);
+            }
+            let Some(bound) = store.bound_key(&key)? else { return Ok(recorded) };
+            Ok(store.status_many(&[bound])?.pop().flatten())
+        };
+        let known = match self.read(look).await {
             Ok(known) => known,
             Err(error) => {
                 let found = self.recall(&Credential::Certificate(fingerprint), settings);
                 return found.map(|found| (fingerprint, found.device.id.clone())).ok_or_else(|| error.into());
             }
         };
-        if let Some((record, device)) = known.into_iter().flatten().next()
+        if let Some((record, device)) = &known
             && record.origin != Origin::Foreign
         {
-            return Ok((fingerprint, device.id));
+            return Ok((record.fingerprint, device.id.clone()));
         }
-        let resolve = move |store: &mut dyn Store, cause: &Cause| {
-            let Some(fingerprint) = crate::outside::resolve(store, &der, cause)? else { return Ok(None) };
-            let found = store.status_many(&[fingerprint])?.into_iter().next().flatten();
-            Ok(found.map(|(_, device)| (fingerprint, device.id)))
+        let maker = trust.maker(&leaf, self.now()).ok_or(NotAdmitted::UnknownCertificate)?;
+        let (name, vouched) = (maker.name.clone(), maker.trust.clone());
+        if let Some((record, device)) = &known {
+            if !vouched.kinds.contains(&device.kind) {
+                return Err(NotAdmitted::UnknownCertificate);
+            }
+            if record.authority.as_ref() == Some(&name) {
+                return Ok((fingerprint, device.id.clone()));
+            }
+            // Another entry of the same maker speaks for it now: it is recorded so below.
+        }
+        let fact = leaf.fact(&vouched.fact).ok_or(NotAdmitted::UnknownCertificate)?;
+        let record = move |store: &mut dyn Store, cause: &Cause| {
+            let Some(id) = store.holder(&fact)? else { return Ok(None) };
+            let view = store.devices(std::slice::from_ref(&id))?.pop().flatten();
+            if !view.is_some_and(|view| vouched.kinds.contains(&view.device.kind)) {
+                return Ok(None);
+            }
+            let key_type = leaf.public_key.key_type().to_string();
+            let new = NewCredential {
+                origin: Origin::Foreign,
+                // It stands beside what the device has, and replaces nothing.
+                again: true,
+                overlap: Span::from_days(0),
+                ..NewCredential::issued(&id, &name, &leaf, &key_type)
+            };
+            let recorded = store.record_issued(&new, cause, &mut || Ok(()))?;
+            Ok(recorded.is_ok().then_some(id))
         };
-        self.write(resolve, "first shown".to_owned()).await?.ok_or(NotAdmitted::UnknownCertificate)
+        let device = self.write(record, "first shown".to_owned()).await?.ok_or(NotAdmitted::UnknownCertificate)?;
+        Ok((fingerprint, device))
     }
 
     /// Records what opened sessions.
@@ -382,6 +570,30 @@ pub(crate) struct WatchNote {
     pub(crate) detail: String,
     pub(crate) actor: String,
     pub(crate) because: String,
+}
+
+/// Asks the store that sits there, on a thread that may wait.
+async fn ask<T: Send + 'static>(
+    seat: &Seat,
+    question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
+) -> Result<T, StoreError> {
+    let store = seat.clone().lock_owned().await;
+    finished(tokio::task::spawn_blocking(move || question(&**store)).await)
+}
+
+/// How long what was known last may stand for what is.
+fn patience(settings: &Settings) -> Duration {
+    Duration::from_secs(u64::try_from(settings.guard.store_patience.seconds()).unwrap_or(0))
+}
+
+/// The connections to the store that a guard needs.
+pub struct Stores {
+    /// For questions of sessions.
+    pub reader: Box<dyn Store>,
+    /// For following changes.
+    pub follower: Box<dyn Store>,
+    /// For what is recorded.
+    pub writer: Box<dyn Store>,
 }
 
 /// The result of a call on another thread; one that panicked is told as damage.
@@ -436,7 +648,6 @@ pub(crate) fn same_device(
 mod tests {
     use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
     use tidy_warden_core::random::Randomness;
-    use tidy_warden_core::time::Span;
 
     use super::*;
 

@@ -1,7 +1,7 @@
 //! Wills that wait at the broker (MQTT 5.0 section 3.1.3.2.2): their client is lost, but not for long enough yet. Should its right end
 //! meanwhile, the will must not be published any more, and only the broker can see to that.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
@@ -81,15 +81,12 @@ impl LateWills {
     }
 
     /// Takes those that are concerned by a change, and forgets those that were published.
-    pub(crate) fn concerned(&self, anew: bool, changed: &HashSet<DeviceId>) -> Vec<LateWill> {
+    pub(crate) fn concerned(&self, is_concerned: impl Fn(&DeviceId) -> bool) -> Vec<LateWill> {
         let mut all = self.lock();
         let now = Instant::now();
         all.retain(|_, will| will.due > now);
-        let names: Vec<String> = all
-            .values()
-            .filter(|will| anew || changed.contains(&will.device))
-            .map(|will| will.client_id.clone())
-            .collect();
+        let names: Vec<String> =
+            all.values().filter(|will| is_concerned(&will.device)).map(|will| will.client_id.clone()).collect();
         names.iter().filter_map(|name| all.remove(name)).collect()
     }
 }

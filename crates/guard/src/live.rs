@@ -7,15 +7,15 @@ use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::Clock;
 use tidy_warden_core::token::Parties;
-use tidy_warden_store::Store;
 
 use crate::gate::Manner;
 use crate::tls::{TlsError, TlsParts, TlsSettings};
+use crate::trust::TrustHolder;
 use crate::upstream::Upstream;
 
 /// What a guard needs that can be changed while it runs.
 pub struct LiveConfig {
-    /// Its own certificate, and whom it believes.
+    /// Its own certificate and key.
     pub tls: TlsSettings,
     /// The ward's settings.
     pub settings: Settings,
@@ -25,8 +25,6 @@ pub struct LiveConfig {
     pub token_key: PublicKey,
     /// The broker.
     pub upstream: Upstream,
-    /// Asked about certificates that no authority of the ward signed.
-    pub verifier: Box<dyn Store>,
 }
 
 /// What can be changed while the guard runs.
@@ -42,14 +40,18 @@ pub(crate) struct Live {
 }
 
 impl Live {
-    pub(crate) fn new(config: LiveConfig, clock: Arc<dyn Clock>, generation: u64) -> Result<Self, TlsError> {
+    pub(crate) fn new(
+        config: LiveConfig,
+        (clock, trust): (Arc<dyn Clock>, Arc<TrustHolder>),
+        generation: u64,
+    ) -> Result<Self, TlsError> {
         let sender_property = config.settings.guard.sender_property.as_str().into();
         Ok(Self {
             settings: Arc::new(config.settings),
             parties: config.parties,
             token_key: config.token_key,
             upstream: config.upstream,
-            tls: TlsParts::new(config.tls, clock, config.verifier)?,
+            tls: TlsParts::new(config.tls, clock, trust)?,
             generation,
             sender_property,
         })

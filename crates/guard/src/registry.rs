@@ -5,10 +5,12 @@ use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::settings::GuardSettings;
 use tidy_warden_core::time::UnixTime;
 use tokio::sync::watch;
 
 use crate::identity::{Admitted, Credential, NotAdmitted};
+use crate::source::Source;
 
 /// What the store says of a session's credential now.
 pub(crate) type Verdict = Result<Admitted, NotAdmitted>;
@@ -27,6 +29,7 @@ pub(crate) struct Control {
 #[derive(Debug)]
 struct Handle {
     device: DeviceId,
+    source: Source,
     /// What the session was opened with, once that was admitted.
     credential: OnceLock<Credential>,
     /// The last second in which the session's credential is good.
@@ -42,7 +45,44 @@ struct Handle {
 #[derive(Debug, Default)]
 pub(crate) struct Registry {
     next: AtomicU64,
-    sessions: Mutex<HashMap<u64, Arc<Handle>>>,
+    sessions: Mutex<Sessions>,
+}
+
+#[derive(Debug, Default)]
+struct Sessions {
+    all: HashMap<u64, Arc<Handle>>,
+    of_device: HashMap<DeviceId, Vec<u64>>,
+    from_source: HashMap<Source, usize>,
+}
+
+/// How many sessions there may be.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Limits {
+    pub(crate) all: usize,
+    pub(crate) device: usize,
+    pub(crate) source: usize,
+}
+
+impl Limits {
+    pub(crate) fn of(settings: &GuardSettings) -> Self {
+        let limit = |number: u32| usize::try_from(number).unwrap_or(usize::MAX);
+        Self {
+            all: limit(settings.max_sessions),
+            device: limit(settings.sessions_per_device),
+            source: limit(settings.sessions_per_source),
+        }
+    }
+}
+
+/// Why there is no room for a session.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum NoRoom {
+    #[error("there are {0} sessions, which is the most there may be")]
+    All(usize),
+    #[error("the device has {0} sessions, which is the most that one may have")]
+    Device(usize),
+    #[error("{0} sessions come from {1}, which is the most that may come from one network")]
+    Source(usize, Source),
 }
 
 /// A session whose device changed.
@@ -99,36 +139,70 @@ impl Registered {
 
 impl Drop for Registered {
     fn drop(&mut self) {
-        self.registry.lock().remove(&self.id);
+        let mut sessions = self.registry.lock();
+        sessions.all.remove(&self.id);
+        if let Some(of_device) = sessions.of_device.get_mut(&self.handle.device) {
+            of_device.retain(|id| *id != self.id);
+            if of_device.is_empty() {
+                sessions.of_device.remove(&self.handle.device);
+            }
+        }
+        if let Some(count) = sessions.from_source.get_mut(&self.handle.source) {
+            *count -= 1;
+            if *count == 0 {
+                sessions.from_source.remove(&self.handle.source);
+            }
+        }
     }
 }
 
 impl Registry {
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<u64, Arc<Handle>>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Sessions> {
         self.sessions.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Registers a session. From now on it is told of changes, so what it reads afterwards cannot go stale unnoticed.
-    pub(crate) fn register(self: &Arc<Self>, device: &DeviceId) -> Registered {
+    /// Registers a session, if there is room. From now on it is told of changes, so what it reads afterwards cannot go stale
+    /// unnoticed.
+    pub(crate) fn register(
+        self: &Arc<Self>,
+        device: &DeviceId,
+        source: Source,
+        limits: Limits,
+    ) -> Result<Registered, NoRoom> {
+        let mut sessions = self.lock();
+        let (of_device, from_source) = (
+            sessions.of_device.get(device).map_or(0, Vec::len),
+            sessions.from_source.get(&source).copied().unwrap_or(0),
+        );
+        if sessions.all.len() >= limits.all {
+            return Err(NoRoom::All(limits.all));
+        } else if of_device >= limits.device {
+            return Err(NoRoom::Device(limits.device));
+        } else if from_source >= limits.source {
+            return Err(NoRoom::Source(limits.source, source));
+        }
         let (sender, receiver) = watch::channel(Control::default());
         let id = self.next.fetch_add(1, Ordering::Relaxed);
         let handle = Arc::new(Handle {
             device: device.clone(),
+            source,
             credential: OnceLock::new(),
             ends: AtomicI64::new(i64::MAX),
             stale: AtomicBool::new(false),
             verdict: Mutex::new(None),
             control: sender,
         });
-        self.lock().insert(id, handle.clone());
-        Registered { id, registry: self.clone(), handle, control: receiver }
+        sessions.all.insert(id, handle.clone());
+        sessions.of_device.entry(device.clone()).or_default().push(id);
+        *sessions.from_source.entry(source).or_default() += 1;
+        Ok(Registered { id, registry: self.clone(), handle, control: receiver })
     }
 
     /// The sessions for whose device `changed` holds, those whose credential ended before `now`, and those that the store owes
     /// an answer. Sessions that are not admitted yet look for themselves.
     pub(crate) fn concerned(&self, now: UnixTime, changed: impl Fn(&DeviceId) -> bool) -> Vec<Concerned> {
         let all = self.lock();
-        let concerned = all.values().filter(|handle| {
+        let concerned = all.all.values().filter(|handle| {
             changed(&handle.device)
                 || handle.ends.load(Ordering::Relaxed) < now.0
                 || handle.stale.swap(false, Ordering::Relaxed)
@@ -149,24 +223,24 @@ impl Registry {
 
     /// Makes the sessions look at their clock whose credential ended before `now`.
     pub(crate) fn wake_ended(&self, now: UnixTime) {
-        for handle in self.lock().values().filter(|handle| handle.ends.load(Ordering::Relaxed) < now.0) {
+        for handle in self.lock().all.values().filter(|handle| handle.ends.load(Ordering::Relaxed) < now.0) {
             handle.control.send_modify(|control| control.recheck += 1);
         }
     }
 
     /// Makes every session look again at what policies give it.
     pub(crate) fn recheck_all(&self) {
-        self.lock().values().for_each(|handle| handle.control.send_modify(|control| control.recheck += 1));
+        self.lock().all.values().for_each(|handle| handle.control.send_modify(|control| control.recheck += 1));
     }
 
     /// Tells every session that the guard stops.
     pub(crate) fn stop(&self) {
-        self.lock().values().for_each(|handle| handle.control.send_modify(|control| control.stop = true));
+        self.lock().all.values().for_each(|handle| handle.control.send_modify(|control| control.stop = true));
     }
 
     /// How many sessions there are.
     pub(crate) fn len(&self) -> usize {
-        self.lock().len()
+        self.lock().all.len()
     }
 }
 
@@ -176,13 +250,57 @@ mod tests {
 
     use super::*;
 
+    const ROOM: Limits = Limits { all: 100, device: 3, source: 50 };
+
+    fn from(address: &str) -> Source {
+        Source::from(address.parse::<std::net::IpAddr>().unwrap())
+    }
+
+    fn register(registry: &Arc<Registry>, device: &DeviceId) -> Registered {
+        registry.register(device, from("192.0.2.1"), ROOM).unwrap()
+    }
+
+    #[test]
+    fn there_is_room_for_so_many_in_all_of_one_device_and_from_one_network() {
+        let registry = Arc::new(Registry::default());
+        let id = |n: usize| -> DeviceId { format!("wv-{n}").parse().unwrap() };
+        let here = from("192.0.2.1");
+        let limits = Limits { all: 5, device: 2, source: 3 };
+        let first = registry.register(&id(1), here, limits).unwrap();
+        let _second = registry.register(&id(1), here, limits).unwrap();
+        assert_eq!(registry.register(&id(1), here, limits).err(), Some(NoRoom::Device(2)));
+        let _third = registry.register(&id(2), here, limits).unwrap();
+        let beside = from("192.0.2.99");
+        assert_eq!(registry.register(&id(3), beside, limits).err(), Some(NoRoom::Source(3, here)));
+        let _more = [3, 4].map(|n| registry.register(&id(n), from("198.51.100.1"), limits).unwrap());
+        assert_eq!(registry.register(&id(5), from("203.0.113.1"), limits).err(), Some(NoRoom::All(5)));
+        drop(first);
+        assert!(registry.register(&id(1), here, limits).is_ok(), "who leaves makes room");
+        // Many at once never get more than there is.
+        let raced = Arc::new(Registry::default());
+        let all_tried = std::sync::Barrier::new(4);
+        let got: usize = std::thread::scope(|scope| {
+            let take = |n| {
+                let (raced, all_tried) = (raced.clone(), &all_tried);
+                scope.spawn(move || {
+                    let limits = Limits { all: 10, device: 100, source: 100 };
+                    let held: Vec<_> = (0..50).filter_map(|_| raced.register(&id(n), here, limits).ok()).collect();
+                    all_tried.wait();
+                    held.len()
+                })
+            };
+            [1, 2, 3, 4].map(take).into_iter().map(|each| each.join().unwrap()).sum()
+        });
+        assert_eq!(got, 10);
+    }
+
     #[tokio::test]
     async fn sessions_are_told_of_what_concerns_them_and_leave_when_they_end() {
         let registry = Arc::new(Registry::default());
         let (first, second): (DeviceId, DeviceId) = ("wv-1".parse().unwrap(), "wv-2".parse().unwrap());
-        let mut one = registry.register(&first);
-        let mut two = registry.register(&second);
-        let again = registry.register(&first);
+        let mut one = register(&registry, &first);
+        let mut two = register(&registry, &second);
+        let again = register(&registry, &first);
         assert_eq!(registry.len(), 3);
         drop(again);
         assert_eq!(registry.len(), 2);
@@ -219,7 +337,7 @@ mod tests {
     async fn a_change_between_registering_and_the_check_is_not_lost() {
         let registry = Arc::new(Registry::default());
         let device: DeviceId = "wv-1".parse().unwrap();
-        let mut session = registry.register(&device);
+        let mut session = register(&registry, &device);
         session.control.mark_unchanged();
         registry.recheck_all();
         // The session looks only now, and still finds out at once.

@@ -6,19 +6,21 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tidy_warden_core::time::Clock;
-use tidy_warden_store::{Store, StoreError};
-use tokio::net::TcpListener;
-use tokio::sync::mpsc;
+use tidy_warden_store::StoreError;
+use tokio::net::{TcpListener, UnixListener};
+use tokio::sync::{mpsc, oneshot};
 use tokio::time::Instant;
 
 use crate::control;
-use crate::follower::follow;
+use crate::follower::{Position, follow};
 use crate::health;
-use crate::identity::Knowledge;
+use crate::identity::{Follows, Knowledge, Stores};
 use crate::listener::{Form, accept};
 use crate::live::{Live, LiveConfig};
 use crate::openings::Openings;
+use crate::seen::Head;
 use crate::shared::{GuardError, Shared, Versions};
+use crate::trust::{Trust, TrustHolder};
 use crate::upstream::Bypass;
 use crate::{Event, Observer, Sink};
 
@@ -47,6 +49,8 @@ pub struct Config {
     pub metrics: Option<SocketAddr>,
     /// A Unix socket on which its own user may follow what happens.
     pub control: Option<PathBuf>,
+    /// A file in which it keeps how far it has seen the audit record; without one it knows only for as long as it runs.
+    pub seen: Option<PathBuf>,
     /// What can be changed later.
     pub live: LiveConfig,
     /// The ward's clock.
@@ -64,8 +68,8 @@ pub struct Guard {
     metrics: Option<TcpListener>,
     control: Option<control::Socket>,
     shared: Arc<Shared>,
-    versions: Versions,
-    change: i64,
+    position: Position,
+    seen: Option<PathBuf>,
 }
 
 async fn bind_tcp(address: SocketAddr) -> Result<TcpListener, GuardError> {
@@ -77,13 +81,28 @@ impl Guard {
     ///
     /// # Errors
     /// Address, certificate, store or edition cannot be used.
-    pub async fn bind(config: Config, reader: Box<dyn Store>, writer: Box<dyn Store>) -> Result<Self, GuardError> {
-        let knowledge = Knowledge::new(reader, writer, config.clock.clone());
-        let live = Live::new(config.live, config.clock.clone(), 0)?;
-        let shared = Arc::new(Shared::new(knowledge, live, config.clock, (config.sink, config.observer)));
-        let changes = shared.knowledge.changed_since(i64::MAX).await?;
-        shared.take(Versions::from(&changes)).await?;
+    pub async fn bind(config: Config, stores: Stores) -> Result<Self, GuardError> {
+        let seen = match &config.seen {
+            None => None,
+            Some(path) => {
+                Head::load(path).map_err(|error| GuardError::Seen { path: path.display().to_string(), error })?
+            }
+        };
+        let seen = seen.unwrap_or(Head { number: 0, hash: [0; 32] });
+        let knowledge = Knowledge::new(stores, config.clock.clone(), seen);
+        let trust = Arc::new(TrustHolder::default());
+        let live = Live::new(config.live, (config.clock.clone(), trust.clone()), 0)?;
+        let doors = (config.sink, config.observer);
+        let shared = Arc::new(Shared::new(knowledge, live, (config.clock, trust), doors));
+        let changes = shared.knowledge.changed_since(seen.number).await?;
+        let behind = matches!(shared.knowledge.compare(&changes), Follows::Behind(_));
+        let none = Arc::new(Trust::default());
+        shared.trust.set(shared.knowledge.trust(none, changes.authorities).await?);
+        let versions = Versions::from(&changes);
+        shared.take(versions).await?;
         shared.metrics.edition.set(i64::from(changes.edition));
+        // A store that is behind is told of by the follower.
+        let position = Position { change: if behind { 0 } else { changes.to }, versions, behind: false };
         let listener = bind_tcp(config.listen).await?;
         let websocket = match config.websocket {
             Some(address) => Some(bind_tcp(address).await?),
@@ -103,8 +122,7 @@ impl Guard {
                 None
             }
         };
-        let versions = Versions::from(&changes);
-        Ok(Self { listener, websocket, metrics, control, shared, versions, change: changes.to })
+        Ok(Self { listener, websocket, metrics, control, shared, position, seen: config.seen })
     }
 
     /// The address that it listens on.
@@ -118,29 +136,27 @@ impl Guard {
     /// Serves until `stop` is ready, then ends all sessions and returns. What comes from `reloads` takes effect at once,
     /// except for addresses to listen on.
     pub async fn run(self, stop: impl Future<Output = ()>, mut reloads: mpsc::Receiver<LiveConfig>) {
-        let Self { listener, websocket, metrics, control, shared, versions, change } = self;
+        let Self { listener, websocket, metrics, control, shared, position, seen } = self;
         let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|each| each.local_addr().ok());
         if let Ok(address) = listener.local_addr() {
             let (websocket, metrics) = (of(&websocket), of(&metrics));
-            shared.emit(Event::Listening { address, websocket, metrics, edition: versions.edition });
+            shared.emit(Event::Listening { address, websocket, metrics, edition: position.versions.edition });
         }
+        let (control, socket) = control.map(control::Socket::split).unzip();
+        let beside = Beside { shared: shared.clone(), position, seen, metrics, control };
+        let beside = match beside.start() {
+            Ok(beside) => beside,
+            Err(error) => {
+                let what = format!("the guard cannot follow the store, and stops: {error}");
+                return shared.emit(Event::Trouble { what });
+            }
+        };
         let openings = Arc::new(Openings::default());
         let mut tasks = tokio::task::JoinSet::new();
-        tasks.spawn(follow(shared.clone(), change, versions));
-        let keeper = tokio::spawn(keep(shared.clone()));
         tasks.spawn(accept(shared.clone(), listener, Form::Mqtt, openings.clone()));
         if let Some(listener) = websocket {
             tasks.spawn(accept(shared.clone(), listener, Form::WebSocket, openings));
         }
-        if let Some(listener) = metrics {
-            tasks.spawn(health::serve(shared.clone(), listener));
-        }
-        let socket = control.map(|control| {
-            let (listener, remover) = control.split();
-            tasks.spawn(control::serve(shared.clone(), listener));
-            remover
-        });
-        tasks.spawn(try_bypass(shared.clone()));
         let mut stop = std::pin::pin!(stop);
         loop {
             tokio::select! {
@@ -161,11 +177,74 @@ impl Guard {
             shared.registry.stop();
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
-        keeper.abort();
+        beside.stop().await;
         // What was counted last is worth a try; a store that does not take it is told of already.
         let _ = shared.write_uses().await;
         let _ = shared.write_notes().await;
         let _ = shared.write_traffic(usize::MAX).await;
+    }
+}
+
+/// What runs beside the sessions, on a thread of its own: whatever sessions do, changes in the store reach them, and whoever
+/// asks for health and metrics gets an answer.
+struct Beside {
+    shared: Arc<Shared>,
+    position: Position,
+    seen: Option<PathBuf>,
+    metrics: Option<TcpListener>,
+    control: Option<UnixListener>,
+}
+
+/// The thread on which [`Beside`] runs.
+struct Running {
+    stop: oneshot::Sender<()>,
+    thread: std::thread::JoinHandle<()>,
+}
+
+impl Beside {
+    fn start(self) -> std::io::Result<Running> {
+        let Self { shared, position, seen, metrics, control } = self;
+        // Sockets belong to the runtime that made them.
+        let metrics = metrics.map(TcpListener::into_std).transpose()?;
+        let control = control.map(UnixListener::into_std).transpose()?;
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        let (stop, stopped) = oneshot::channel::<()>();
+        let all = async move {
+            let mut tasks = tokio::task::JoinSet::new();
+            tasks.spawn(follow(shared.clone(), position));
+            tasks.spawn(keep(shared.clone(), seen));
+            tasks.spawn(try_bypass(shared.clone()));
+            match metrics.map(TcpListener::from_std).transpose() {
+                Ok(None) => {}
+                Ok(Some(listener)) => {
+                    tasks.spawn(health::serve(shared.clone(), listener));
+                }
+                Err(error) => shared.emit(Event::Trouble { what: format!("metrics cannot be served: {error}") }),
+            }
+            match control.map(UnixListener::from_std).transpose() {
+                Ok(None) => {}
+                Ok(Some(listener)) => {
+                    tasks.spawn(control::serve(shared.clone(), listener));
+                }
+                Err(error) => shared.emit(Event::Trouble { what: format!("nobody can watch this guard: {error}") }),
+            }
+            // A sender that is gone says stop too.
+            let _ = stopped.await;
+            tasks.shutdown().await;
+        };
+        let run = move || {
+            runtime.block_on(all);
+            runtime.shutdown_timeout(STOPPING);
+        };
+        Ok(Running { stop, thread: std::thread::Builder::new().name("guard-beside".to_owned()).spawn(run)? })
+    }
+}
+
+impl Running {
+    async fn stop(self) {
+        // Who is gone already needs no word.
+        let _ = self.stop.send(());
+        let _ = tokio::task::spawn_blocking(|| self.thread.join()).await;
     }
 }
 
@@ -197,15 +276,32 @@ async fn try_bypass(shared: Arc<Shared>) {
 }
 
 /// Writes what is to be kept, now and then. Nobody waits for it.
-async fn keep(shared: Arc<Shared>) {
+async fn keep(shared: Arc<Shared>, seen: Option<PathBuf>) {
     let (mut noted, mut counted) = (Instant::now(), Instant::now());
     let mut troubled = false;
+    let (mut kept, mut not_kept) = (None, false);
     loop {
         tokio::time::sleep(KEEP).await;
         let mut result: Result<(), StoreError> = shared.write_uses().await;
         if noted.elapsed() >= KEEP_NOTES {
             result = result.and(shared.write_notes().await);
             noted = Instant::now();
+            let head = shared.knowledge.seen();
+            if let Some(path) = seen.as_ref().filter(|_| kept != Some(head)) {
+                match head.save(path) {
+                    Ok(()) => (kept, not_kept) = (Some(head), false),
+                    Err(error) => {
+                        if !std::mem::replace(&mut not_kept, true) {
+                            let what = format!(
+                                "how far the audit record was seen cannot be kept in {}: {error}; a restore would not be \
+                                 noticed after a restart",
+                                path.display()
+                            );
+                            shared.emit(Event::Trouble { what });
+                        }
+                    }
+                }
+            }
         }
         if counted.elapsed() >= KEEP_TRAFFIC {
             result = result.and(shared.write_traffic(TRAFFIC_AT_ONCE).await);

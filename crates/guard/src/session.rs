@@ -18,18 +18,22 @@ use tidy_warden_core::topic::TopicName;
 use tokio::io::{AsyncRead, AsyncWrite};
 
 use crate::Event;
+use crate::follower::take_trust;
 use crate::gate::{Close, Explanations, Gate, Output, Standing, sender};
 use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
 use crate::late::{LastWill, LateWill};
 use crate::live::Live;
 use crate::openings::{OPENING, Opening};
-use crate::registry::Registered;
+use crate::registry::{Limits, Registered};
 use crate::relay::{Interrupted, Relay, Side, Stop};
 use crate::shared::Shared;
 use crate::upstream::{BrokerStream, PATIENCE};
 
 /// The largest CONNECT taken, in octets: a client identifier, a token and a small will.
 const MAX_CONNECT: usize = 64 * 1024;
+
+/// Why a certificate is refused that was taken before.
+const NOT_TRUSTED: &str = "the authority of its certificate is no longer trusted";
 
 /// What an identifier property and two lengths add to a message, in octets.
 const PROPERTY_OVERHEAD: usize = 5 + 4;
@@ -75,7 +79,7 @@ impl Refusal {
 impl From<NotAdmitted> for Refusal {
     fn from(error: NotAdmitted) -> Self {
         match &error {
-            NotAdmitted::Store(_) => Self::new(reason::SERVER_UNAVAILABLE, return_code::UNAVAILABLE, error.to_string()),
+            _ if error.is_doubt() => Self::new(reason::SERVER_UNAVAILABLE, return_code::UNAVAILABLE, error.to_string()),
             _ => Self::not_authorized(error.to_string()),
         }
     }
@@ -92,6 +96,7 @@ struct Opened {
     assigned: bool,
     /// The settings under which it was last looked at, and how often it was told to ask the store.
     generation: u64,
+    trusted: u64,
     asked: u64,
     /// The last second in which its credential is good.
     ends: tidy_warden_core::time::UnixTime,
@@ -287,14 +292,10 @@ async fn open(
             "enhanced authentication is not offered",
         ));
     }
-    let most = usize::try_from(live.settings.guard.max_sessions).unwrap_or(usize::MAX);
-    if shared.registry.len() >= most {
-        let why = format!("there are {most} sessions, which is the most there may be");
-        return Err(Refusal::new(reason::QUOTA, return_code::UNAVAILABLE, why));
-    }
     let (certificate, holder) = match &leaf {
         Some(der) => {
-            let (fingerprint, device) = shared.knowledge.resolve(der.to_vec(), &live.settings).await?;
+            let trust = shared.trust.now();
+            let (fingerprint, device) = shared.knowledge.resolve(der.to_vec(), &live.settings, &trust).await?;
             (Some(fingerprint), Some(device))
         }
         None => (None, None),
@@ -323,7 +324,11 @@ async fn admit(
     peer: SocketAddr,
 ) -> Result<Opened, Refusal> {
     same_device(shown, beside, device)?;
-    let mut registered = shared.registry.register(device);
+    let limits = Limits::of(&live.settings.guard);
+    let mut registered = shared
+        .registry
+        .register(device, peer.ip().into(), limits)
+        .map_err(|no_room| Refusal::new(reason::QUOTA, return_code::UNAVAILABLE, no_room.to_string()))?;
     registered.with(&credential);
     registered.control.mark_unchanged();
     let (admitted, changes) = match shared.knowledge.admit(&credential, &live.settings).await {
@@ -336,6 +341,18 @@ async fn admit(
         }
     };
     registered.ends(admitted.ends);
+    if let Some(changes) = &changes {
+        take_trust(shared, changes.authorities).await;
+    }
+    // A resumed handshake did not look at the chain, and the authorities may be others since a full one did.
+    let trust = shared.trust.now();
+    if leaf.as_ref().is_some_and(|leaf| !trust.takes(leaf, shared.knowledge.now())) {
+        return Err(Refusal::not_authorized(NOT_TRUSTED));
+    }
+    if changes.is_none() {
+        // It comes in by what was known before the store fell silent, and is looked at as soon as it answers.
+        registered.stale();
+    }
     let standing = shared.standing(&admitted.device, changes.as_ref()).await;
     let id = admitted.device.id.as_str();
     let assigned = connect.client_id.is_empty();
@@ -371,6 +388,7 @@ async fn admit(
         client_id,
         assigned,
         generation: live.generation,
+        trusted: trust.generation,
         asked: 0,
         leaf,
     })
@@ -628,23 +646,25 @@ async fn look_again(shared: &Arc<Shared>, opened: &mut Opened, ask: bool) -> Res
             opened.ends = admitted.ends;
             opened.device = admitted.device;
         }
-        // What is known of this session stays true until the store tells otherwise.
-        Some(Err(NotAdmitted::Store(error))) => {
-            opened.registered.stale();
-            shared.emit(Event::Trouble { what: format!("the store does not answer: {error}; live sessions go on") });
-        }
+        // What is known of this session stays true until the store tells otherwise, or for as long as the settings say.
+        Some(Err(error)) if error.is_doubt() => opened.registered.stale(),
         Some(Err(other)) => return Err(other.to_string()),
         None => {}
     }
     if shared.knowledge.now() > opened.ends {
         return Err(format!("its credential ended at {}", opened.ends));
     }
-    if live.generation != opened.generation {
-        if opened.leaf.as_ref().is_some_and(|leaf| !live.tls.believes(leaf)) {
-            return Err("the authority of its certificate is no longer believed".to_owned());
-        }
-        opened.generation = live.generation;
+    if let Some(why) = shared.knowledge.exhausted(&live.settings) {
+        return Err(why);
     }
+    let trust = shared.trust.now();
+    if trust.generation != opened.trusted {
+        if opened.leaf.as_ref().is_some_and(|leaf| !trust.takes(leaf, shared.knowledge.now())) {
+            return Err(NOT_TRUSTED.to_owned());
+        }
+        opened.trusted = trust.generation;
+    }
+    opened.generation = live.generation;
     let standing =
         shared.standing(&opened.device, changes.as_ref()).await.ok_or_else(|| Denial::NoEdition.to_string())?;
     standing.rights.connect(&opened.client_id).map_err(|denial| denial.to_string())?;

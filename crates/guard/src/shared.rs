@@ -8,7 +8,7 @@ use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::Edition;
-use tidy_warden_core::settings::CloneWatch;
+use tidy_warden_core::settings::{CloneWatch, WithoutStore};
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_store::{Changes, StoreError, resolvable};
 use tokio::sync::broadcast;
@@ -23,6 +23,7 @@ use crate::metrics::Metrics;
 use crate::registry::Registry;
 use crate::tls::TlsError;
 use crate::traffic::Tallies;
+use crate::trust::TrustHolder;
 use crate::watching::{Notes, Observer, Trial, Watching};
 use crate::{Event, Sink};
 
@@ -44,6 +45,14 @@ pub enum GuardError {
     /// The store cannot be read.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// What was seen of the store cannot be known.
+    #[error("{path}, where the guard keeps how far it has seen the audit record, cannot be read: {error}")]
+    Seen {
+        /// The file.
+        path: String,
+        /// Why.
+        error: std::io::Error,
+    },
     /// The adopted edition does not read back.
     #[error("edition {0} cannot be read by this version, so nothing is allowed")]
     Edition(u32),
@@ -77,6 +86,7 @@ pub(crate) struct Shared {
     pub(crate) knowledge: Knowledge,
     pub(crate) registry: Arc<Registry>,
     pub(crate) rates: Rates,
+    pub(crate) trust: Arc<TrustHolder>,
     live: RwLock<Arc<Live>>,
     pub(crate) policies: RwLock<Arc<Policies>>,
     pub(crate) notes: Arc<Notes>,
@@ -103,13 +113,14 @@ impl Shared {
     pub(crate) fn new(
         knowledge: Knowledge,
         live: Live,
-        clock: Arc<dyn Clock>,
+        (clock, trust): (Arc<dyn Clock>, Arc<TrustHolder>),
         (sink, observer): (Sink, Option<Observer>),
     ) -> Self {
         Self {
             knowledge,
             registry: Arc::default(),
             rates: Rates::default(),
+            trust,
             live: RwLock::new(Arc::new(live)),
             policies: RwLock::default(),
             notes: Arc::default(),
@@ -142,10 +153,29 @@ impl Shared {
     /// # Errors
     /// They cannot be used; the old ones stay.
     pub(crate) fn set_live(&self, config: LiveConfig) -> Result<(), TlsError> {
-        let next = Live::new(config, self.clock.clone(), self.live().generation + 1)?;
+        let next = Live::new(config, (self.clock.clone(), self.trust.clone()), self.live().generation + 1)?;
         *self.live.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next);
         self.registry.recheck_all();
         Ok(())
+    }
+
+    /// Makes ready for another store: whatever it says counts, also if its numbers are smaller.
+    pub(crate) fn forget_store(&self) {
+        self.trust.set(self.trust.now().forgotten());
+        let mut current = self.policies.write().unwrap_or_else(PoisonError::into_inner);
+        let Policies { edition, trial, .. } = &**current;
+        let versions = Versions { group_rules: -1, ..Versions::default() };
+        *current = Arc::new(Policies { versions, edition: edition.clone(), trial: trial.clone() });
+    }
+
+    /// What is wrong with the store, and what follows from it.
+    pub(crate) fn without_store(&self, what: &str) -> String {
+        let settings = &self.live().settings.guard;
+        let then = match settings.without_store {
+            WithoutStore::End => "then live sessions end too",
+            WithoutStore::Keep => "live sessions go on until their credentials end",
+        };
+        format!("{what}; the guard goes by what it knew last for {} more, {then}", settings.store_patience)
     }
 
     /// What is counted of a device.

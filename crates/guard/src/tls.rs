@@ -1,29 +1,24 @@
 //! TLS towards devices: the chain and the key are proved in the handshake; everything else is checked at CONNECT.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use rustls::client::danger::HandshakeSignatureValid;
 use rustls::crypto::{WebPkiSupportedAlgorithms, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, UnixTime as TlsTime};
 use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::{CertificateError, DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
-use tidy_warden_core::certificate::{Certificate, ChainError, GoodSignatures, Purpose, judge_with};
+use tidy_warden_core::certificate::{Certificate, ChainError};
 use tidy_warden_core::time::Clock;
-use tidy_warden_store::Store;
 use tokio_rustls::TlsAcceptor;
 
-use crate::outside::standing;
+use crate::trust::TrustHolder;
 
-/// What the guard shows of itself and whom it believes.
+/// What the guard shows of itself.
 pub struct TlsSettings {
     /// Its certificate and those that it sends along, leaf first.
     pub chain: Vec<Certificate>,
     /// Its key, PKCS#8 in DER.
     pub key: PrivatePkcs8KeyDer<'static>,
-    /// Authorities that sign devices.
-    pub issuing: Vec<Certificate>,
-    /// Roots.
-    pub roots: Vec<Certificate>,
     /// Whether a client may come without a certificate, to show a token.
     pub allow_anonymous: bool,
 }
@@ -41,22 +36,16 @@ pub(crate) struct TlsParts {
     pub(crate) acceptor: TlsAcceptor,
     /// The same for WebSocket, which is HTTP to begin with.
     pub(crate) http_acceptor: TlsAcceptor,
-    verifier: Arc<DeviceVerifier>,
 }
 
 impl TlsParts {
     /// TLS 1.2 and 1.3, no early data. Sessions can be resumed (stateful, in memory): the certificate's chain is not judged
-    /// again then, but who the device is and what it may do is looked up at every CONNECT. Who was trusted before a change of
-    /// settings cannot resume after it.
-    ///
-    /// `outside` is asked about certificates that no authority of the ward signed.
-    pub(crate) fn new(settings: TlsSettings, clock: Arc<dyn Clock>, outside: Box<dyn Store>) -> Result<Self, TlsError> {
+    /// again then, but at every CONNECT it is, and who the device is and what it may do is looked up. Who was trusted before a
+    /// change of settings cannot resume after it.
+    pub(crate) fn new(settings: TlsSettings, clock: Arc<dyn Clock>, trust: Arc<TrustHolder>) -> Result<Self, TlsError> {
         let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
         let verifier = Arc::new(DeviceVerifier {
-            issuing: settings.issuing,
-            roots: settings.roots,
-            outside: Mutex::new(outside),
-            known: GoodSignatures::default(),
+            trust,
             mandatory: !settings.allow_anonymous,
             algorithms: provider.signature_verification_algorithms,
             clock,
@@ -64,7 +53,7 @@ impl TlsParts {
         let chain = settings.chain.iter().map(|each| CertificateDer::from(each.der().to_vec())).collect();
         let mut config = ServerConfig::builder_with_provider(provider)
             .with_safe_default_protocol_versions()?
-            .with_client_cert_verifier(verifier.clone())
+            .with_client_cert_verifier(verifier)
             .with_single_cert(chain, settings.key.into())?;
         config.max_early_data_size = 0;
         // One ticket is enough for a client that comes back; each costs work and memory.
@@ -74,24 +63,12 @@ impl TlsParts {
         let mut http = config.clone();
         http.session_storage = rustls::server::ServerSessionMemoryCache::new(RESUMABLE);
         http.alpn_protocols = vec![b"http/1.1".to_vec()];
-        Ok(Self {
-            acceptor: TlsAcceptor::from(Arc::new(config)),
-            http_acceptor: TlsAcceptor::from(Arc::new(http)),
-            verifier,
-        })
-    }
-
-    /// Whether a certificate whose key was proved before is still believed; for sessions that outlive a change of settings.
-    pub(crate) fn believes(&self, leaf: &[u8]) -> bool {
-        self.verifier.verify_client_cert(&CertificateDer::from(leaf), &[], TlsTime::now()).is_ok()
+        Ok(Self { acceptor: TlsAcceptor::from(Arc::new(config)), http_acceptor: TlsAcceptor::from(Arc::new(http)) })
     }
 }
 
 struct DeviceVerifier {
-    issuing: Vec<Certificate>,
-    roots: Vec<Certificate>,
-    outside: Mutex<Box<dyn Store>>,
-    known: GoodSignatures,
+    trust: Arc<TrustHolder>,
     mandatory: bool,
     algorithms: WebPkiSupportedAlgorithms,
     clock: Arc<dyn Clock>,
@@ -99,7 +76,7 @@ struct DeviceVerifier {
 
 impl std::fmt::Debug for DeviceVerifier {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "DeviceVerifier({} issuing authorities)", self.issuing.len())
+        write!(f, "DeviceVerifier(generation {} of the authorities)", self.trust.now().generation)
     }
 }
 
@@ -136,17 +113,9 @@ impl ClientCertVerifier for DeviceVerifier {
         // Intermediates that the client sends are not needed: the ward knows its authorities. The ward's clock counts.
         let leaf = Certificate::from_der(end_entity)
             .map_err(|_| rustls::Error::InvalidCertificate(CertificateError::BadEncoding))?;
-        let now = self.clock.now();
-        let known = Some(&self.known);
-        let Err(error) = judge_with(&leaf, &self.issuing, &self.roots, (Purpose::Client, now), known) else {
-            return Ok(ClientCertVerified::assertion());
-        };
-        // A look-up of microseconds, and only for certificates that are not the ward's own.
-        let store = self.outside.lock().unwrap_or_else(PoisonError::into_inner);
-        match standing(&**store, &leaf, now) {
-            Ok(Some(_)) => Ok(ClientCertVerified::assertion()),
-            // Doubt denies.
-            Ok(None) | Err(_) => Err(rustls::Error::InvalidCertificate(alert(&error))),
+        match self.trust.now().judge(&leaf, self.clock.now()) {
+            Ok(()) => Ok(ClientCertVerified::assertion()),
+            Err(error) => Err(rustls::Error::InvalidCertificate(alert(&error))),
         }
     }
 

@@ -509,8 +509,32 @@ pub struct Changes {
     pub group_rules: i64,
     /// The number of the trial that is running, 0 if there is none.
     pub trial: u32,
-    /// Devices that changed, with their credentials.
-    pub devices: Vec<DeviceId>,
+    /// The change number at which authorities were added or retired last.
+    pub authorities: i64,
+    /// Devices that changed; `None` if they are too many to name.
+    pub devices: Option<Vec<DeviceId>>,
+    /// The hash of the audit entry with the number `to`.
+    pub head: Hash,
+    /// The hash of the audit entry with the number that was asked for; `None` if the record has no such entry.
+    pub since: Option<Hash>,
+    /// Where the record ended before a person accepted a store that lacks that end.
+    pub given_up: Option<(i64, Hash)>,
+}
+
+/// The most devices that [`Changes`] names.
+pub const MOST_CHANGED: usize = 10_000;
+
+/// Certificates and bare keys that were bound to devices and that no authority of the ward signed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Bound {
+    /// Where to go on reading.
+    pub to: i64,
+    /// Fingerprints of certificates.
+    pub certificates: Vec<Fingerprint>,
+    /// SHA-256 of SubjectPublicKeyInfos.
+    pub keys: Vec<[u8; 32]>,
+    /// Whether there are more.
+    pub more: bool,
 }
 
 /// What a new CRL is made from.
@@ -640,6 +664,26 @@ pub trait Store: Send {
     /// # Errors
     /// The store cannot be read.
     fn bound_key(&self, key_digest: &[u8; 32]) -> Result<Option<Fingerprint>, StoreError>;
+
+    /// What was bound to devices behind the place `after` of an earlier answer, 0 for the beginning. What was revoked since is
+    /// among it: this says what may be looked at, not what may sign in.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn bound_since(&self, after: i64) -> Result<Bound, StoreError>;
+
+    /// Opens the store anew where it stands now, after it was away or replaced.
+    ///
+    /// # Errors
+    /// It cannot be opened; it stays as it was.
+    fn reopen(&mut self) -> Result<(), StoreError>;
+
+    /// Records that a person accepts that this store lacks the end of the record that was seen before: up to the entry
+    /// `number` with `hash`.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn give_up(&mut self, number: i64, hash: Hash, cause: &Cause) -> Result<(), StoreError>;
 
     /// The bulk run that was begun and not ended.
     ///

@@ -10,6 +10,12 @@ pub enum StoreError {
         /// Where.
         path: String,
     },
+    /// Another file stands where the store was opened: a restore, perhaps.
+    #[error("the store at {path} was replaced")]
+    Replaced {
+        /// Where.
+        path: String,
+    },
     /// It exists and must not.
     #[error("there is a store already at {path}")]
     Exists {

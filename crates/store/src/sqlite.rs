@@ -31,6 +31,8 @@ const CHECKPOINT_PAGES: i64 = 20_000;
 pub struct SqliteStore {
     connection: Connection,
     path: PathBuf,
+    /// How long it waits for other processes.
+    patience: Duration,
     /// Device and inode of the file that was opened.
     file: (u64, u64),
 }
@@ -84,14 +86,15 @@ impl SqliteStore {
         })?;
         let gone = |_| StoreError::Absent { path: path.display().to_string() };
         let file = std::fs::metadata(path).map(|found| (found.dev(), found.ino())).map_err(gone)?;
-        Ok(Self { connection, path: path.to_owned(), file })
+        Ok(Self { connection, path: path.to_owned(), patience: PATIENCE, file })
     }
 
     /// Waits for other processes no longer than `patience` from now on; for those who must not be held up.
     ///
     /// # Errors
     /// The store cannot be used.
-    pub fn set_patience(&self, patience: Duration) -> Result<(), StoreError> {
+    pub fn set_patience(&mut self, patience: Duration) -> Result<(), StoreError> {
+        self.patience = patience;
         Ok(self.connection.busy_timeout(patience)?)
     }
 
@@ -100,13 +103,15 @@ impl SqliteStore {
         let found = std::fs::metadata(&self.path).map(|found| (found.dev(), found.ino()));
         match found {
             Ok(found) if found == self.file => Ok(()),
-            Ok(_) => Err(StoreError::Damaged { detail: format!("{} was replaced", self.path.display()) }),
+            Ok(_) => Err(StoreError::Replaced { path: self.path.display().to_string() }),
             Err(_) => Err(StoreError::Absent { path: self.path.display().to_string() }),
         }
     }
 
     /// A transaction that holds the writers' lock from its beginning, so that what it read stays true until it commits.
     fn writing(&mut self) -> Result<Transaction<'_>, StoreError> {
+        // What is written to a file that was moved away is lost.
+        self.still_there()?;
         Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
     }
 }

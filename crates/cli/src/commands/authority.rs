@@ -239,7 +239,7 @@ fn retire(context: &Context<'_>, name: &str, anyway: bool, yes: bool, because: O
     context.console.confirm(&format!("End the belief in `{name}`?"), yes)?;
     let cause = ward.cause(because);
     ward.store.retire_authority(name, &cause)?;
-    context.console.note(format!("retired `{name}`; a running guard goes by it after its next start"));
+    context.console.note(format!("retired `{name}`; a running guard follows within a second"));
     Ok(Exit::Done)
 }
 

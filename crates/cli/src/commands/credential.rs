@@ -67,8 +67,14 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
     let mut found: Vec<CredentialRecord> = Vec::new();
     pick::each(&ward, condition, &mut |view| {
         // What is on hold has not ended.
-        let shown = |each: &CredentialRecord| matches!(each.may_sign_in(now), Ok(()) | Err(Unusable::Held { .. }));
-        found.extend(view.credentials.into_iter().filter(|each| all || shown(each)));
+        let usable = |each: &CredentialRecord| matches!(each.may_sign_in(now), Ok(()) | Err(Unusable::Held { .. }));
+        // A device that has none any more shows what it had last: that it ended is what matters about it.
+        let last = match view.credentials.iter().any(usable) {
+            true => None,
+            false => view.credentials.iter().find(|each| each.revoked.is_none()).map(|each| each.fingerprint),
+        };
+        let shown = |each: &CredentialRecord| all || usable(each) || Some(each.fingerprint) == last;
+        found.extend(view.credentials.into_iter().filter(shown));
     })?;
     found.sort_by(|a, b| a.usable_until().cmp(&b.usable_until()).then_with(|| a.name().cmp(&b.name())));
     let item = |credential: &CredentialRecord| {

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::{Value, json};
 use tidy_warden_core::condition::{Candidate, Field, Found, Moment, Traits};
 use tidy_warden_core::credential::CredentialRecord;
-use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, missing, usable_end};
+use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, credential_end, missing};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
 use tidy_warden_core::time::UnixTime;
@@ -81,7 +81,7 @@ fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
     })?;
     found.sort_by(|(_, a), (_, b)| a.device.id.cmp(&b.device.id));
     context.console.list(match columns.as_slice() {
-        [] => listing(&found, now, context.console.is_for_people()),
+        [] => listing(&found, context.console.is_for_people()),
         some => chosen(&found, now, some, context.console.is_for_people()),
     })?;
     if context.console.is_for_people() {
@@ -97,14 +97,14 @@ fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
     Ok(Exit::Done)
 }
 
-fn device_json(state: DeviceState, view: &DeviceView, now: UnixTime) -> Value {
+fn device_json(state: DeviceState, view: &DeviceView) -> Value {
     let device = &view.device;
     let labels: BTreeMap<_, _> = device.labels.iter().map(|(name, value)| (name.to_string(), value)).collect();
     let facts: BTreeMap<_, _> = device.facts.values().map(|fact| (fact.name().as_str(), fact.value())).collect();
     json!({
         "id": device.id, "kind": device.kind, "state": state.as_str(), "labels": labels, "facts": facts,
         "gateway": device.gateway, "owner": device.owner, "created": device.created, "seen": device.seen,
-        "ends": usable_end(&view.credentials, now),
+        "ends": credential_end(&view.credentials),
     })
 }
 
@@ -187,7 +187,7 @@ fn chosen(found: &[(DeviceState, DeviceView)], now: UnixTime, columns: &[Column]
 }
 
 /// People read labels in one column and no facts; CSV has a column for each, named as `device import` wants them.
-fn listing(found: &[(DeviceState, DeviceView)], now: UnixTime, for_people: bool) -> Listing {
+fn listing(found: &[(DeviceState, DeviceView)], for_people: bool) -> Listing {
     let labels: BTreeSet<&LabelName> = found.iter().flat_map(|(_, view)| view.device.labels.keys()).collect();
     let facts: BTreeSet<&FactName> = found.iter().flat_map(|(_, view)| view.device.facts.keys()).collect();
     let mut columns: Vec<String> = ["id", "kind", "state"].map(str::to_owned).to_vec();
@@ -222,13 +222,13 @@ fn listing(found: &[(DeviceState, DeviceView)], now: UnixTime, for_people: bool)
         } else {
             row.extend(facts.iter().map(|name| device.facts.get(*name).map_or("", Fact::value).to_owned()));
         }
-        row.extend([time(usable_end(&view.credentials, now)), time(device.seen)]);
+        row.extend([time(credential_end(&view.credentials)), time(device.seen)]);
         row
     };
     Listing {
         schema: "tidy-warden/devices/1",
         key: "devices",
-        items: found.iter().map(|(state, view)| device_json(*state, view, now)).collect(),
+        items: found.iter().map(|(state, view)| device_json(*state, view)).collect(),
         columns,
         rows: found.iter().map(row).collect(),
         empty: "no devices; list one: device add ID --kind KIND",
@@ -281,7 +281,7 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     let kind = ward.settings.kind(&view.device.kind).cloned().unwrap_or_default();
     let demands = Demands { facts: &kind.facts, token_login: kind.token_login };
     let gaps = missing(&view.device, &view.credentials, demands, policy.standing, now);
-    let mut value = device_json(state, &view, now);
+    let mut value = device_json(state, &view);
     let credentials: Vec<Value> = view.credentials.iter().map(|credential| credential::json(credential, now)).collect();
     value["credentials"] = json!(credentials);
     value["missing"] = json!(gaps);

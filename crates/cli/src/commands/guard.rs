@@ -12,7 +12,7 @@ use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use sd_notify::NotifyState;
 use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_core::time::Span;
-use tidy_warden_guard::{Config, Event, Guard, GuardError, Observer, Sink};
+use tidy_warden_guard::{Config, Event, Guard, GuardError, Observer, Sink, Stores};
 use tidy_warden_simulate::Broker;
 use tidy_warden_store::Store;
 use tokio::signal::unix::{Signal, SignalKind, signal};
@@ -27,6 +27,9 @@ use log::Log;
 
 /// The socket on which a ward's own user follows what its guard does.
 pub(crate) const SOCKET: &str = "guard.sock";
+
+/// The file in which a guard keeps how far it has seen the audit record.
+pub(crate) const SEEN: &str = "guard.seen";
 
 /// How long before its end the guard warns of its own certificate.
 const WARNING: Span = Span::from_days(30);
@@ -43,12 +46,14 @@ pub(crate) struct Places {
     pub(crate) websocket: Option<SocketAddr>,
     pub(crate) metrics: Option<SocketAddr>,
     pub(crate) control: Option<PathBuf>,
+    /// Where it keeps how far it has seen the audit record.
+    pub(crate) seen: Option<PathBuf>,
 }
 
 impl Places {
     /// One address, and nothing beside it.
     pub(crate) fn only(listen: SocketAddr) -> Self {
-        Self { listen, websocket: None, metrics: None, control: None }
+        Self { listen, websocket: None, metrics: None, control: None, seen: None }
     }
 
     fn of(ward: &Ward, args: &GuardArgs) -> Result<Self, Problem> {
@@ -59,6 +64,7 @@ impl Places {
             websocket: args.listen_websocket.or(settings.listen_websocket),
             metrics: args.metrics.or(settings.metrics),
             control: Some(ward.dir.join(SOCKET)),
+            seen: Some(ward.dir.join(SEEN)),
         };
         let outside =
             [Some(places.listen), places.websocket].into_iter().flatten().find(|each| !each.ip().is_loopback());
@@ -214,13 +220,18 @@ pub(crate) async fn bind(
         websocket: places.websocket,
         metrics: places.metrics,
         control: places.control,
+        seen: places.seen,
         live: live::config(ward, upstream, passphrase)?,
         clock: std::sync::Arc::new(ward.clock.clone()),
         sink,
         observer,
     };
-    let reader = ward.patient_store(STORE_PATIENCE)?;
-    Guard::bind(config, reader, ward.another_store()?).await.map_err(|error| match error {
+    let stores = Stores {
+        reader: ward.patient_store(STORE_PATIENCE)?,
+        follower: ward.patient_store(STORE_PATIENCE)?,
+        writer: ward.another_store()?,
+    };
+    Guard::bind(config, stores).await.map_err(|error| match error {
         GuardError::Store(error) => error.into(),
         GuardError::Listen { .. } => {
             Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")

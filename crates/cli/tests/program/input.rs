@@ -247,7 +247,7 @@ fn changes_that_end_things_need_a_yes() {
     let shown = world.run(&["device", "show", "wv-1", "--format", "json"]).json();
     let serial = shown["credentials"][0]["serial"].as_str().unwrap().to_uppercase();
     world.run(&["revoke", "wv-1", "--reason", "superseded", "--credential", &serial, "--yes"]).exits(0);
-    world.run(&["device", "show", "wv-1"]).exits(0).prints(&["state       listed", "revoked"]);
+    world.run(&["device", "show", "wv-1"]).exits(0).prints(&["state       ended", "its certificate was revoked"]);
 }
 
 #[test]

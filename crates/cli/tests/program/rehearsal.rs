@@ -48,7 +48,7 @@ fn a_session_ends_when_the_credential_that_opened_it_ends() {
         let fresh = world.login("wv-1").connect(guard.address).await;
         assert!(matches!(fresh, Err(ConnectError::Io(_))), "{:?}", fresh.err());
     });
-    world.run(&["device", "show", "wv-1"]).exits(0).prints(&["its certificate ended on", "--again"]);
+    world.run(&["device", "show", "wv-1"]).exits(0).prints(&["its certificate ended on", "enroll wv-1 --csr"]);
 }
 
 #[test]

@@ -7,11 +7,15 @@ use smallvec::SmallVec;
 
 use crate::device::DeviceRecord;
 use crate::id::DeviceId;
-use crate::topic::{Level, Piece, TopicFilter, TopicName, TopicSet, overlap};
+use crate::topic::trie::{Trie, levels};
+use crate::topic::{Exhausted, TopicFilter, TopicName, Work, overlap};
 
+use super::cover::{Cover, Uncovered};
 use super::table::{RuleNumber, Table};
-use super::trie::{Edge, Trie, levels};
 use super::{Act, ClientIdForm, Effect, Grants, Missing, Policy, Rate, Rule, Speaker};
+
+/// How much is done to decide one subscription, where nobody says otherwise: some tens of milliseconds at most.
+const WORK: u32 = 1_000_000;
 
 /// A device under a table: its values.
 #[derive(Debug, Clone)]
@@ -54,6 +58,8 @@ struct Children {
     all: Vec<Own>,
     publish: Trie<ForChild>,
     subscribe: Trie<ForChild>,
+    /// The length of the longest of their rules and of their own denies.
+    longest: usize,
     filters: Vec<(ForChild, TopicFilter)>,
 }
 
@@ -158,6 +164,11 @@ pub enum Denial {
         /// For a subscription: a topic in it that is denied.
         witness: Option<String>,
     },
+    /// Nobody knows: the question needs more work than is done for one.
+    TooMuchWork {
+        /// The edition.
+        edition: u32,
+    },
     /// Allows speak of it, but it is beyond the limits of each.
     Limit {
         /// The last of them.
@@ -173,7 +184,7 @@ impl Denial {
     pub fn rule(&self) -> Option<&Rule> {
         match self {
             Self::Denied { rule, .. } | Self::Limit { rule, .. } => Some(rule),
-            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } => None,
+            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } | Self::TooMuchWork { .. } => None,
         }
     }
 
@@ -183,7 +194,7 @@ impl Denial {
         match self {
             Self::Denied { witness, .. } => witness.as_ref().map(|topic| format!("it covers {topic:?}")),
             Self::Limit { excess, .. } => Some(excess.clone()),
-            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } => None,
+            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } | Self::TooMuchWork { .. } => None,
         }
     }
 }
@@ -219,6 +230,12 @@ impl fmt::Display for Denial {
                     None => Ok(()),
                 }
             }
+            Self::TooMuchWork { edition } => write!(
+                f,
+                "whether {} allows all of it takes more work to decide than is done for one question; ask for fewer and \
+                 narrower filters",
+                Whose(*edition)
+            ),
             Self::Limit { rule, excess } => write!(f, "{} says: {rule}, but {excess}", rule.at),
         }
     }
@@ -242,6 +259,7 @@ impl Rights {
         let mut all = Children::default();
         for (child, own) in children {
             let at = u32::try_from(all.all.len()).unwrap_or(u32::MAX);
+            all.longest = all.longest.max(own.subscribe.denies.depth());
             all.all.push(Own::new(child, own));
             let speaker = Speaker { device, child: Some(child) };
             for number in &table.for_children {
@@ -252,14 +270,11 @@ impl Rights {
                     Act::Publish => &mut all.publish,
                     _ => &mut all.subscribe,
                 };
-                let edges = filter.levels().iter().map(|level| match level {
-                    Level::Is(text) => Edge::Is(text),
-                    Level::Any => Edge::Any,
-                });
-                trie.insert(edges, filter.is_open(), (*number, at));
+                trie.insert_filter(&filter, (*number, at));
                 all.filters.push(((*number, at), filter));
             }
         }
+        all.longest = all.longest.max(all.subscribe.depth());
         self.children = (!all.all.is_empty()).then(|| Arc::new(all));
     }
 
@@ -392,48 +407,105 @@ impl Rights {
     /// # Errors
     /// Why not.
     pub fn subscribe(&self, filter: &TopicFilter, qos: u8, share: Option<&str>) -> Decision<Granted> {
+        self.subscribe_within(filter, qos, share, &mut Work::steps(WORK))
+    }
+
+    /// [`Rights::subscribe`] with a bound on the work, which is taken from `work`; who runs out of it is denied.
+    ///
+    /// # Errors
+    /// Why not.
+    pub fn subscribe_within(
+        &self,
+        filter: &TopicFilter,
+        qos: u8,
+        share: Option<&str>,
+        work: &mut Work,
+    ) -> Decision<Granted> {
+        let Own { table, values, .. } = &self.own;
+        let mut denied: Option<RuleNumber> = None;
+        let met = table.subscribe.denies.meeting(filter, (values, Missing::AnyLevel), work, &mut |rule| {
+            denied = Some(denied.map_or(rule, |first| first.min(rule)));
+            false
+        });
+        met.map_err(|Exhausted| self.too_much())?;
+        if let Some(number) = denied {
+            let witness = table.filter(number, values).and_then(|deny| overlap(filter, &deny));
+            return Err(Denial::Denied { rule: Box::new(table.rule(number).clone()), witness });
+        }
+        let mut uncovered = Vec::new();
+        for least in (0..=qos).rev() {
+            let mut cover = Cover { rights: self, share, least, work };
+            match cover.whole(filter) {
+                Ok(rule) => return Ok(Granted { rule: table.rule(rule).clone(), qos: least }),
+                Err(Uncovered::Topic(topic)) => uncovered = topic,
+                Err(Uncovered::Unknown) => return Err(self.too_much()),
+            }
+        }
+        let in_part = self.allows_in_part(filter, share, work).map_err(|Exhausted| self.too_much())?;
+        let cover = Cover { rights: self, share, least: 0, work };
+        let witness = in_part.then(|| cover.named(&uncovered));
+        Err(self.no_rule(witness, shown(self.subscribe_filters())))
+    }
+
+    fn too_much(&self) -> Denial {
+        Denial::TooMuchWork { edition: self.edition }
+    }
+
+    /// Whether an allow gives some of what a filter matches.
+    fn allows_in_part(&self, filter: &TopicFilter, share: Option<&str>, work: &mut Work) -> Result<bool, Exhausted> {
+        let Own { table, values, .. } = &self.own;
+        let counts = |rule: RuleNumber| table.rule(rule).share.as_deref() == share;
+        if table.subscribe.allows.meeting(filter, (values, Missing::Nothing), work, &mut |rule| counts(rule))? {
+            return Ok(true);
+        }
+        match &self.children {
+            Some(children) => {
+                let mut visit = |(rule, _): ForChild| counts(rule);
+                children.subscribe.meeting(filter, (&[], Missing::Nothing), work, &mut visit)
+            }
+            None => Ok(false),
+        }
+    }
+
+    /// The length of the longest rule that a subscription of the device could meet.
+    pub(super) fn longest_subscribe(&self) -> usize {
         let side = &self.own.table.subscribe;
-        for (rule, denied) in self.own.filters(&side.deny_rules) {
-            if let Some(witness) = overlap(filter, &denied) {
-                return Err(Denial::Denied { rule: Box::new(rule.clone()), witness: Some(witness) });
-            }
-        }
-        let mut allows: Vec<(&Rule, Piece)> = Vec::new();
-        for (rule, allowed) in self.own.filters(&side.allow_rules) {
-            if rule.share.as_deref() == share && overlap(filter, &allowed).is_some() {
-                allows.push((rule, allowed.into()));
-            }
-        }
-        if let Some(children) = &self.children {
-            for ((number, child), allowed) in &children.filters {
-                let rule = self.own.table.rule(*number);
-                let fits = rule.target.act() == Act::Subscribe && rule.share.as_deref() == share;
-                if !fits || overlap(filter, allowed).is_none() {
-                    continue;
-                }
-                let child = children.child(*child);
-                let denies: Vec<TopicFilter> =
-                    child.filters(&child.table.subscribe.deny_rules).map(|(_, filter)| filter).collect();
-                allows.extend(Piece::new(allowed.clone(), &denies).map(|piece| (rule, piece)));
-            }
-        }
-        let granting =
-            |least: u8| allows.iter().filter(move |(rule, _)| rule.limits.qos.is_none_or(|limit| limit >= least));
-        let left = |least: u8| {
-            let mut left = TopicSet::from(filter.clone());
-            granting(least).for_each(|(_, piece)| left.remove(piece));
-            left.sample()
-        };
-        let instead = || shown(self.subscribe_filters());
-        let Some(granted) = (0..=qos).rev().find(|least| left(*least).is_none()) else {
-            let witness = left(0).filter(|_| !allows.is_empty());
-            return Err(self.no_rule(witness, instead()));
-        };
-        // One of those that give it is named: the first that overlaps, in the order of files and lines.
-        match granting(granted).next() {
-            Some((rule, _)) => Ok(Granted { rule: (*rule).clone(), qos: granted }),
-            None => Err(self.no_rule(None, instead())),
-        }
+        let own = side.allows.depth().max(side.denies.depth());
+        self.children.as_ref().map_or(own, |children| own.max(children.longest))
+    }
+
+    pub(super) fn rule(&self, number: RuleNumber) -> &Rule {
+        self.own.table.rule(number)
+    }
+
+    /// Calls `visit` with the allows for the device itself that match a topic.
+    pub(super) fn each_subscribe(&self, topic: &[&str], visit: &mut impl FnMut(RuleNumber)) {
+        let Own { table, values, .. } = &self.own;
+        table.subscribe.allows.matching(topic, values, Missing::Nothing, &mut |rule| {
+            visit(rule);
+            false
+        });
+    }
+
+    /// Calls `visit` with the allows for children that match a topic, and the child's place.
+    pub(super) fn each_child_subscribe(&self, topic: &[&str], visit: &mut impl FnMut(RuleNumber, u32)) {
+        let Some(children) = &self.children else { return };
+        children.subscribe.matching(topic, &[], Missing::Nothing, &mut |(rule, child)| {
+            visit(rule, child);
+            false
+        });
+    }
+
+    /// Whether a child's own denies take a topic away.
+    pub(super) fn child_denies(&self, child: u32, topic: &[&str]) -> bool {
+        self.children.as_ref().is_some_and(|children| children.child(child).denies(Act::Subscribe, topic))
+    }
+
+    /// A child's own denies of subscriptions.
+    pub(super) fn child_deny_filters(&self, child: u32) -> Vec<TopicFilter> {
+        let Some(children) = &self.children else { return Vec::new() };
+        let child = children.child(child);
+        child.filters(&child.table.subscribe.deny_rules).map(|(_, filter)| filter).collect()
     }
 
     /// All of it as sets, for comparing.

@@ -4,7 +4,7 @@ use std::fmt;
 
 use crate::device::DeviceRecord;
 use crate::id::LabelName;
-use crate::topic::{BadFilter, Level, TopicFilter};
+use crate::topic::{BadFilter, Level, Missing, TopicFilter};
 
 /// The most levels of a pattern; a limit on stacks and work. Topics themselves may have more.
 const MAX_LEVELS: usize = 128;
@@ -99,15 +99,6 @@ pub struct Pattern {
     pub levels: Vec<PatternLevel>,
     /// Whether `#` ends it.
     pub open: bool,
-}
-
-/// What a variable without a value does to a pattern.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Missing {
-    /// The pattern stands for nothing: for allows, so that doubt gives no right.
-    Nothing,
-    /// The level becomes `+`: for denies, so that doubt takes no protection away.
-    AnyLevel,
 }
 
 impl Pattern {

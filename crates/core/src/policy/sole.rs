@@ -13,8 +13,8 @@ use crate::topic::{Level, Piece, TopicFilter, intersection};
 
 use super::fleet::{CHILD, Fleet, OWN, Part, Voice, Who, renamed};
 use super::table::RuleNumber;
-use super::trie::{Edge, Trie};
 use super::{Act, Missing, Policy, Rule, Sole};
+use crate::topic::trie::{Edge, Trie};
 
 /// Stands for the claimant's id, beside the publisher's and its child's.
 const CLAIMANT: &str = "{claimant}";

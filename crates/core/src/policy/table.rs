@@ -6,8 +6,8 @@ use std::sync::Arc;
 use crate::topic::TopicFilter;
 
 use super::pattern::Speaker;
-use super::trie::{Edge, Trie};
 use super::{Act, ClientIdForm, Effect, Missing, Pattern, PatternLevel, Policy, Rule, Target, Variable};
+use crate::topic::trie::{Edge, Trie};
 
 /// The number of a rule in its table; rules stand in the order of files and lines.
 pub(super) type RuleNumber = u32;

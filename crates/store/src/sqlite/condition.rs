@@ -5,6 +5,8 @@ use rusqlite::types::Value;
 use tidy_warden_core::condition::{Condition, Field, Moment, TextTest, TimeTest};
 use tidy_warden_core::time::UnixTime;
 
+use super::rows::TRUSTED;
+
 /// The last second in which a credential may sign in.
 const USABLE_UNTIL: &str = "min(not_after, coalesce(superseded_until, not_after))";
 
@@ -13,7 +15,7 @@ const USABLE_UNTIL: &str = "min(not_after, coalesce(superseded_until, not_after)
 pub(super) fn sql(condition: &Condition, now: UnixTime, values: &mut Vec<Value>) -> String {
     match condition {
         Condition::Text(field, test) => text(&column(field, now, values), test, values),
-        Condition::Time(moment, test) => time(&moment_column(*moment, now, values), *test, now, values),
+        Condition::Time(moment, test) => time(&moment_column(*moment), (*moment, *test), now, values),
         Condition::Group(_, Some(rule)) => sql(rule, now, values),
         Condition::Group(name, None) => {
             let name = bind(values, Value::Text(name.to_string()));
@@ -58,21 +60,22 @@ fn column(field: &Field, now: UnixTime, values: &mut Vec<Value>) -> String {
                  WHEN devices.held IS NOT NULL THEN 'held'
                  ELSE coalesce((SELECT CASE max(CASE WHEN first_used IS NOT NULL THEN 3 WHEN equipped IS NOT NULL THEN 2
                      ELSE 1 END) WHEN 3 THEN 'live' WHEN 2 THEN 'equipped' WHEN 1 THEN 'issued' END FROM credentials
-                     WHERE device = devices.pk AND revoked IS NULL AND {USABLE_UNTIL} >= {now}), 'listed') END"
+                     WHERE device = devices.pk AND revoked IS NULL AND {TRUSTED} AND {USABLE_UNTIL} >= {now}),
+                     CASE WHEN EXISTS (SELECT 1 FROM credentials WHERE device = devices.pk) THEN 'ended'
+                     ELSE 'listed' END) END"
             )
         }
     }
 }
 
-fn moment_column(moment: Moment, now: UnixTime, values: &mut Vec<Value>) -> String {
+fn moment_column(moment: Moment) -> String {
     match moment {
         Moment::Seen => "devices.seen".to_owned(),
         Moment::Created => "devices.created".to_owned(),
         Moment::CertEnds => {
-            let now = bind(values, Value::Integer(now.0));
             format!(
                 "(SELECT max({USABLE_UNTIL}) FROM credentials
-                  WHERE device = devices.pk AND revoked IS NULL AND {USABLE_UNTIL} >= {now})"
+                  WHERE device = devices.pk AND revoked IS NULL AND {TRUSTED})"
             )
         }
     }
@@ -96,11 +99,15 @@ fn text(column: &str, test: &TextTest, values: &mut Vec<Value>) -> String {
     }
 }
 
-fn time(column: &str, test: TimeTest, now: UnixTime, values: &mut Vec<Value>) -> String {
+fn time(column: &str, (moment, test): (Moment, TimeTest), now: UnixTime, values: &mut Vec<Value>) -> String {
     match test {
         TimeTest::Compared(how, instant) => {
             let instant = bind(values, Value::Integer(instant.at(now).0));
             format!("coalesce({column} {} {instant}, 0)", how.sign())
+        }
+        TimeTest::Within(span) if moment.looks_back() => {
+            let to = bind(values, Value::Integer(now.plus(span).0));
+            format!("coalesce({column} <= {to}, 0)")
         }
         TimeTest::Within(span) => {
             let (from, to) = (bind(values, Value::Integer(now.0)), bind(values, Value::Integer(now.plus(span).0)));

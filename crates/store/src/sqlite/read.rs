@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use rusqlite::params;
 use rusqlite::types::Value;
+use rusqlite::{OptionalExtension, params};
 use tidy_warden_core::audit::{Entry, Hash};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::condition::Condition;
@@ -19,10 +19,10 @@ use tidy_warden_core::time::UnixTime;
 use super::rows::{self, DEVICE_COLUMNS, damaged};
 use super::{SqliteStore, audit_end, condition, meta, policy, traffic, write};
 use crate::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, BulkRun, Cause, Changes, CloneSigns,
-    CrlRecord, DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, GroupMembers, GroupRecord, IssueRefusal,
-    NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, StoreError, Traffic, TrialDifference,
-    TrialRecord, Trust, WardRecord,
+    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, Bound, BulkRun, Cause, Changes,
+    CloneSigns, CrlRecord, DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, GroupMembers, GroupRecord,
+    IssueRefusal, MOST_CHANGED, NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, StoreError,
+    Traffic, TrialDifference, TrialRecord, Trust, WardRecord,
 };
 
 /// How many devices are read at a time when all are walked.
@@ -187,6 +187,44 @@ impl Store for SqliteStore {
         })
     }
 
+    fn bound_since(&self, after: i64) -> Result<Bound, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT pk, origin, fingerprint FROM credentials WHERE origin <> 'issued' AND pk > ?1 ORDER BY pk LIMIT ?2",
+        )?;
+        let mut found = statement.query([after, PAGE])?;
+        let mut bound = Bound { to: after, ..Bound::default() };
+        let mut read = 0;
+        while let Some(row) = found.next()? {
+            read += 1;
+            bound.to = row.get(0)?;
+            match row.get_ref(1)?.as_str().map_err(|_| damaged("credential"))? {
+                "pinned" => bound.certificates.push(Fingerprint(row.get(2)?)),
+                // A bare key's name is the digest of its SubjectPublicKeyInfo.
+                "key" => bound.keys.push(row.get(2)?),
+                _ => {}
+            }
+        }
+        bound.more = read == PAGE;
+        Ok(bound)
+    }
+
+    fn reopen(&mut self) -> Result<(), StoreError> {
+        let patience = self.patience;
+        let mut anew = Self::open(&self.path)?;
+        anew.set_patience(patience)?;
+        *self = anew;
+        Ok(())
+    }
+
+    fn give_up(&mut self, number: i64, hash: Hash, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        let detail = serde_json::json!({ "number": number, "hash": write::hex(&hash) });
+        super::append(&tx, cause, "store.accept", "the store", &detail.to_string())?;
+        super::set_meta(&tx, "given_up_number", &number)?;
+        super::set_meta(&tx, "given_up_hash", &hash)?;
+        Ok(tx.commit()?)
+    }
+
     fn bulk_run(&self) -> Result<Option<BulkRun>, StoreError> {
         let mut statement = self.connection.prepare_cached("SELECT plan, position FROM bulk")?;
         let mut found = statement.query([])?;
@@ -197,14 +235,18 @@ impl Store for SqliteStore {
     }
 
     fn signed_by(&self, authority: &AuthorityName, now: UnixTime) -> Result<Signed, StoreError> {
-        const USABLE: &str = "revoked IS NULL AND not_before <= ?2 AND not_after >= ?2
+        const USABLE: &str = "revoked IS NULL AND ?3 AND not_before <= ?2 AND not_after >= ?2
                               AND (superseded_until IS NULL OR superseded_until >= ?2)";
         let sql = format!(
             "SELECT count(*), count(*) FILTER (WHERE {USABLE}), max(not_after) FILTER (WHERE {USABLE}) FROM credentials
              WHERE authority = (SELECT pk FROM authorities WHERE name = ?1)"
         );
         let mut statement = self.connection.prepare_cached(&sql)?;
-        Ok(statement.query_row(params![authority.as_str(), now.0], |row| {
+        let trusted = self
+            .connection
+            .prepare_cached("SELECT 1 FROM authorities WHERE name = ?1 AND retired IS NULL")?
+            .exists([authority.as_str()])?;
+        Ok(statement.query_row(params![authority.as_str(), now.0, trusted], |row| {
             let count = |at| row.get::<_, i64>(at).map(i64::unsigned_abs);
             Ok(Signed { all: count(0)?, usable: count(1)?, last_end: rows::time(row.get(2)?) })
         })?)
@@ -366,21 +408,33 @@ impl Store for SqliteStore {
         self.still_there()?;
         // One snapshot, so that no change falls between the two questions.
         let tx = self.connection.unchecked_transaction()?;
-        let (to, _) = audit_end(&tx)?;
+        let (to, head) = audit_end(&tx)?;
         let edition = tx.query_row("SELECT coalesce(max(number), 0) FROM editions", [], |row| row.get(0))?;
         let mut devices = Vec::new();
         if to != since {
-            let mut statement = tx.prepare_cached("SELECT id FROM devices WHERE changed > ?1")?;
-            let mut found = statement.query([since])?;
+            let most = i64::try_from(MOST_CHANGED).unwrap_or(i64::MAX);
+            let mut statement = tx.prepare_cached("SELECT id FROM devices WHERE changed > ?1 LIMIT ?2")?;
+            let mut found = statement.query([since, most + 1])?;
             while let Some(row) = found.next()? {
                 devices.push(row.get::<_, String>(0)?.parse().map_err(|_| damaged("id"))?);
             }
         }
+        let devices = (devices.len() <= MOST_CHANGED).then_some(devices);
+        let entry: Option<Vec<u8>> = tx
+            .prepare_cached("SELECT hash FROM audit WHERE number = ?1")?
+            .query_row([since], |row| row.get(0))
+            .optional()?;
+        let given_up = match (meta(&tx, "given_up_number")?, meta(&tx, "given_up_hash")?) {
+            (Some(number), Some(hash)) => Some((number, hash)),
+            _ => None,
+        };
+        let authorities = meta(&tx, write::AUTHORITIES_CHANGED)?.unwrap_or(0);
         let group_rules = policy::rules_changed(&tx)?;
         let trial = tx
             .prepare_cached("SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL")?
             .query_row([], |row| row.get(0))?;
-        Ok(Changes { to, edition, group_rules, trial, devices })
+        let since = entry.and_then(|hash| hash.try_into().ok());
+        Ok(Changes { to, edition, group_rules, trial, authorities, devices, head, since, given_up })
     }
 
     fn each_entry(&self, from: i64, visit: &mut dyn FnMut(Entry) -> bool) -> Result<(), StoreError> {
@@ -580,7 +634,8 @@ impl Store for SqliteStore {
         if updated == 0 {
             return Err(StoreError::Unknown { what: "authority", name: name.to_string() });
         }
-        super::append(&tx, cause, "authority.retire", name.as_str(), "{}")?;
+        let change = super::append(&tx, cause, "authority.retire", name.as_str(), "{}")?;
+        super::set_meta(&tx, write::AUTHORITIES_CHANGED, &change)?;
         Ok(tx.commit()?)
     }
 

@@ -24,7 +24,11 @@ pub(super) const DEVICE_COLUMNS: &str =
 const CREDENTIAL_COLUMNS: &str =
     "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type, credentials.not_before,
      credentials.not_after, credentials.issued, credentials.equipped, credentials.first_used,
-     credentials.superseded_until, credentials.revoked, credentials.reason, credentials.origin";
+     credentials.superseded_until, credentials.revoked, credentials.reason, credentials.origin, authorities.retired";
+
+/// Whether a credential's authority was not retired: the SQL for `distrusted` of the core's record.
+pub(super) const TRUSTED: &str =
+    "coalesce(credentials.authority NOT IN (SELECT pk FROM authorities WHERE retired IS NOT NULL), 1)";
 
 /// The columns of a credential joined to its authority, for a query of the caller's.
 pub(super) fn credential_sql(condition: &str) -> String {
@@ -203,6 +207,7 @@ pub(super) fn credential(
             (Some(_), None) => return Err(damaged("revocation")),
         },
         held,
+        distrusted: time(row.get(at + 13)?),
     })
 }
 

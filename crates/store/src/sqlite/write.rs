@@ -24,6 +24,9 @@ use crate::{
 /// How old `seen` must be before it is written again, in seconds.
 const SEEN_EVERY: i64 = 60;
 
+/// The change number at which authorities were added or retired last.
+pub(super) const AUTHORITIES_CHANGED: &str = "authorities_changed";
+
 pub(super) fn found(tx: &Transaction<'_>, founding: &Founding<'_>, cause: &Cause) -> Result<(), StoreError> {
     let ward = &founding.ward;
     set_meta(tx, "urn", &ward.urn)?;
@@ -91,8 +94,8 @@ pub(super) fn add_authority(tx: &Transaction<'_>, new: &NewAuthority<'_>, cause:
         "fingerprint": certificate.fingerprint.to_string(), "key": certificate.public_key.key_type().to_string(),
         "ends": certificate.not_after, "replaces": new.replaces, "kinds": kinds, "fact": fact,
     });
-    append(tx, cause, "authority.add", new.name.as_str(), &detail.to_string())?;
-    Ok(())
+    let change = append(tx, cause, "authority.add", new.name.as_str(), &detail.to_string())?;
+    set_meta(tx, AUTHORITIES_CHANGED, &change)
 }
 
 pub(super) fn expect_authority(
@@ -389,6 +392,17 @@ pub(super) fn record_issued(
         Ok(superseded) => superseded,
         Err(refusal) => return Ok(Err(refusal)),
     };
+    if new.origin == Origin::Foreign
+        && credentials(tx, pk, new.device)?.iter().any(|known| known.fingerprint == new.fingerprint)
+    {
+        // Known from another trusted maker, who is trusted no more.
+        let detail = json!({ "fingerprint": new.fingerprint.to_string(), "authority": new.authority });
+        let change = append(tx, cause, "credential.vouch", new.device.as_str(), &detail.to_string())?;
+        touch(tx, pk, change)?;
+        let authority = authority_key(tx, new.authority)?;
+        update_credential(tx, "authority = ?3", new.fingerprint, &authority)?;
+        return Ok(Ok(()));
+    }
     let detail = json!({
         "origin": new.origin.as_str(), "authority": new.authority,
         "serial": new.serial.map(ToString::to_string), "fingerprint": new.fingerprint.to_string(),

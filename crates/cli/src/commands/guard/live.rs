@@ -74,10 +74,8 @@ pub(super) fn config(ward: &Ward, upstream: Upstream, passphrase: &Passphrase) -
     let key = ward.key("guard", passphrase)?;
     let pkcs8 = key.to_pkcs8().map_err(|error| Problem::failed("the guard's key cannot be used").because(error))?;
     let tls = TlsSettings {
-        chain: std::iter::once(own.clone()).chain(above).chain(crosses.iter().cloned()).collect(),
+        chain: std::iter::once(own.clone()).chain(above).chain(crosses).collect(),
         key: pkcs8.to_vec().into(),
-        issuing: of(AuthorityRole::Devices)?.into_iter().chain(crosses).collect(),
-        roots: of(AuthorityRole::Root)?,
         allow_anonymous: ward.settings.any_token_login(),
     };
     Ok(LiveConfig {
@@ -86,6 +84,5 @@ pub(super) fn config(ward: &Ward, upstream: Upstream, passphrase: &Passphrase) -
         parties: ward.parties(),
         token_key: ward.record.token_key.clone(),
         upstream,
-        verifier: ward.patient_store(super::STORE_PATIENCE)?,
     })
 }
