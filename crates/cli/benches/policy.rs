@@ -38,6 +38,8 @@ fn main() {
     // Cargo itself gives `--bench`.
     let devices = std::env::args().filter_map(|word| word.parse().ok()).next().unwrap_or(1_000_000usize);
     decisions();
+    subscriptions();
+    comparisons();
     fleet(devices);
 }
 
@@ -55,6 +57,90 @@ fn rate(work: impl Fn(&str) -> bool) -> f64 {
     }
     assert_eq!(hits, DECISIONS, "the hit path is what is measured");
     f64::from(u32::try_from(DECISIONS).unwrap()) / begun.elapsed().as_secs_f64() / 1e6
+}
+
+/// How a time grows with a size: 1 is linear, 2 quadratic.
+fn exponent(small: (usize, f64), large: (usize, f64)) -> f64 {
+    let size = |n: usize| f64::from(u32::try_from(n).unwrap());
+    (large.1 / small.1).ln() / (size(large.0) / size(small.0)).ln()
+}
+
+/// A gateway that speaks for so many children, each with denies of its own.
+fn household(children: usize) -> Rights {
+    let text = "policy g { for kind = gateway\n allow subscribe \"rope/{site}/{child}/#\" for children\n \
+                allow subscribe \"k/+/x/#\" because \"own\" }\n\
+                policy v { for kind = windvane\n deny subscribe \"rope/+/{device}/a/+/secret\"\n \
+                deny subscribe \"rope/+/+/+/b/secret\"\n deny subscribe \"rope/+/+/c/#\" }\n";
+    let file = PolicyFile { name: "p".to_owned(), text: text.to_owned() };
+    let edition = Edition::read(1, &[file], &Groups::new()).unwrap();
+    let device = |id: String, kind: &str| {
+        let mut device = DeviceRecord::new(id.parse().unwrap(), kind.parse().unwrap(), UnixTime(0));
+        device.labels.insert("site".parse().unwrap(), "s07".parse().unwrap());
+        device
+    };
+    let hub = device("hub".to_owned(), "gateway");
+    let all: Vec<DeviceRecord> = (0..children)
+        .map(|n| DeviceRecord { gateway: Some(hub.id.clone()), ..device(format!("kid-{n}"), "windvane") })
+        .collect();
+    let settings = "[ward]\nname = \"b\"\n[kinds.windvane]\n[kinds.gateway]\ncarries = [\"windvane\"]\n";
+    let settings = Settings::parse(&Source::new("ward.toml", settings)).unwrap();
+    edition.rights_with(&hub, &all, &settings)
+}
+
+/// Subscriptions of a gateway. The bound is going over the filters of all its children once.
+fn subscriptions() {
+    println!("\nsubscriptions of a gateway, microseconds for one filter (and growth with the number of children)");
+    let filters = ["rope/+/+/x", "rope/#", "#", "rope/s07/kid-7/#", "rope/s07/kid-7/c", "k/+/x/#", "+/+/+/+/+/secret"];
+    let mut before: Vec<Option<(usize, f64)>> = vec![None; filters.len()];
+    for children in [10usize, 100, 1_000, 10_000, 100_000] {
+        let rights = household(children);
+        let mut line = format!("  {children:>7} children:");
+        for (at, text) in filters.iter().enumerate() {
+            let filter: TopicFilter = text.parse().unwrap();
+            let rounds = (0..ROUNDS).map(|_| {
+                let begun = Instant::now();
+                for _ in 0..20 {
+                    black_box(rights.subscribe(black_box(&filter), 1, None).is_ok());
+                }
+                begun.elapsed().as_secs_f64() / 20.0 * 1e6
+            });
+            let (took, _, _) = middle(rounds.collect());
+            let grown =
+                before[at].map_or_else(String::new, |small| format!(" ^{:.1}", exponent(small, (children, took))));
+            line.push_str(&format!("  {text} {took:.1}{grown}"));
+            before[at] = Some((children, took));
+        }
+        println!("{line}");
+    }
+}
+
+/// Comparing what a device has before and after a change, with many plain rules.
+fn comparisons() {
+    println!("\nwhat changes for a device with N rules when one is replaced, milliseconds (and growth)");
+    let with = |rules: usize, other: usize| {
+        let mut text = "policy p { for kind = windvane\n".to_owned();
+        for at in 0..rules {
+            let at = if at == 0 { other } else { at };
+            writeln!(text, " allow subscribe \"rope/{{device}}/t{at}/#\"").unwrap();
+        }
+        let file = PolicyFile { name: "p".to_owned(), text: text + "}\n" };
+        let edition = Edition::read(1, &[file], &Groups::new()).unwrap();
+        let vane = DeviceRecord::new("wv-0001".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0));
+        edition.rights(&vane).grants()
+    };
+    let mut before: Option<(usize, f64)> = None;
+    for rules in [100usize, 300, 1_000, 3_000, 10_000] {
+        let (old, new) = (with(rules, 0), with(rules, 1_000_000));
+        let rounds = (0..ROUNDS).map(|_| {
+            let begun = Instant::now();
+            assert_eq!(black_box(old.changes_to(&new)).len(), 2);
+            begun.elapsed().as_secs_f64() * 1e3
+        });
+        let (took, _, _) = middle(rounds.collect());
+        let grown = before.map_or_else(String::new, |small| format!(" ^{:.1}", exponent(small, (rules, took))));
+        println!("  {rules:>7} rules: {took:.2}{grown}");
+        before = Some((rules, took));
+    }
 }
 
 /// The rights of one vane under a number of policies, `for_all` of which are for every vane.

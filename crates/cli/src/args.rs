@@ -35,6 +35,7 @@ register
 credentials
   enroll     give a device its certificate: from its request (CSR), or with a key made here
   credential see the certificates of the fleet and whose one is, and bind others to devices
+  key        block public keys that must never be certified or accepted, and list them
   token      make and read tokens that stand for a device
 policy
   policy     check, compare, adopt and question policies; draft them from what happens
@@ -64,7 +65,6 @@ const TEMPLATE: &str = "{about-with-newline}\n{usage-heading} {usage}{after-help
 /// Credentials and policies for a fleet of devices: who each one is, what it may say, and that it is out when it is lost.
 #[derive(Debug, Parser)]
 #[command(name = "tidy-warden", version, after_help = COMMANDS, help_template = TEMPLATE)]
-#[command(disable_help_subcommand = true)]
 pub(crate) struct Cli {
     /// The ward's folder.
     #[arg(
@@ -93,6 +93,12 @@ pub(crate) struct Cli {
     pub(crate) command: Command,
 }
 
+/// A size as policies write it.
+fn size(text: &str) -> Result<usize, String> {
+    let size = tidy_warden_core::policy::parse_size(text).and_then(|size| usize::try_from(size).ok());
+    size.ok_or_else(|| "expected a size such as 200, 2KiB or 1MiB, at most 256MiB".to_owned())
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Make a ward: settings, authorities, store, a place for policies.
@@ -110,10 +116,14 @@ pub(crate) enum Command {
     #[command(subcommand)]
     Group(GroupCommand),
     /// Give a device its certificate: from its request (CSR), or with a key made here.
+    #[command(alias = "enrol")]
     Enroll(Box<EnrollArgs>),
     /// See the certificates of the fleet and whose one is, and bind others to devices.
     #[command(subcommand)]
     Credential(CredentialCommand),
+    /// Block public keys that must never be certified or accepted, and list them.
+    #[command(subcommand)]
+    Key(KeyCommand),
     /// Make and read tokens that stand for a device.
     #[command(subcommand)]
     Token(TokenCommand),
@@ -153,9 +163,12 @@ pub(crate) struct InitArgs {
     /// The ward's name, for people: 1 to 40 characters.
     #[arg(long)]
     pub(crate) name: String,
-    /// The host name or IP address at which devices reach the guard and the desk.
+    /// The host name or IP address at which devices reach the guard.
     #[arg(long)]
     pub(crate) host: Option<String>,
+    /// The http:// address, ending in `/`, under which you will publish revocation lists; it goes into every certificate.
+    #[arg(long, value_name = "URL")]
+    pub(crate) crl: Option<String>,
     /// Your IANA private enterprise number, for urn:dev:org: names.
     #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..))]
     pub(crate) enterprise_number: Option<u32>,
@@ -165,7 +178,7 @@ pub(crate) struct InitArgs {
     /// Write the root's key into this folder and not into the ward, to be kept away from it.
     #[arg(long, value_name = "DIR")]
     pub(crate) root_offline: Option<PathBuf>,
-    /// A passphrase file for the guard's and the desk's own TLS keys alone.
+    /// A passphrase file for the guard's own TLS key alone.
     #[arg(long, value_name = "FILE")]
     pub(crate) guard_passphrase_file: Option<PathBuf>,
     /// A ward for rehearsals: its clock can be set, its guard stays on loopback, and its certificates say so.
@@ -179,7 +192,7 @@ pub(crate) enum AuthorityCommand {
     List,
     /// Add an authority: one that signs devices, a new root, or a foreign one whose certificates are taken.
     Add(Box<AddAuthorityArgs>),
-    /// End the belief in an authority; the guard takes nothing any more that leads only to it.
+    /// Stop trusting an authority: the guard refuses whatever leads only to it, within a second.
     Retire {
         /// The authority.
         authority: String,
@@ -235,6 +248,9 @@ pub(crate) struct AddAuthorityArgs {
     /// The file of the root's key, if that is kept away from the ward.
     #[arg(long, value_name = "FILE")]
     pub(crate) root_key: Option<PathBuf>,
+    /// The passphrase file of the root's key, if that is not locked as the ward's other keys are.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) root_passphrase_file: Option<PathBuf>,
     /// From now on it signs in the place of this one, whose certificates stay good.
     #[arg(long, value_name = "NAME")]
     pub(crate) replaces: Option<String>,
@@ -317,8 +333,44 @@ pub(crate) enum AuditCommand {
         #[arg(long, value_name = "NAME")]
         subject: Option<String>,
     },
-    /// Check that no entry was changed, removed or put elsewhere.
-    Verify,
+    /// Check that no entry was changed, removed or put elsewhere, and that the ward's tables hold what the record says.
+    Verify {
+        /// A signed head that was kept elsewhere: finds a record that was cut off, put back or written anew, too.
+        #[arg(long, value_name = "FILE")]
+        head: Option<PathBuf>,
+    },
+    /// Write a signed head of the record, to be kept where whoever can write to the store cannot.
+    Head {
+        /// The file to write; one that exists is replaced.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum KeyCommand {
+    /// Never certify or accept these public keys again, whoever shows them; certificates that have one are revoked.
+    Block(BlockArgs),
+    /// List the blocked keys.
+    Blocked,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct BlockArgs {
+    /// The certificate whose key it is, in PEM or DER.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["public_key", "from"])]
+    pub(crate) cert: Option<PathBuf>,
+    /// The public key, in PEM or as a JWK.
+    #[arg(long, value_name = "FILE", conflicts_with = "from")]
+    pub(crate) public_key: Option<PathBuf>,
+    /// A list of keys that are known to be weak or public: one SHA-256 of a SubjectPublicKeyInfo a line, in hexadecimal digits.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) from: Option<PathBuf>,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
 }
 
 #[derive(Debug, Subcommand)]

@@ -13,6 +13,7 @@ pub(crate) mod guard;
 mod hold;
 pub(crate) mod import;
 pub(crate) mod init;
+mod key;
 mod pick;
 pub(crate) mod policy;
 mod probe;
@@ -43,7 +44,10 @@ pub(crate) struct Context<'a> {
 
 impl Context<'_> {
     pub(crate) fn ward(&self) -> Result<Ward, Problem> {
-        Ward::open(&self.dir)
+        let mut ward = Ward::open(&self.dir)?;
+        enroll::recover(&mut ward, self.console)?;
+        crate::reserve::keep(&self.dir);
+        Ok(ward)
     }
 
     /// The passphrase that opens `what`.
@@ -64,6 +68,11 @@ impl Context<'_> {
 /// Runs what the command line asks for.
 pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
     let context = Context { console, dir: cli.ward, passphrase_file: cli.passphrase_file, pin_file: cli.pin_file };
+    if console.is_csv() && !is_list(&cli.command) {
+        return Err(Problem::usage("this command gives no list, and only lists have a form as CSV")
+            .next("--format json, or jsonl"));
+    }
+    let urgent = |act: &dyn Fn() -> Result<Exit, Problem>| crate::reserve::urgent(&context.dir, console, act);
     match cli.command {
         Command::Init(args) => init::run(&context, &args),
         Command::Authority(command) => authority::run(&context, &command),
@@ -72,19 +81,37 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Group(command) => group::run(&context, &command),
         Command::Enroll(args) => enroll::run(&context, &args),
         Command::Credential(command) => credential::run(&context, command),
+        Command::Key(command) => key::run(&context, &command),
         Command::Token(command) => token::run(&context, command),
         Command::Policy(command) => policy::run(&context, &command),
         Command::Guard(args) => guard::run(&context, &args),
         Command::Probe(args) => probe::run(&context, &args),
         Command::Watch(args) => watch::run(&context, &args),
-        Command::Hold(args) => hold::run(&context, hold::Act::Hold, &args),
+        Command::Hold(args) => urgent(&|| hold::run(&context, hold::Act::Hold, &args)),
         Command::Release(args) => hold::run(&context, hold::Act::Release, &args),
-        Command::Revoke(args) => revoke::run(&context, &args),
-        Command::Crl(args) => crl::run(&context, &args),
+        Command::Revoke(args) => urgent(&|| revoke::run(&context, &args)),
+        Command::Crl(args) => urgent(&|| crl::run(&context, &args)),
         Command::Audit(command) => audit::run(&context, &command),
         Command::Store(command) => store::run(&context, &command),
         Command::Simulate(args) => simulate::run(console, &args),
         Command::Demo(args) => crate::demo::run(console, &args),
         Command::TopicMatch(args) => Ok(topic_match::run(&args)),
+    }
+}
+
+/// Whether a command gives a list, which can be written as CSV.
+fn is_list(command: &Command) -> bool {
+    use crate::args::{
+        AuditCommand, AuthorityCommand, CredentialCommand, DeviceCommand, GroupCommand, KeyCommand, PolicyCommand,
+    };
+    match command {
+        Command::Device(command) => matches!(command, DeviceCommand::List(_)),
+        Command::Group(command) => matches!(command, GroupCommand::List),
+        Command::Authority(command) => matches!(command, AuthorityCommand::List),
+        Command::Credential(command) => matches!(command, CredentialCommand::List { .. }),
+        Command::Key(command) => matches!(command, KeyCommand::Blocked),
+        Command::Policy(command) => matches!(command, PolicyCommand::Editions),
+        Command::Audit(command) => matches!(command, AuditCommand::Log { .. }),
+        _ => false,
     }
 }

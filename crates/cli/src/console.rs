@@ -1,5 +1,6 @@
 //! Where results and notes go, and in which form.
 
+use std::borrow::Cow;
 use std::io::{self, BufRead, IsTerminal, Write};
 
 use clap::ValueEnum;
@@ -102,6 +103,20 @@ impl Console {
         self.write(&(text + "\n"))
     }
 
+    /// What was done: a note for people, else a document.
+    pub(crate) fn did(&self, schema: &'static str, value: Value, note: impl AsRef<str>) -> Result<(), Problem> {
+        if self.is_for_people() {
+            self.note(note);
+            return Ok(());
+        }
+        self.show(schema, value, "")
+    }
+
+    /// Whether results are wanted as CSV, which only lists have.
+    pub(crate) fn is_csv(&self) -> bool {
+        self.format == Format::Csv
+    }
+
     /// A listing.
     pub(crate) fn list(&self, listing: Listing) -> Result<(), Problem> {
         match self.format {
@@ -128,7 +143,7 @@ impl Console {
             return Ok(());
         }
         match self.ask(&format!("{question} Type yes: "))? {
-            Some(answer) if answer.trim() == "yes" => Ok(()),
+            Some(answer) if matches!(answer.trim(), "y" | "yes") => Ok(()),
             Some(_) => Err(Problem::refused("nothing was done").because("the answer was not yes")),
             None => Err(Problem::usage("this needs a yes, and there is no terminal to ask on").next("add --yes")),
         }
@@ -138,7 +153,10 @@ impl Console {
     pub(crate) fn confirm_count(&self, count: u64, given: Option<u64>) -> Result<(), Problem> {
         let wrong = |said: &str| {
             Problem::refused("nothing was done")
-                .because(format!("it is about {count}, not {said}"))
+                .because(format!(
+                    "the condition matches {}, not {said}",
+                    counted(usize::try_from(count).unwrap_or(usize::MAX), "device")
+                ))
                 .next("look again at the condition")
         };
         match given {
@@ -184,13 +202,30 @@ fn pretty(value: &Value) -> String {
     serde_json::to_string_pretty(value).unwrap_or_else(|_| value.to_string())
 }
 
+/// A text as it may stand in one line on a terminal: what would end the line, move the cursor or turn the direction of reading
+/// is written out.
+pub(crate) fn printable(text: &str) -> Cow<'_, str> {
+    let odd = |c: char| {
+        c.is_control()
+            || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{2029}')
+    };
+    if !text.contains(odd) {
+        return Cow::Borrowed(text);
+    }
+    let mut out = String::with_capacity(text.len() + 8);
+    for c in text.chars() {
+        if odd(c) { out.extend(c.escape_default()) } else { out.push(c) }
+    }
+    Cow::Owned(out)
+}
+
 /// Aligned columns, no lines.
 pub(crate) fn table(columns: &[String], rows: &[Vec<String>]) -> String {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING);
     table.set_header(columns.iter().map(|column| column.to_uppercase()));
     for row in rows {
-        table.add_row(row);
+        table.add_row(row.iter().map(|cell| printable(cell)));
     }
     for (at, column) in columns.iter().enumerate() {
         if let Some(shape) = table.column_mut(at) {
@@ -234,6 +269,15 @@ mod tests {
         let rows = [["wv-1", "7", ""], ["st-ossel-top", "12", "x"]].map(|row| row.map(str::to_owned).to_vec());
         let text = table(&columns, &rows);
         assert_eq!(text, "ID            NUMBER  NOTE\nwv-1               7\nst-ossel-top      12  x\n");
+    }
+
+    #[test]
+    fn no_cell_forges_a_row_or_reaches_the_terminal() {
+        let columns = ["id", "because"].map(str::to_owned);
+        let rows = [vec!["wv-1".to_owned(), "odd\n7  ada  revoke\u{1b}[2J\u{202e}x".to_owned()]];
+        let text = table(&columns, &rows);
+        assert_eq!(text.lines().count(), 2, "{text}");
+        assert!(text.contains("odd\\n7  ada  revoke\\u{1b}[2J\\u{202e}x"), "{text}");
     }
 
     #[test]

@@ -35,7 +35,7 @@ fn read_all(stream: impl Read, name: &Path, limit: u64) -> Result<Vec<u8>, Probl
     stream.take(limit + 1).read_to_end(&mut bytes).map_err(|error| Problem::file("read", name, &error))?;
     if u64::try_from(bytes.len()).unwrap_or(u64::MAX) > limit {
         return Err(Problem::refused(format!("cannot read {}", name.display()))
-            .because(format!("it has more than {limit} octets, the most that such a file may have")));
+            .because(format!("it has more than {limit} bytes, the most that such a file may have")));
     }
     Ok(bytes)
 }
@@ -65,7 +65,7 @@ fn into_text(bytes: Vec<u8>, name: &Path) -> Result<String, Problem> {
         let at = error.utf8_error().valid_up_to();
         let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
         Problem::refused(format!("cannot read {}", name.display()))
-            .because(format!("line {line} holds octets that are not UTF-8"))
+            .because(format!("line {line} holds bytes that are not UTF-8"))
             .next("save the file as UTF-8")
     })
 }
@@ -100,8 +100,13 @@ pub(crate) fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
 
 /// A name beside `path` that nobody has.
 fn beside(path: &Path) -> PathBuf {
+    partial(path, &hex::<6>(&mut SystemRandom))
+}
+
+/// The name beside `path` under which it is written, told apart by `suffix`.
+pub(crate) fn partial(path: &Path, suffix: &str) -> PathBuf {
     let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    path.with_file_name(format!(".{name}.{}.partial", hex::<6>(&mut SystemRandom)))
+    path.with_file_name(format!(".{name}.{suffix}.partial"))
 }
 
 /// Makes sure that a folder's entries are on the disk.
@@ -120,11 +125,12 @@ pub(crate) struct PendingFolder {
 
 impl PendingFolder {
     /// Begins a folder that will stand at `place`, for its owner only. `place` must not exist, not even as a link.
-    pub(crate) fn begin(place: &Path) -> io::Result<Self> {
+    /// `suffix` tells what is written beside it apart from others.
+    pub(crate) fn begin(place: &Path, suffix: &str) -> io::Result<Self> {
         if place.symlink_metadata().is_ok() {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
-        let beside = beside(place);
+        let beside = partial(place, suffix);
         fs::DirBuilder::new().mode(0o700).create(&beside)?;
         Ok(Self { beside, place: place.to_owned(), published: false })
     }
@@ -134,23 +140,26 @@ impl PendingFolder {
         create(&self.beside.join(name), bytes, access)
     }
 
+    /// Makes sure that it is on the disk.
+    pub(crate) fn sync(&self) -> io::Result<()> {
+        File::open(&self.beside)?.sync_all()?;
+        sync_folder(self.place.parent())
+    }
+
+    /// Leaves it where it was filled, and says where.
+    pub(crate) fn keep(&mut self) -> PathBuf {
+        self.published = true;
+        self.beside.clone()
+    }
+
     /// Lets it appear in its place.
     pub(crate) fn publish(&mut self) -> io::Result<()> {
-        File::open(&self.beside)?.sync_all()?;
         if self.place.symlink_metadata().is_ok() {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
         fs::rename(&self.beside, &self.place)?;
         self.published = true;
         sync_folder(self.place.parent())
-    }
-
-    /// Takes it back after it appeared, because what it belongs to failed.
-    pub(crate) fn withdraw(&mut self) {
-        if self.published {
-            // It holds a key that nothing will ever know; leaving it is harmless, so a failure is not told.
-            let _ = fs::remove_dir_all(&self.place);
-        }
     }
 }
 
@@ -185,29 +194,27 @@ mod tests {
     fn a_pending_folder_appears_whole_or_not_at_all() {
         let dir = tempfile::tempdir().unwrap();
         let place = dir.path().join("wv-1");
-        let pending = PendingFolder::begin(&place).unwrap();
+        let pending = PendingFolder::begin(&place, "1").unwrap();
         pending.add("device.key", b"secret", Access::Secret).unwrap();
         assert!(!place.exists());
         drop(pending);
         assert!(names(dir.path()).is_empty(), "what was not published leaves nothing");
 
-        let mut pending = PendingFolder::begin(&place).unwrap();
+        let mut pending = PendingFolder::begin(&place, "2").unwrap();
         pending.add("device.key", b"secret", Access::Secret).unwrap();
         assert!(pending.add("device.key", b"other", Access::Secret).is_err(), "no file is written twice");
         pending.publish().unwrap();
         assert_eq!(names(dir.path()), ["wv-1"]);
         let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
         assert_eq!((mode(&place), mode(&place.join("device.key"))), (0o700, 0o600));
-        assert!(PendingFolder::begin(&place).is_err(), "what exists is not touched");
-        pending.withdraw();
-        assert!(names(dir.path()).is_empty());
+        assert!(PendingFolder::begin(&place, "3").is_err(), "what exists is not touched");
     }
 
     #[test]
     fn a_place_that_was_taken_meanwhile_is_not_overwritten() {
         let dir = tempfile::tempdir().unwrap();
         let place = dir.path().join("wv-1");
-        let mut pending = PendingFolder::begin(&place).unwrap();
+        let mut pending = PendingFolder::begin(&place, "1").unwrap();
         std::os::unix::fs::symlink("/nowhere", &place).unwrap();
         assert_eq!(pending.publish().unwrap_err().kind(), io::ErrorKind::AlreadyExists);
         drop(pending);
@@ -241,6 +248,6 @@ mod tests {
         assert!(read(dir.path(), 4).is_err(), "a folder is no file");
         fs::write(&path, b"one\ntw\xffo\n").unwrap();
         let error = read_text(&path, 100).unwrap_err().one_line();
-        assert!(error.contains("line 2 holds octets that are not UTF-8"), "{error}");
+        assert!(error.contains("line 2 holds bytes that are not UTF-8"), "{error}");
     }
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use tidy_warden_core::key::{NewKey, OpenError, Signer, SoftwareKey};
 use tidy_warden_hsm::{HsmError, Token};
-use tidy_warden_store::{AuthorityRecord, KeyPlace};
+use tidy_warden_store::{AuthorityRecord, AuthorityRole, KeyPlace};
 
 use crate::clock::SystemRandom;
 use crate::console::Console;
@@ -25,8 +25,13 @@ pub(crate) struct Secrets<'c> {
     pin_file: Option<PathBuf>,
     /// The file of a key that is kept away from the ward.
     key_file: Option<PathBuf>,
+    /// The file of the root's passphrase, if it has one of its own.
+    root_passphrase_file: Option<PathBuf>,
     passphrase: OnceCell<Passphrase>,
+    root_passphrase: OnceCell<Passphrase>,
     pin: OnceCell<Passphrase>,
+    /// Whether the passphrase was given by whoever made this, for everything.
+    known: bool,
 }
 
 impl<'c> Secrets<'c> {
@@ -36,8 +41,11 @@ impl<'c> Secrets<'c> {
             passphrase_file: passphrase_file.map(Path::to_owned),
             pin_file: pin_file.map(Path::to_owned),
             key_file: None,
+            root_passphrase_file: None,
             passphrase: OnceCell::new(),
+            root_passphrase: OnceCell::new(),
             pin: OnceCell::new(),
+            known: false,
         }
     }
 
@@ -46,9 +54,24 @@ impl<'c> Secrets<'c> {
         Self { key_file: key_file.map(Path::to_owned), ..self }
     }
 
+    /// With a file of the root's own passphrase.
+    pub(crate) fn with_root_passphrase(self, file: Option<&Path>) -> Self {
+        Self { root_passphrase_file: file.map(Path::to_owned), ..self }
+    }
+
+    /// The passphrase of a root: its own file, else that of the ward, else the terminal, which is asked for it alone.
+    fn root_passphrase(&self, name: &str) -> Result<&Passphrase, Problem> {
+        let file = self.root_passphrase_file.as_deref().or(self.passphrase_file.as_deref());
+        if let (None, Some(known)) = (file, self.passphrase.get().filter(|_| self.known)) {
+            return Ok(known);
+        }
+        let what = format!("the root `{name}`");
+        once(&self.root_passphrase, || passphrase::get(file, &what, Typed::Once, self.console))
+    }
+
     /// A passphrase that is known already.
     pub(crate) fn known(console: &'c Console, passphrase: &Passphrase) -> Self {
-        let secrets = Self::new(console, None, None);
+        let secrets = Self { known: true, ..Self::new(console, None, None) };
         let _ = secrets.passphrase.set(passphrase.clone());
         secrets
     }
@@ -64,7 +87,8 @@ impl<'c> Secrets<'c> {
 
     /// An authority's key, ready to sign.
     pub(crate) fn signer(&self, ward: &Ward, authority: &AuthorityRecord) -> Result<Arc<dyn Signer>, Problem> {
-        let signer = self.signer_at(ward, authority.name.as_str(), &authority.key)?;
+        let root = authority.role == AuthorityRole::Root;
+        let signer = self.signer_of(ward, authority.name.as_str(), &authority.key, root)?;
         if *signer.public_key() != authority.certificate.public_key {
             return Err(Problem::refused(format!("`{}` cannot sign", authority.name))
                 .because("the key does not belong to its certificate")
@@ -75,13 +99,17 @@ impl<'c> Secrets<'c> {
 
     /// The key of an authority that may have no certificate yet.
     pub(crate) fn signer_at(&self, ward: &Ward, name: &str, place: &KeyPlace) -> Result<Arc<dyn Signer>, Problem> {
+        self.signer_of(ward, name, place, false)
+    }
+
+    fn signer_of(&self, ward: &Ward, name: &str, place: &KeyPlace, root: bool) -> Result<Arc<dyn Signer>, Problem> {
         match place {
             KeyPlace::Ward => {
                 let path = ward.dir.join(KEYS).join(format!("{name}.key"));
-                self.software_key(&path, name)
+                self.software_key(&path, name, root)
             }
             KeyPlace::Away => match &self.key_file {
-                Some(path) => self.software_key(path, name),
+                Some(path) => self.software_key(path, name, root),
                 None => Err(Problem::usage(format!("the key of `{name}` is kept away from the ward"))
                     .next("name its file with --root-key FILE")),
             },
@@ -95,8 +123,9 @@ impl<'c> Secrets<'c> {
         }
     }
 
-    fn software_key(&self, path: &Path, name: &str) -> Result<Arc<dyn Signer>, Problem> {
-        let passphrase = self.passphrase(&format!("the authority `{name}`"))?;
+    fn software_key(&self, path: &Path, name: &str, root: bool) -> Result<Arc<dyn Signer>, Problem> {
+        let passphrase =
+            if root { self.root_passphrase(name)? } else { self.passphrase(&format!("the authority `{name}`"))? };
         Ok(Arc::new(open(path, passphrase)?))
     }
 
@@ -121,6 +150,7 @@ impl<'c> Secrets<'c> {
     ) -> Result<(Arc<dyn Signer>, KeyPlace), Problem> {
         let Some(token) = token else {
             let passphrase = self.passphrase("the ward's keys")?;
+            passphrase::strong_enough(passphrase, "the new key")?;
             let key =
                 SoftwareKey::generate(new).map_err(|error| Problem::failed("cannot make a key").because(error))?;
             let path = ward.dir.join(KEYS).join(format!("{name}.key"));

@@ -225,7 +225,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                     }
                     Err(error) => match error.into_kind() {
                         csv::ErrorKind::Io(error) => return Err(error),
-                        csv::ErrorKind::Utf8 { .. } => Err("it holds octets that are not UTF-8".to_owned()),
+                        csv::ErrorKind::Utf8 { .. } => Err("it holds bytes that are not UTF-8".to_owned()),
                         other => Err(format!("it is not CSV: {other:?}")),
                     },
                 };
@@ -253,8 +253,8 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                         let entry = json_entry(&text, self.extra, self.settings, self.now);
                         (text.trim_end().to_owned(), entry)
                     }
-                    Ok(_) => (String::new(), Err(format!("it has more than {MAX_ROW} octets"))),
-                    Err(_) => (String::new(), Err("it holds octets that are not UTF-8".to_owned())),
+                    Ok(_) => (String::new(), Err(format!("it has more than {MAX_ROW} bytes"))),
+                    Err(_) => (String::new(), Err("it holds bytes that are not UTF-8".to_owned())),
                 };
                 return Ok(Some(Row { line, raw: Raw::Line(text), entry }));
             },

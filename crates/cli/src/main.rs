@@ -12,9 +12,12 @@ mod list;
 mod passphrase;
 mod problem;
 mod progress;
+mod reserve;
 mod ward;
 
 use std::process::ExitCode;
+
+use rustix::process::{DumpableBehavior, Resource, Rlimit};
 
 /// Bulk work makes and drops many small pieces on several threads, which the system's allocator is slow at.
 #[global_allocator]
@@ -22,7 +25,15 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 use clap::Parser;
 
+/// Keeps what is in memory out of core files and away from other processes of the same account: passphrases and keys are there.
+fn guard_memory() {
+    // Where the system refuses, the program works all the same.
+    let _ = rustix::process::setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: Some(0) });
+    let _ = rustix::process::set_dumpable_behavior(DumpableBehavior::NotDumpable);
+}
+
 fn main() -> ExitCode {
+    guard_memory();
     let cli = args::Cli::parse();
     let console = console::Console::new(cli.format, cli.quiet);
     match commands::run(cli, &console) {

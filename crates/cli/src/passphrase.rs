@@ -59,6 +59,21 @@ pub(crate) enum Typed {
     Twice,
 }
 
+/// The fewest characters of a new passphrase. Whoever has the files of a ward tries thousands a second.
+const LEAST: usize = 12;
+
+/// Refuses a passphrase that is too short to lock anything with.
+pub(crate) fn strong_enough(passphrase: &Passphrase, what: &str) -> Result<(), Problem> {
+    let text = String::from_utf8_lossy(passphrase);
+    let kinds: std::collections::HashSet<char> = text.chars().collect();
+    if text.chars().count() < LEAST || kinds.len() < 5 {
+        return Err(Problem::refused(format!("the passphrase for {what} is too weak"))
+            .because(format!("it has fewer than {LEAST} characters, or nearly all of them are the same"))
+            .next("take four or more words that nobody would guess together"));
+    }
+    Ok(())
+}
+
 /// The passphrase for `what`: from `file`, else from the terminal.
 pub(crate) fn get(file: Option<&Path>, what: &str, typed: Typed, console: &Console) -> Result<Passphrase, Problem> {
     if let Some(path) = file {

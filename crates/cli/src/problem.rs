@@ -44,11 +44,13 @@ pub(crate) struct Problem {
     what: String,
     because: Option<String>,
     next: Option<String>,
+    /// Whether it is that nothing more can be written.
+    no_room: bool,
 }
 
 impl Problem {
     pub(crate) fn new(exit: Exit, what: impl Into<String>) -> Self {
-        Self { exit, what: what.into(), because: None, next: None }
+        Self { exit, what: what.into(), because: None, next: None, no_room: false }
     }
 
     /// It failed.
@@ -109,6 +111,11 @@ impl Problem {
         }
     }
 
+    /// Whether it is that nothing more can be written: a full disk, most likely.
+    pub(crate) fn is_no_room(&self) -> bool {
+        self.no_room
+    }
+
     pub(crate) fn exit(&self) -> Exit {
         self.exit
     }
@@ -119,9 +126,9 @@ impl Problem {
         let problem = Self::failed(format!("cannot {act} {}", path.display()));
         match error.kind() {
             ErrorKind::NotFound => Self { exit: Exit::NotFound, ..problem.because("it does not exist") },
-            ErrorKind::PermissionDenied => problem.because("this account may not"),
+            ErrorKind::PermissionDenied => problem.because("permission denied"),
             ErrorKind::AlreadyExists => Self { exit: Exit::Refused, ..problem.because("it exists already") },
-            ErrorKind::StorageFull => problem.because("the disk is full"),
+            ErrorKind::StorageFull => Self { no_room: true, ..problem.because("the disk is full") },
             ErrorKind::InvalidData => problem.because("it is not UTF-8 text"),
             ErrorKind::IsADirectory => problem.because("it is a folder"),
             ErrorKind::NotADirectory => problem.because("part of its path is not a folder"),
@@ -159,7 +166,9 @@ impl From<StoreError> for Problem {
             StoreError::Newer { .. } => Self { what: "this ward's store cannot be opened".into(), ..problem }
                 .next("use the version of tidy-warden that wrote it, or a newer one"),
             StoreError::Busy => problem.next("wait until the other command is done, then repeat this one"),
-            StoreError::Unwritable { .. } => problem.next("free space or mend the permissions of the ward's folder"),
+            StoreError::Unwritable { .. } => {
+                Self { no_room: true, ..problem }.next("free space, or correct the permissions of the ward's folder")
+            }
             StoreError::Unknown { what, name } => {
                 Self::not_found(format!("there is no {what} `{name}`")).next(match what {
                     "device" => "see `device list`, or list it with `device add`",

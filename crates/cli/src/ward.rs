@@ -41,15 +41,25 @@ pub(crate) struct Ward {
     pub(crate) clock: WardClock,
 }
 
-/// Who acts, for the audit record.
+/// Who acts, for the audit record: the account, and the name that was claimed, as claimed.
 pub(crate) fn actor() -> String {
-    let name = ["TIDY_WARDEN_ACTOR", "USER", "LOGNAME"].into_iter().find_map(|name| std::env::var(name).ok());
-    let named = name.filter(|name| !name.is_empty()).unwrap_or_else(|| {
-        use std::os::unix::fs::MetadataExt;
-        let process = std::fs::metadata("/proc/self");
-        process.map_or_else(|_| "unknown".to_owned(), |process| format!("uid-{}", process.uid()))
+    let account = account();
+    match std::env::var("TIDY_WARDEN_ACTOR").ok().filter(|name| !name.is_empty()) {
+        Some(claimed) => format!("{account} (as {:?})", claimed.chars().take(64).collect::<String>()),
+        None => account,
+    }
+}
+
+/// The account that the process runs under, by its name where the system knows one.
+fn account() -> String {
+    let uid = rustix::process::getuid().as_raw();
+    let known = std::fs::read_to_string("/etc/passwd").unwrap_or_default();
+    let name = known.lines().find_map(|line| {
+        let mut fields = line.split(':');
+        let (name, number) = (fields.next()?, fields.nth(1)?);
+        (number.parse() == Ok(uid)).then(|| name.to_owned())
     });
-    named.chars().take(64).collect()
+    name.filter(|name| !name.is_empty()).map_or_else(|| format!("uid-{uid}"), |name| name.chars().take(64).collect())
 }
 
 /// Reads the text of `ward.toml`.
@@ -159,9 +169,9 @@ impl Ward {
         }
     }
 
-    /// Where an authority's CRL is published.
+    /// Where an authority's CRL is published; empty if the settings do not say.
     pub(crate) fn crl_url(&self, authority: &AuthorityName) -> String {
-        format!("{}{authority}.crl", self.settings.endpoints.crl)
+        crl_url(&self.settings, authority.as_str())
     }
 
     /// The roots that are believed.
@@ -236,7 +246,21 @@ impl Ward {
         Ok(fleet)
     }
 
-    /// Puts every device into a fleet.
+    /// Puts every device into a fleet that may do something now; gives how many may not.
+    pub(crate) fn fill_able(&self, fleet: &mut Fleet<'_>) -> Result<u64, Problem> {
+        let damaged = |error: tidy_warden_core::id::BadName| StoreError::Damaged { detail: error.to_string() };
+        let mut barred = 0;
+        self.store.each_fleet_row(fleet.wants_facts(), &mut |row| {
+            if row.barred {
+                barred += 1;
+                return Ok(());
+            }
+            fleet.add(row).map_err(damaged)
+        })?;
+        Ok(barred)
+    }
+
+    /// Puts every device into a fleet, those too that may come back.
     pub(crate) fn fill(&self, fleet: &mut Fleet<'_>) -> Result<(), Problem> {
         let damaged = |error: tidy_warden_core::id::BadName| StoreError::Damaged { detail: error.to_string() };
         Ok(self.store.each_fleet_row(fleet.wants_facts(), &mut |row| fleet.add(row).map_err(damaged))?)
@@ -246,6 +270,12 @@ impl Ward {
     pub(crate) fn policy_files(&self) -> Result<Vec<PolicyFile>, Problem> {
         policy_files(&self.dir.join(POLICIES), POLICIES)
     }
+}
+
+/// Where an authority's CRL is published; empty if the settings do not say.
+pub(crate) fn crl_url(settings: &Settings, authority: &str) -> String {
+    let base = &settings.endpoints.crl;
+    if base.is_empty() { String::new() } else { format!("{base}{authority}.crl") }
 }
 
 /// The policy files in a folder, by name; `shown` is what errors call the folder.

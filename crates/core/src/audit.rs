@@ -4,6 +4,12 @@
 //! each text as UTF-8 behind its length in 8 octets, numbers as decimal text. The entry before the first has 32
 //! zero octets as its hash. So a change, a removal or a reordering shows at the first entry that it touches.
 
+mod replay;
+mod tree;
+
+pub use replay::{DeviceStanding, Replay};
+pub use tree::Tree;
+
 use aws_lc_rs::digest::{Context, SHA256};
 
 use crate::time::UnixTime;

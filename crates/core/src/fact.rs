@@ -69,7 +69,7 @@ pub enum BadFact {
         name: String,
     },
     /// The value has the wrong form.
-    #[error("the {name} `{value}` is not right: {expected}")]
+    #[error("the {name} `{value}` is not valid: {expected}")]
     Form {
         /// Which fact.
         name: FactName,

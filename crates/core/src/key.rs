@@ -102,6 +102,9 @@ pub enum BadKey {
     /// A private key where a public one is wanted.
     #[error("it holds a private key, which must stay where it was made; treat it as compromised if it travelled")]
     Private,
+    /// An RSA exponent under 65,537, or an even one (FIPS 186-5 section 5.4).
+    #[error("the RSA key's public exponent is not an odd number of at least 65537")]
+    RsaExponent,
     /// An RSA modulus that is too short or too long.
     #[error("the RSA key has {bits} bits; {MIN_RSA_BITS} to {MAX_RSA_BITS} are accepted")]
     RsaSize {
@@ -179,7 +182,11 @@ impl PublicKey {
             }
             ID_ED_25519 if no_parameters && bits.len() == 32 => KeyType::Ed25519,
             ID_ED_25519 => return Err(BadKey::Malformed),
-            RSA_ENCRYPTION => KeyType::Rsa(rsa_bits(bits)?),
+            // RFC 3279 section 2.3.1: the parameters are NULL. One key has one form, or it could come again in the other.
+            RSA_ENCRYPTION if info.algorithm.parameters.is_some_and(|any| any.is_null()) => {
+                KeyType::Rsa(rsa_bits(bits)?)
+            }
+            RSA_ENCRYPTION => return Err(BadKey::Malformed),
             ID_ML_DSA_65 if no_parameters && bits.len() == 1952 => KeyType::MlDsa65,
             ID_ML_DSA_65 => return Err(BadKey::Malformed),
             oid => return Err(BadKey::Algorithm { oid }),
@@ -316,11 +323,15 @@ pub fn ecdsa_signature(raw: &[u8]) -> Vec<u8> {
 
 /// Bits of the modulus of an RSAPublicKey (RFC 8017 appendix A.1.1).
 fn rsa_bits(der_bytes: &[u8]) -> Result<u16, BadKey> {
-    let parse = || -> Result<usize, der::Error> {
+    let mut weak = false;
+    let mut parse = || -> Result<usize, der::Error> {
         let mut outer = SliceReader::new(der_bytes)?;
         let bits = outer.sequence(|reader| {
             let modulus = der::asn1::UintRef::decode(reader)?;
-            der::asn1::UintRef::decode(reader)?;
+            let exponent = der::asn1::UintRef::decode(reader)?;
+            let small = exponent.as_bytes().len() < 3
+                || exponent.as_bytes() < [1, 0, 1].as_slice() && exponent.as_bytes().len() == 3;
+            weak = small || exponent.as_bytes().last().is_none_or(|last| last % 2 == 0);
             let first = modulus.as_bytes().first().copied().unwrap_or(0);
             let spare = usize::try_from(first.leading_zeros()).unwrap_or(8);
             Ok::<_, der::Error>(modulus.as_bytes().len() * 8 - spare)
@@ -329,6 +340,9 @@ fn rsa_bits(der_bytes: &[u8]) -> Result<u16, BadKey> {
         Ok(bits)
     };
     let bits = parse().map_err(|_| BadKey::Malformed)?;
+    if weak {
+        return Err(BadKey::RsaExponent);
+    }
     match u16::try_from(bits) {
         Ok(fits) if (MIN_RSA_BITS..=MAX_RSA_BITS).contains(&bits) => Ok(fits),
         _ => Err(BadKey::RsaSize { bits }),

@@ -49,6 +49,8 @@ pub mod reason {
     pub const BUSY: u8 = 0x89;
     /// Bad authentication method.
     pub const BAD_AUTHENTICATION_METHOD: u8 = 0x8c;
+    /// Connection rate exceeded.
+    pub const RATE: u8 = 0x9f;
     /// Keep alive timeout.
     pub const KEEP_ALIVE_TIMEOUT: u8 = 0x8d;
     /// Session taken over.

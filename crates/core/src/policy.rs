@@ -34,5 +34,5 @@ pub use fleet::{Fleet, FleetRow, Pair};
 pub use layout::layout;
 pub use pattern::{Pattern, PatternLevel, Speaker, Variable};
 pub use reach::{Reach, ReachedBy, Reaching, fleet_for, reach};
-pub use read::read_file;
+pub use read::{parse_size, read_file};
 pub use rule::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Policy, Rate, Rule, RulePlace, Sole, Target};

@@ -15,7 +15,7 @@ pub const MAX_LEN: usize = 64 * 1024;
 #[non_exhaustive]
 pub enum BadRequest {
     /// More octets than any request needs.
-    #[error("it has {len} octets; at most {MAX_LEN} are read")]
+    #[error("it has {len} bytes; at most {MAX_LEN} are read")]
     TooLong {
         /// Its length.
         len: usize,

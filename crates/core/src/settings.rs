@@ -652,7 +652,7 @@ impl Reader<'_> {
                 })
                 .unwrap_or(default.server),
             authority: self.text(table, "authority", "expected the name of an authority", |text| text.parse().ok()),
-            overlap: self.text(table, "overlap", length, least(0)).unwrap_or(default.overlap),
+            overlap: self.overlap(table, default.overlap, default.life),
             token_login: self.flag(table, "token_login").unwrap_or(default.token_login),
             token_life: self.text(table, "token_life", length, least(1)).unwrap_or(default.token_life),
             facts: self.facts(table).unwrap_or_default(),
@@ -671,6 +671,23 @@ impl Reader<'_> {
                 })
                 .unwrap_or(default.clone_watch),
         }
+    }
+
+    /// An overlap longer than the life of what was replaced would change nothing, so nobody means it.
+    fn overlap(&mut self, table: &Table<'_>, default: Span, life: Span) -> Span {
+        let span = |text: &str| text.parse::<Span>().ok();
+        let overlap = self.text(table, "overlap", "expected a length of time, such as \"7d\"", span);
+        let life = table.get("life").and_then(|life| life.get_ref().as_str()).and_then(span).unwrap_or(life);
+        if let (Some(overlap), Some(value)) = (overlap, table.get("overlap"))
+            && overlap > life
+        {
+            self.complain(
+                value.span(),
+                format!("the overlap {overlap} is longer than the life {life}"),
+                "expected one that is no longer than the life of a certificate",
+            );
+        }
+        overlap.unwrap_or(default)
     }
 
     /// A list of texts, each of which `parse` takes or complains of; `None` if the key is absent.
@@ -997,7 +1014,7 @@ impl Endpoints {
     #[must_use]
     pub fn at(host: &str) -> Self {
         let endpoint = |port| Endpoint { host: host.to_owned(), port };
-        Self { mqtt: endpoint(8883), desk: endpoint(8843), crl: format!("http://{}/crl/", endpoint(8080)) }
+        Self { mqtt: endpoint(8883), desk: endpoint(8843), crl: String::new() }
     }
 }
 
@@ -1036,8 +1053,12 @@ pub fn endpoint(text: &str) -> Result<Endpoint, &'static str> {
 
 /// The text of a new `ward.toml`. `name` must satisfy [`check_ward_name`], `host` [`check_host`].
 #[must_use]
-pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>) -> String {
-    let Endpoints { mqtt, desk, crl } = Endpoints::at(host);
+pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>, crl: Option<&str>) -> String {
+    let Endpoints { mqtt, desk, .. } = Endpoints::at(host);
+    let crl = match crl {
+        Some(url) => format!("crl = \"{url}\""),
+        None => format!("# crl = \"http://{}/crl/\"", Endpoint { host: host.to_owned(), port: 8080 }),
+    };
     let enterprise = match enterprise_number {
         Some(number) => format!("enterprise_number = {number}\n"),
         None => {
@@ -1054,7 +1075,7 @@ name = "{name}"
 [endpoints]
 mqtt = "{mqtt}"    # where devices reach the guard
 desk = "{desk}"    # where devices and owners reach the desk
-crl = "{crl}"    # revocation lists are published under this address
+{crl}    # where you publish revocation lists; without it certificates name no such place
 
 # Declare each kind of device before you add devices of it. Every key is optional; these are the defaults:
 #
@@ -1081,9 +1102,16 @@ crl = "{crl}"    # revocation lists are published under this address
 #
 # [guard]
 # listen = "127.0.0.1:8883"
-# broker = "127.0.0.1:1883"    # HOST:PORT, plain MQTT, or "builtin"
-# max_packet = 262144          # the largest packet taken from a device, in octets
-# denied_publish = "close"     # MQTT 3.1.1 has no code for a denied publish: "close" the connection, or "drop" the message
+# broker = "127.0.0.1:1883"      # HOST:PORT, tls://HOST:PORT, unix:/PATH or "builtin"
+# on_refusal = "refuse"          # what happens on a refused publish: "refuse", "drop" or "disconnect"
+# store_patience = "30s"         # how long the guard goes by what it knew last while the store does not answer
+# without_store = "end"          # then live sessions "end", or "keep" on until their credentials end
+# max_packet = 262144            # the largest packet taken from a device, in bytes
+# max_sessions = 10000           # the most clients at once
+# sessions_per_device = 16       # the most of them for one device
+# sessions_per_source = 5000     # the most of them from one network (IPv4 /24, IPv6 /64)
+# longest_keep_alive = "1h"      # how long a client may be silent at most
+# sender_property = "sender"     # the user property that tells receivers who sent a message
 "#
     )
 }
@@ -1098,8 +1126,32 @@ mod tests {
     }
 
     #[test]
+    fn every_setting_that_the_template_offers_is_taken() {
+        let text = new_text("North", "localhost", None, None);
+        let setting = |line: &str| {
+            let rest = line.strip_prefix("# ")?;
+            let is_table = rest.starts_with('[');
+            let is_key =
+                rest.split_once(" = ").is_some_and(|(key, _)| key.bytes().all(|b| b.is_ascii_lowercase() || b == b'_'));
+            (is_table || is_key).then(|| rest.to_owned())
+        };
+        let offered: Vec<String> = text.lines().filter_map(setting).collect();
+        assert!(offered.len() > 25, "{offered:?}");
+        let all: String = text.lines().map(|line| setting(line).unwrap_or_else(|| line.to_owned()) + "\n").collect();
+        let settings = parse(&all).unwrap();
+        assert_eq!(settings.endpoints.crl, "http://localhost:8080/crl/");
+        // What is offered are the defaults.
+        let GuardSettings { listen, broker, .. } = settings.guard.clone();
+        assert_eq!(settings.guard, GuardSettings { listen, broker, ..GuardSettings::default() });
+        assert_eq!(
+            parse(&new_text("North", "localhost", None, Some("http://a.example/"))).unwrap().endpoints.crl,
+            "http://a.example/"
+        );
+    }
+
+    #[test]
     fn a_new_file_reads_back_and_takes_a_kind_at_its_end() {
-        let text = new_text("North \"fleet\"", "localhost", None);
+        let text = new_text("North \"fleet\"", "localhost", None, None);
         let settings = parse(&text).unwrap();
         assert_eq!(settings.name, "North \"fleet\"");
         assert_eq!(settings.endpoints, Endpoints::at("localhost"));
@@ -1128,6 +1180,17 @@ mod tests {
             "ward.toml:9:14: this is not a value for `max_packet`",
         ] {
             assert!(all.contains(want), "missing {want:?} in:\n{all}");
+        }
+    }
+
+    #[test]
+    fn an_overlap_is_no_longer_than_a_life() {
+        let with = |kind: &str| parse(&format!("[ward]\nname = \"n\"\n[kinds.windvane]\n{kind}"));
+        let error = with("life = \"30d\"\noverlap = \"500d\"\n").unwrap_err().join("");
+        assert!(error.contains("the overlap 500d is longer than the life 30d"), "{error}");
+        assert!(with("overlap = \"500d\"\n").is_err(), "the life that a kind has by default");
+        for good in ["life = \"30d\"\noverlap = \"30d\"\n", "life = \"1d\"\n"] {
+            assert!(with(good).is_ok(), "{good}");
         }
     }
 

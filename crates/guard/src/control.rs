@@ -316,9 +316,9 @@ struct Broker {
 }
 
 impl Broker {
-    /// The client identifier has a `:` and no device in front of it, so that it is nobody's whose session could be taken.
+    /// The client identifier begins with a `:`, as no device's can, so that it is nobody's whose session could be taken.
     async fn open(shared: &Shared, entry: i64) -> io::Result<Self> {
-        let client_id = format!("operator:{entry}");
+        let client_id = format!(":guard:operator:{entry}");
         let connect = Connect { keep_alive: KEEP_ALIVE, ..upstream::hello(&client_id) };
         let (stream, code) = shared.live().upstream.begin(connect).await?;
         match code {

@@ -88,6 +88,35 @@ pub enum Event {
         #[serde(skip_serializing_if = "Option::is_none")]
         rule: Option<RuleRef>,
     },
+    /// More was refused than is told one by one.
+    RefusedMore {
+        /// The device, if it is known.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        device: Option<String>,
+        /// Else the network that it came from, if it was one.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        source: Option<String>,
+        /// How many refusals were not told.
+        count: u64,
+        /// In how many seconds.
+        seconds: u64,
+    },
+    /// A device was disconnected because it went on although it was refused; it must wait before it comes back.
+    Slowed {
+        /// The device.
+        device: String,
+        /// How long it must wait, in seconds.
+        seconds: u64,
+    },
+    /// A will that waited was not published.
+    WillNotSent {
+        /// The device.
+        device: String,
+        /// The client identifier of its session.
+        client_id: String,
+        /// Why.
+        why: String,
+    },
     /// A message for the device was withheld, because its topic is not allowed to it now.
     Withheld {
         /// The device.
@@ -132,7 +161,7 @@ pub enum Event {
         /// The device.
         device: String,
     },
-    /// The broker lets in who shows nothing: whoever reaches it needs no guard.
+    /// The broker accepts clients without credentials: whoever reaches it needs no guard.
     BypassOpen {
         /// The broker.
         broker: String,
@@ -153,7 +182,54 @@ pub enum Event {
     },
 }
 
+/// The longest text of a client's that is told, in bytes as they stand in a log line. Reasons hold such a text, and more.
+const LONGEST: usize = 512;
+
+/// A text cut to what people read, with its length where it was longer. A control character is six bytes in JSON.
+pub(crate) fn bounded(text: String) -> String {
+    cut(text, LONGEST)
+}
+
+/// A topic, filter or client identifier.
+fn subject(text: &mut String) {
+    *text = cut(std::mem::take(text), 256);
+}
+
+fn cut(text: String, longest: usize) -> String {
+    let mut shown = 0;
+    for (at, c) in text.char_indices() {
+        shown += if c.is_control() { 6 } else { c.len_utf8() };
+        if shown > longest {
+            return format!("{}... ({} bytes)", &text[..at], text.len());
+        }
+    }
+    text
+}
+
 impl Event {
+    /// The names of all events, as their JSON has them.
+    pub const NAMES: [&'static str; 19] = [
+        "listening",
+        "tls-refused",
+        "connected",
+        "refused",
+        "refused-more",
+        "slowed",
+        "will-not-sent",
+        "withheld",
+        "subscription-ended",
+        "cut",
+        "closed",
+        "clone-sign",
+        "held",
+        "bypass-open",
+        "reloaded",
+        "authorities",
+        "edition",
+        "trouble",
+        "lost",
+    ];
+
     /// The device that it is about, if it is about one.
     #[must_use]
     pub fn device(&self) -> Option<&str> {
@@ -164,8 +240,10 @@ impl Event {
             | Self::Cut { device, .. }
             | Self::Closed { device, .. }
             | Self::CloneSign { device, .. }
+            | Self::Slowed { device, .. }
+            | Self::WillNotSent { device, .. }
             | Self::Held { device } => Some(device),
-            Self::Refused { device, .. } => device.as_deref(),
+            Self::Refused { device, .. } | Self::RefusedMore { device, .. } => device.as_deref(),
             Self::Listening { .. }
             | Self::TlsRefused { .. }
             | Self::BypassOpen { .. }
@@ -174,6 +252,31 @@ impl Event {
             | Self::Edition { .. }
             | Self::Trouble { .. } => None,
         }
+    }
+
+    /// The same with no text of a client's that is longer than people read.
+    pub(crate) fn bounded(mut self) -> Self {
+        match &mut self {
+            Self::Refused { subject, why, .. } => {
+                self::subject(subject);
+                *why = bounded(std::mem::take(why));
+            }
+            Self::TlsRefused { why, .. } | Self::Cut { why, .. } | Self::Closed { why, .. } => {
+                *why = bounded(std::mem::take(why));
+            }
+            Self::Connected { client_id, .. } => subject(client_id),
+            Self::WillNotSent { client_id, why, .. } => {
+                subject(client_id);
+                *why = bounded(std::mem::take(why));
+            }
+            Self::Withheld { topic, .. } => subject(topic),
+            Self::SubscriptionEnded { filter, why, .. } => {
+                subject(filter);
+                *why = bounded(std::mem::take(why));
+            }
+            _ => {}
+        }
+        self
     }
 
     /// A refusal by policy.
@@ -215,6 +318,19 @@ impl fmt::Display for Event {
                 Some(device) => write!(f, "refused {device} {act} {subject:?}: {why}"),
                 None => write!(f, "refused {peer} {act} {subject:?}: {why}"),
             },
+            Self::RefusedMore { device, source, count, seconds } => {
+                let who = device.as_deref().or(source.as_deref()).unwrap_or("others");
+                write!(f, "refused {who} {count} times more in {seconds} seconds")
+            }
+            Self::Slowed { device, seconds } => {
+                write!(
+                    f,
+                    "disconnected {device}: it went on although it was refused; it may come back in {seconds} seconds"
+                )
+            }
+            Self::WillNotSent { device, client_id, why } => {
+                write!(f, "did not publish the will of {device} as {client_id:?}: {why}")
+            }
             Self::Withheld { device, topic } => {
                 write!(f, "withheld from {device} a message on {topic:?}: not allowed now")
             }
@@ -229,8 +345,8 @@ impl fmt::Display for Event {
             Self::Held { device } => write!(f, "put {device} on hold"),
             Self::BypassOpen { broker } => write!(
                 f,
-                "WARNING: the broker at {broker} lets in who shows nothing, so that everybody who reaches it goes around \
-                 the guard; give it a password that only the guard knows, or a network of its own"
+                "WARNING: the broker at {broker} accepts clients without credentials, so that everybody who reaches it \
+                 goes around the guard; give it a password that only the guard knows, or a network of its own"
             ),
             Self::Reloaded => write!(f, "reloaded the settings"),
             Self::Authorities => write!(f, "the authorities changed; trusting those of the store now"),

@@ -1,22 +1,19 @@
 //! The follower: asks the store for what is new, and makes the sessions concerned look again.
 
 use std::collections::HashSet;
-use std::io;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::mqtt::Connect;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::StoreError;
 use tokio::time::Instant;
 
 use crate::Event;
 use crate::identity::{Credential, Follows};
-use crate::late::LateWill;
 use crate::registry::Concerned;
 use crate::shared::{Shared, Versions};
-use crate::upstream::{hello, take_over};
 
 /// How often the store is asked for what is new.
 const FOLLOW: Duration = Duration::from_millis(100);
@@ -81,11 +78,16 @@ pub(crate) async fn follow(shared: Arc<Shared>, mut at: Position) {
             Follows::On => {
                 if std::mem::replace(&mut at.behind, false) {
                     shared.emit(Event::Trouble { what: "the store is the one that was seen before".to_owned() });
+                    shared.forget_store();
+                    at.versions = Versions::default();
                     everybody = true;
                 }
             }
             Follows::Accepted => {
                 shared.emit(Event::Trouble { what: "the older store was accepted; devices may connect".to_owned() });
+                // Its numbers are smaller than those of the store that it stands for.
+                shared.forget_store();
+                at.versions = Versions::default();
                 at.behind = false;
                 everybody = true;
             }
@@ -144,7 +146,9 @@ pub(crate) async fn follow(shared: Arc<Shared>, mut at: Position) {
         }
         everybody = false;
         look_up(&shared, now, changed.as_ref()).await;
-        look_at_wills(&shared, anew, changed.as_ref()).await;
+        if changed.as_ref().is_none_or(|changed| !changed.is_empty()) {
+            shared.clear_broker.store(true, Ordering::Relaxed);
+        }
         if anew {
             shared.registry.recheck_all();
         }
@@ -202,44 +206,4 @@ async fn look_up(shared: &Arc<Shared>, now: UnixTime, changed: Option<&HashSet<D
             Err(_) => some.iter().for_each(Concerned::owed),
         }
     }
-}
-
-/// Withdraws the wills whose sender lost the right to them by a change; the others go on waiting.
-async fn look_at_wills(shared: &Arc<Shared>, anew: bool, changed: Option<&HashSet<DeviceId>>) {
-    for late in shared.late_wills.concerned(|device| anew || changed.is_none_or(|changed| changed.contains(device))) {
-        let live = shared.live();
-        let admitted = shared.knowledge.admit(&late.credential, &live.settings).await;
-        let stays = match admitted {
-            Ok((admitted, changes)) => {
-                let standing = shared.standing(&admitted.device, changes.as_ref()).await;
-                standing.is_some_and(|standing| late.will.allowed_by(&standing.rights))
-            }
-            // Doubt denies.
-            Err(_) => false,
-        };
-        if stays {
-            shared.late_wills.add(late);
-            continue;
-        }
-        let shared = shared.clone();
-        tokio::spawn(async move {
-            let (device, why) = match withdraw(&shared, &late).await {
-                Ok(()) => (late.device.to_string(), "its will, which waited at the broker, was withdrawn".to_owned()),
-                Err(error) => {
-                    let what = format!(
-                        "the will of {}, which waits at the broker, could not be withdrawn: {error}",
-                        late.device
-                    );
-                    return shared.emit(Event::Trouble { what });
-                }
-            };
-            shared.emit(Event::Cut { device, why });
-        });
-    }
-}
-
-/// Goes on with the client's session at the broker and ends it with a goodbye, which discards the will.
-async fn withdraw(shared: &Shared, late: &LateWill) -> io::Result<()> {
-    let connect = Connect { clean_start: false, ..hello(&late.client_id) };
-    take_over(&shared.live().upstream, connect).await
 }

@@ -4,7 +4,7 @@
 //! changes it: a topic alias is resolved, a message gets its sender's name, a SUBSCRIBE loses what was refused.
 
 use std::borrow::Cow;
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
 
@@ -13,12 +13,16 @@ use tidy_warden_core::mqtt::{
     Ack, Disconnect, Frame, Malformed, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Unsubscribe,
     Value, Version, reason, suback,
 };
-use tidy_warden_core::policy::{self, Delivery, Meter, Rights};
+use tidy_warden_core::policy::{Delivery, Meter, Rights};
 use tidy_warden_core::settings::OnRefusal;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_core::topic::{BadFilter, ShareName, TopicFilter, TopicName, split_share};
+use tidy_warden_core::topic::{BadFilter, TopicName, Work, split_share};
 
 use crate::Event;
+use crate::event::bounded;
+use crate::floods::Strikes;
+use crate::kept::{Asked, Subscriptions};
+use crate::message::{Message, Refused};
 use crate::metrics::Metrics;
 use crate::traffic::{Passed, Tally};
 use crate::watching::{Trial, Watching};
@@ -26,8 +30,17 @@ use crate::watching::{Trial, Watching};
 /// The code of a refused filter in MQTT 3.1.1 (section 3.9.3).
 const SUBACK_FAILURE: u8 = 0x80;
 
-/// The most subscriptions of one session that the gate follows; a limit on memory.
-const MAX_SUBSCRIPTIONS: usize = 10_000;
+/// What the subscriptions of one session may weigh: their number, the octets of all their filters, and of one of them its octets
+/// and levels. The broker pays for them too.
+const MAX_SUBSCRIPTIONS: usize = 2_000;
+const MAX_FILTER_OCTETS: usize = 256 * 1024;
+const MAX_FILTER: usize = 4 * 1024;
+const MAX_LEVELS: usize = 128;
+
+/// How much may be done to decide one SUBSCRIBE, and to look at all subscriptions of a session after a change: some
+/// milliseconds.
+const PACKET_WORK: u32 = 300_000;
+const CHANGE_WORK: u32 = 3_000_000;
 
 /// What a packet leads to.
 #[derive(Debug, Default)]
@@ -46,6 +59,8 @@ pub(crate) enum Close {
     GoodbyeWithWill,
     /// The client broke a rule: the reason code for it, and why.
     Fault { code: u8, why: String },
+    /// The client was refused again and again, and went on.
+    Flood,
     /// The broker broke the protocol.
     Broker(String),
     /// The broker said goodbye; that was passed on.
@@ -69,6 +84,7 @@ impl Counting {
     /// Counts a refusal; what was refused is kept for whoever looks at the device.
     pub(crate) fn refused(&self, at: UnixTime, act: &'static str, subject: &str, why: &str) {
         self.metrics.refused(act);
+        let (subject, why) = (bounded(subject.to_owned()), bounded(why.to_owned()));
         self.tally.refused(at, format!("{act} {subject:?}: {why}"));
     }
 }
@@ -93,9 +109,6 @@ struct BrokerAlias {
     topic: String,
     told: bool,
 }
-
-/// What a subscription asks for: the name of its share, if it has one, and the topics.
-type Asked = (Option<ShareName>, TopicFilter);
 
 /// A SUBSCRIBE that waits for the broker's answer: for each filter the code that the gate gave, or what was passed on.
 #[derive(Debug)]
@@ -123,7 +136,8 @@ impl Explanations {
 
     /// The packet with its explanation, where the client takes it; else without.
     pub(crate) fn packet(self, text: &str, build: impl Fn(Option<&str>) -> Vec<u8>) -> Vec<u8> {
-        let whole = if self.wanted { build(Some(text)) } else { Vec::new() };
+        let text = bounded(text.to_owned());
+        let whole = if self.wanted { build(Some(&text)) } else { Vec::new() };
         if whole.is_empty() || whole.len() > self.largest { build(None) } else { whole }
     }
 }
@@ -151,7 +165,8 @@ pub(crate) struct Gate {
     /// The highest alias that the broker takes from the client.
     alias_limit: u16,
     pending: HashMap<u16, Pending>,
-    subscriptions: BTreeMap<String, Asked>,
+    subscriptions: Arc<Subscriptions>,
+    strikes: Strikes,
     /// Messages of QoS 2 from the client that the gate acknowledged itself and the broker never saw.
     dropped: HashSet<u16>,
     /// Messages of QoS 2 from the broker that the client never saw.
@@ -186,7 +201,8 @@ impl Gate {
             aliases: HashMap::new(),
             alias_limit: 0,
             pending: HashMap::new(),
-            subscriptions: BTreeMap::new(),
+            subscriptions: Arc::default(),
+            strikes: Strikes::default(),
             dropped: HashSet::new(),
             withheld: HashSet::new(),
             own_unsubscribes: HashMap::new(),
@@ -202,6 +218,16 @@ impl Gate {
         self.alias_limit = limit(connack);
     }
 
+    /// Begins with what the broker has for a session that goes on.
+    pub(crate) fn resume(&mut self, subscriptions: Arc<Subscriptions>, out: &mut Output) {
+        self.subscriptions = subscriptions;
+        self.end_subscriptions(out);
+    }
+
+    pub(crate) fn subscriptions(&self) -> &Arc<Subscriptions> {
+        &self.subscriptions
+    }
+
     /// Hands on what was counted since the last call.
     pub(crate) fn count(&mut self) {
         let passed = std::mem::take(&mut self.passed);
@@ -211,8 +237,13 @@ impl Gate {
         }
     }
 
-    fn refused(&self, act: &'static str, subject: &str, why: &str) {
+    /// Counts a refusal; a client that is refused again and again is disconnected.
+    fn refused(&mut self, act: &'static str, subject: &str, why: &str) -> Result<(), Close> {
         self.counting.refused(self.watching.clock.now(), act, subject, why);
+        match self.strikes.add(std::time::Instant::now()) {
+            true => Err(Close::Flood),
+            false => Ok(()),
+        }
     }
 
     /// Takes what new policies give; subscriptions that are too wide for them are ended.
@@ -226,13 +257,17 @@ impl Gate {
     /// Ends the subscriptions that are too wide.
     fn end_subscriptions(&mut self, out: &mut Output) {
         let mut ended = Vec::new();
-        for (text, (share, filter)) in &self.subscriptions {
-            if let Err(denial) = self.rights.subscribe(filter, 0, share.as_deref()) {
+        let mut work = Work::steps(CHANGE_WORK);
+        for (text, (share, filter)) in &*self.subscriptions.lock() {
+            if let Err(denial) = self.rights.subscribe_within(filter, 0, share.as_deref(), &mut work) {
                 ended.push((text.clone(), denial.to_string()));
             }
         }
+        if !ended.is_empty() {
+            self.subscriptions.changed();
+        }
         for (filter, why) in ended {
-            self.subscriptions.remove(&filter);
+            self.subscriptions.lock().remove(&filter);
             let packet_id = self.free_packet_id();
             *self.own_unsubscribes.entry(packet_id).or_default() += 1;
             let unsubscribe = Unsubscribe { packet_id, filters: vec![&filter] };
@@ -257,8 +292,9 @@ impl Gate {
             PacketType::Unsubscribe => {
                 let unsubscribe = Unsubscribe::parse(frame, self.version)?;
                 for filter in unsubscribe.filters {
-                    self.subscriptions.remove(filter);
+                    self.subscriptions.lock().remove(filter);
                 }
+                self.subscriptions.changed();
                 pass(frame, &mut out.to_broker)
             }
             PacketType::Pubrel => {
@@ -309,39 +345,49 @@ impl Gate {
         if publish.properties.number(PropertyId::SubscriptionIdentifier).is_some() {
             return Err(Malformed::protocol("a client cannot send a subscription identifier").into());
         }
-        let act = policy::Publish { topic, qos: publish.qos, retain: publish.retain, size: publish.payload.len() };
-        let decision = self.rights.publish(act, &mut *self.meter);
-        self.watching.publish(act, decision.is_ok());
-        let refusal = match decision {
-            Ok(admitted) => match self.response_refusal(&publish.properties)? {
-                None => {
-                    self.passed.messages_in += 1;
-                    self.passed.octets_in += u64::try_from(publish.payload.len()).unwrap_or(0);
-                    let name = &self.manner.sender_property;
-                    // MQTT 3.1.1 has no properties: its messages tell nothing of their sender, and nothing false either.
-                    let proved = self.version == Version::V5 && !name.is_empty();
-                    if !proved && alias.is_none() {
-                        return pass(frame, &mut out.to_broker);
-                    }
-                    let sender = proved.then(|| sender(&self.device, admitted.child));
-                    let mut properties = publish.properties.without(PropertyId::TopicAlias);
-                    if let Some(sender) = &sender {
-                        properties = properties.without_user(name);
-                        properties = properties.with(PropertyId::UserProperty, Value::Pair(name, sender));
-                    }
-                    Publish { topic: text, properties, ..publish }.append_to(self.version, &mut out.to_broker);
-                    return Ok(());
+        let message = Message::new(topic, (publish.qos, publish.retain), publish.payload, &publish.properties);
+        let decision = message.decide(&self.rights, &mut *self.meter);
+        self.watching.publish(message.act, decision.is_ok());
+        let (why, event) = match decision {
+            Ok(admitted) => {
+                self.passed.messages_in += 1;
+                self.passed.octets_in += u64::try_from(publish.payload.len()).unwrap_or(0);
+                let name = &self.manner.sender_property;
+                // MQTT 3.1.1 has no properties: its messages tell nothing of their sender, and nothing false either.
+                let proved = self.version == Version::V5 && !name.is_empty();
+                if !proved && alias.is_none() {
+                    return pass(frame, &mut out.to_broker);
                 }
-                refusal => refusal,
-            },
-            Err(denial) => {
-                let event = Event::denied(&self.device, self.peer, "publish", text, &denial);
-                Some((denial.to_string(), event))
+                let sender = proved.then(|| sender(&self.device, admitted.child));
+                let mut properties = publish.properties.without(PropertyId::TopicAlias);
+                if let Some(sender) = &sender {
+                    properties = properties.without_user(name);
+                    properties = properties.with(PropertyId::UserProperty, Value::Pair(name, sender));
+                }
+                Publish { topic: text, properties, ..publish }.append_to(self.version, &mut out.to_broker);
+                return Ok(());
+            }
+            Err(Refused::BadResponse(why)) => {
+                return Err(Close::Fault { code: reason::BAD_TOPIC, why: format!("response topic: {why}") });
+            }
+            Err(Refused::Denied(denial)) => {
+                (denial.to_string(), Event::denied(&self.device, self.peer, "publish", text, &denial))
+            }
+            Err(refused @ Refused::Response(_)) => {
+                let event = Event::Refused {
+                    device: Some(self.device.clone()),
+                    peer: self.peer,
+                    act: "publish",
+                    subject: text.to_owned(),
+                    why: refused.to_string(),
+                    rule: None,
+                };
+                (refused.to_string(), event)
             }
         };
-        let Some((why, event)) = refusal else { return Ok(()) };
-        self.refused("publish", text, &why);
+        let text = text.to_owned();
         out.events.push(event);
+        self.refused("publish", &text, &why)?;
         self.refuse_publish(&publish, why, out)
     }
 
@@ -356,26 +402,6 @@ impl Gate {
         }
         self.aliases.insert(alias, topic.to_owned());
         Ok(topic.to_owned())
-    }
-
-    /// A Response Topic must lie in what its sender may subscribe to: answers go there in the sender's name.
-    fn response_refusal(&self, properties: &Properties<'_>) -> Result<Option<(String, Event)>, Close> {
-        let Some(text) = properties.text(PropertyId::ResponseTopic) else { return Ok(None) };
-        let topic = TopicName::parse(text)
-            .map_err(|error| Close::Fault { code: reason::BAD_TOPIC, why: format!("response topic: {error}") })?;
-        if self.rights.deliver(topic) == Delivery::Deliver {
-            return Ok(None);
-        }
-        let why = format!("the response topic {text:?} is not one that the device may subscribe to");
-        let event = Event::Refused {
-            device: Some(self.device.clone()),
-            peer: self.peer,
-            act: "publish",
-            subject: text.to_owned(),
-            why: why.clone(),
-            rule: None,
-        };
-        Ok(Some((why, event)))
     }
 
     /// Answers a denied PUBLISH with what the protocol offers. MQTT 5.0 has reason codes for QoS 1 and 2; a message of QoS 0
@@ -412,10 +438,8 @@ impl Gate {
         if self.pending.contains_key(&subscribe.packet_id) {
             return Err(Malformed::protocol("a packet identifier that is in use").into());
         }
-        let asked_for: usize = self.pending.values().map(|pending| pending.answers.len()).sum();
-        if self.subscriptions.len() + asked_for + subscribe.subscriptions.len() > MAX_SUBSCRIPTIONS {
-            return Err(Close::Fault { code: reason::QUOTA, why: "too many subscriptions".to_owned() });
-        }
+        let (mut count, mut octets) = self.weight();
+        let mut work = Work::steps(PACKET_WORK);
         let mut answers = Vec::with_capacity(subscribe.subscriptions.len());
         let mut granted = Vec::new();
         let mut text = None;
@@ -423,17 +447,40 @@ impl Gate {
             let bad = |error: BadFilter| Close::Fault { code: reason::BAD_FILTER, why: error.to_string() };
             let (share, filter) = split_share(subscription.filter).map_err(bad)?;
             let qos = subscription.qos();
-            let decision = self.rights.subscribe(&filter, qos, share.as_deref());
+            let too_much = subscription.filter.len() > MAX_FILTER
+                || filter.levels().len() > MAX_LEVELS
+                || count >= MAX_SUBSCRIPTIONS
+                || octets + subscription.filter.len() > MAX_FILTER_OCTETS;
+            if too_much {
+                let why = format!(
+                    "a session may have {MAX_SUBSCRIPTIONS} subscriptions with {MAX_FILTER_OCTETS} bytes of filters, each of at \
+                     most {MAX_FILTER} bytes and {MAX_LEVELS} levels"
+                );
+                out.events.push(Event::Refused {
+                    device: Some(self.device.clone()),
+                    peer: self.peer,
+                    act: "subscribe",
+                    subject: subscription.filter.to_owned(),
+                    why: why.clone(),
+                    rule: None,
+                });
+                self.refused("subscribe", subscription.filter, &why)?;
+                text.get_or_insert(why);
+                answers.push(Err(if self.version == Version::V5 { reason::QUOTA } else { SUBACK_FAILURE }));
+                continue;
+            }
+            let decision = self.rights.subscribe_within(&filter, qos, share.as_deref(), &mut work);
             self.watching.subscribe(subscription.filter, &filter, share.as_deref(), qos, decision.is_ok());
             match decision {
                 Ok(given) => {
+                    (count, octets) = (count + 1, octets + subscription.filter.len());
                     granted.push(subscription.with_qos(given.qos));
                     answers.push(Ok((subscription.filter.to_owned(), (share, filter))));
                 }
                 Err(denial) => {
                     text.get_or_insert_with(|| format!("{}: {denial}", subscription.filter));
-                    self.refused("subscribe", subscription.filter, &denial.to_string());
                     out.events.push(Event::denied(&self.device, self.peer, "subscribe", subscription.filter, &denial));
+                    self.refused("subscribe", subscription.filter, &denial.to_string())?;
                     if self.manner.on_refusal == OnRefusal::Disconnect {
                         return Err(Close::Fault { code: reason::NOT_AUTHORIZED, why: denial.to_string() });
                     }
@@ -460,6 +507,13 @@ impl Gate {
         }
         self.pending.insert(packet_id, Pending { answers, text });
         Ok(())
+    }
+
+    /// How many subscriptions the session has or asked for, and the octets of their filters.
+    fn weight(&self) -> (usize, usize) {
+        let all = self.subscriptions.lock();
+        let asked = self.pending.values().flat_map(|pending| &pending.answers).flatten().map(|(text, _)| text);
+        all.keys().chain(asked).fold((0, 0), |(count, octets), text| (count + 1, octets + text.len()))
     }
 
     /// A packet from the broker, after its CONNACK.
@@ -573,6 +627,7 @@ impl Gate {
         let mut given = answer.codes.iter().copied();
         let mut codes = Vec::with_capacity(pending.answers.len());
         let mut too_wide = false;
+        let mut work = Work::steps(PACKET_WORK);
         for each in pending.answers {
             codes.push(match each {
                 Err(refused) => refused,
@@ -580,8 +635,10 @@ impl Gate {
                     let code = given.next().ok_or(Malformed::protocol("a SUBACK with too few codes"))?;
                     if code < SUBACK_FAILURE {
                         // The edition may have changed while the broker was asked.
-                        too_wide |= self.rights.subscribe(&asked.1, 0, asked.0.as_deref()).is_err();
-                        self.subscriptions.insert(text, asked);
+                        let decision = self.rights.subscribe_within(&asked.1, 0, asked.0.as_deref(), &mut work);
+                        too_wide |= decision.is_err();
+                        self.subscriptions.lock().insert(text, asked);
+                        self.subscriptions.changed();
                     }
                     code
                 }

@@ -13,8 +13,8 @@ use tidy_warden_core::settings::{Settings, WithoutStore};
 use tidy_warden_core::time::{Clock, Span, UnixTime};
 use tidy_warden_core::token::{Parties, VerifiedToken, verify};
 use tidy_warden_store::{
-    Cause, Changes, DeviceView, EditionRecord, GroupRecord, NewCredential, Store, StoreError, Traffic, TrialDifference,
-    TrialRecord,
+    BrokerSession, Cause, Changes, DeviceView, EditionRecord, GroupRecord, NewCredential, Store, StoreError, Traffic,
+    TrialDifference, TrialRecord,
 };
 use tokio::sync::Mutex;
 
@@ -405,11 +405,12 @@ impl Knowledge {
     ) -> Result<(Admitted, Option<Changes>), NotAdmitted> {
         self.not_behind()?;
         let now = self.now();
+        // Before the store is asked: what is seen meanwhile may be newer than the answer, and no sign of an older store.
+        let seen = self.seen().number;
         let wanted = credential.clone();
         let answer = self.read(move |store| Ok((store.changed_since(i64::MAX)?, Found::look(store, &wanted)?))).await;
         match answer {
             Ok((changes, found)) => {
-                let seen = self.seen().number;
                 if changes.to < seen {
                     // The follower will say so in a moment, and to everybody.
                     let what = format!("its record ends with entry {}, and entry {seen} was seen", changes.to);
@@ -526,6 +527,30 @@ impl Knowledge {
         };
         let device = self.write(record, "first shown".to_owned()).await?.ok_or(NotAdmitted::UnknownCertificate)?;
         Ok((fingerprint, device))
+    }
+
+    /// What the store knows of the session that the broker keeps under a client identifier.
+    pub(crate) async fn broker_session(&self, client_id: String) -> Result<Option<BrokerSession>, StoreError> {
+        self.read(move |store| store.broker_session(&client_id)).await
+    }
+
+    /// How many sessions the broker keeps for a device.
+    pub(crate) async fn broker_sessions_of(&self, device: DeviceId) -> Result<usize, StoreError> {
+        self.read(move |store| store.broker_sessions_of(&device)).await
+    }
+
+    /// Some sessions that the broker keeps for devices that are out for good.
+    pub(crate) async fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError> {
+        ask(&self.follower, move |store| store.broker_sessions_of_ended(limit)).await
+    }
+
+    /// Keeps what is known of sessions at the broker.
+    pub(crate) async fn keep_broker_sessions(
+        &self,
+        kept: Vec<BrokerSession>,
+        gone: Vec<String>,
+    ) -> Result<(), StoreError> {
+        self.write(move |store, cause| store.keep_broker_sessions(&kept, &gone, cause.at), String::new()).await
     }
 
     /// Records what opened sessions.

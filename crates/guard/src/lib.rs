@@ -8,13 +8,15 @@
 mod clones;
 mod control;
 mod event;
+mod floods;
 mod follower;
 mod gate;
 mod health;
 mod identity;
-mod late;
+mod kept;
 mod listener;
 mod live;
+mod message;
 mod meter;
 mod metrics;
 mod openings;
@@ -31,6 +33,7 @@ mod trust;
 mod upstream;
 mod watching;
 mod websocket;
+mod wills;
 
 pub use control::{Answer, Request};
 pub use event::{Event, RuleRef, Sink};

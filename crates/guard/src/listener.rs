@@ -121,8 +121,16 @@ async fn shake(
         Form::WebSocket => &live.tls.http_acceptor,
     };
     // In a box, for it is large and handed on often.
-    let stream = Box::pin(acceptor.accept(stream)).await.map_err(|error| (from, error.to_string()))?;
+    let stream = Box::pin(acceptor.accept(stream)).await.map_err(|error| (from, handshake(&error)))?;
     Ok((Box::new(stream), from))
+}
+
+/// Why a handshake failed, in words of our own where the library's do not tell.
+fn handshake(error: &std::io::Error) -> String {
+    match error.kind() {
+        std::io::ErrorKind::UnexpectedEof => "the client went away in the middle of it".to_owned(),
+        _ => error.to_string(),
+    }
 }
 
 /// Reads a PROXY protocol header, version 2: the client's address, or `None` if the proxy speaks for itself.

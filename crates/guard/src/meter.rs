@@ -14,8 +14,8 @@ struct Bucket {
     at: Instant,
 }
 
-/// A rule's place names it: policy, line, column; and the child that a gateway acts for.
-type RuleKey = (String, usize, usize, Option<DeviceId>);
+/// What a rule says names it, wherever it stands; and the child that a gateway acts for.
+type RuleKey = (u64, Option<DeviceId>);
 type Buckets = Arc<Mutex<HashMap<RuleKey, Bucket>>>;
 
 /// The buckets of all devices that sent something under a rate.
@@ -54,8 +54,7 @@ impl DeviceMeter {
 
 impl Meter for DeviceMeter {
     fn charge(&mut self, rule: &Rule, child: Option<&DeviceId>, rate: Rate) -> bool {
-        let key = (rule.at.policy.to_string(), rule.at.place.line, rule.at.place.column, child.cloned());
-        self.charge_at(key, rate, Instant::now())
+        self.charge_at((rule.at.says, child.cloned()), rate, Instant::now())
     }
 }
 
@@ -71,10 +70,7 @@ mod tests {
         let device: DeviceId = "wv-1".parse().unwrap();
         let rate = Rate { count: 3, seconds: 60 };
         let start = Instant::now();
-        let charge = |after: u64| {
-            let key = ("p".to_owned(), 1, 1, None);
-            rates.of(&device).charge_at(key, rate, start + Duration::from_secs(after))
-        };
+        let charge = |after: u64| rates.of(&device).charge_at((1, None), rate, start + Duration::from_secs(after));
         assert_eq!([charge(0), charge(0), charge(0), charge(0)], [true, true, true, false]);
         assert_eq!([charge(19), charge(21), charge(21)], [false, true, false]);
         assert_eq!([charge(600), charge(600), charge(600), charge(600)], [true, true, true, false]);

@@ -238,6 +238,11 @@ impl Registry {
         self.lock().all.values().for_each(|handle| handle.control.send_modify(|control| control.stop = true));
     }
 
+    /// Whether a device has a session.
+    pub(crate) fn has(&self, device: &DeviceId) -> bool {
+        self.lock().of_device.contains_key(device)
+    }
+
     /// How many sessions there are.
     pub(crate) fn len(&self) -> usize {
         self.lock().all.len()

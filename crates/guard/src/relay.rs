@@ -141,7 +141,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
             match std::future::poll_fn(|cx| self.poll_read(cx)).await {
                 Ok(0) => return Err(Interrupted::Lost("the connection ended".to_owned())),
                 Ok(_) => {}
-                Err(error) => return Err(Interrupted::Lost(error.to_string())),
+                Err(error) => return Err(Interrupted::Lost(lost(&error))),
             }
         }
     }
@@ -170,6 +170,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
         let _ = tokio::time::timeout(LAST_WORDS, all).await;
     }
 
+    /// Writes what the system takes at once.
+    pub(crate) fn last_words_now(&mut self) {
+        let mut cx = Context::from_waker(std::task::Waker::noop());
+        self.poll_write(&mut cx);
+    }
+
     /// Reads and drops what still comes until the other end closes, but not for long. A connection that is closed while
     /// something unread waits is reset, and the last words with it.
     pub(crate) async fn drain(&mut self) {
@@ -178,6 +184,16 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Side<S> {
             while self.stream.read(&mut rest).await.is_ok_and(|len| len > 0) {}
         };
         let _ = tokio::time::timeout(LAST_WORDS, all).await;
+    }
+}
+
+/// Why a connection is gone, in words of our own.
+pub(crate) fn lost(error: &std::io::Error) -> String {
+    match error.kind() {
+        std::io::ErrorKind::UnexpectedEof => "the connection ended without a goodbye".to_owned(),
+        std::io::ErrorKind::ConnectionReset => "the connection was reset".to_owned(),
+        std::io::ErrorKind::BrokenPipe => "the other end takes no more".to_owned(),
+        _ => format!("the connection broke: {error}"),
     }
 }
 
@@ -267,7 +283,7 @@ where
                         progress = true;
                     }
                     Poll::Ready(Err(error)) => {
-                        return Poll::Ready(Stop::ClientLost(format!("the connection broke: {error}")));
+                        return Poll::Ready(Stop::ClientLost(lost(&error)));
                     }
                     Poll::Pending => {}
                 }
@@ -275,7 +291,7 @@ where
                     Poll::Ready(Ok(0)) => return Poll::Ready(Stop::BrokerLost("the connection ended".to_owned())),
                     Poll::Ready(Ok(_)) => progress = true,
                     Poll::Ready(Err(error)) => {
-                        return Poll::Ready(Stop::BrokerLost(format!("the connection broke: {error}")));
+                        return Poll::Ready(Stop::BrokerLost(lost(&error)));
                     }
                     Poll::Pending => {}
                 }

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use tidy_warden_core::time::Clock;
@@ -21,7 +22,8 @@ use crate::openings::Openings;
 use crate::seen::Head;
 use crate::shared::{GuardError, Shared, Versions};
 use crate::trust::{Trust, TrustHolder};
-use crate::upstream::Bypass;
+use crate::upstream::{Bypass, hello, take_over};
+use crate::wills::publish_due;
 use crate::{Event, Observer, Sink};
 
 /// How often what is to be kept is written: uses of credentials at each turn, differences of a trial and what was counted
@@ -35,6 +37,12 @@ const TRAFFIC_AT_ONCE: usize = 2_000;
 
 /// How often the broker is tried without the guard's credentials.
 const TRY_BYPASS: Duration = Duration::from_secs(3600);
+
+/// How often a broker that does not answer is tried again, and what is to be cleared there.
+const TRY_BROKER: Duration = Duration::from_secs(1);
+
+/// How many sessions at the broker are cleared at a time.
+const CLEARED: usize = 64;
 
 /// How long sessions may take to end when the guard stops.
 const STOPPING: Duration = Duration::from_secs(5);
@@ -51,6 +59,8 @@ pub struct Config {
     pub control: Option<PathBuf>,
     /// A file in which it keeps how far it has seen the audit record; without one it knows only for as long as it runs.
     pub seen: Option<PathBuf>,
+    /// A file in which it keeps wills that wait, so that they outlive it.
+    pub wills: Option<PathBuf>,
     /// What can be changed later.
     pub live: LiveConfig,
     /// The ward's clock.
@@ -70,6 +80,7 @@ pub struct Guard {
     shared: Arc<Shared>,
     position: Position,
     seen: Option<PathBuf>,
+    wills: Option<PathBuf>,
 }
 
 async fn bind_tcp(address: SocketAddr) -> Result<TcpListener, GuardError> {
@@ -98,6 +109,12 @@ impl Guard {
         let behind = matches!(shared.knowledge.compare(&changes), Follows::Behind(_));
         let none = Arc::new(Trust::default());
         shared.trust.set(shared.knowledge.trust(none, changes.authorities).await?);
+        if let Some(path) = &config.wills
+            && let Err(error) = shared.wills.load(path)
+        {
+            let what = format!("the wills in {} cannot be read, and are not published: {error}", path.display());
+            shared.emit(Event::Trouble { what });
+        }
         let versions = Versions::from(&changes);
         shared.take(versions).await?;
         shared.metrics.edition.set(i64::from(changes.edition));
@@ -122,7 +139,7 @@ impl Guard {
                 None
             }
         };
-        Ok(Self { listener, websocket, metrics, control, shared, position, seen: config.seen })
+        Ok(Self { listener, websocket, metrics, control, shared, position, seen: config.seen, wills: config.wills })
     }
 
     /// The address that it listens on.
@@ -136,14 +153,14 @@ impl Guard {
     /// Serves until `stop` is ready, then ends all sessions and returns. What comes from `reloads` takes effect at once,
     /// except for addresses to listen on.
     pub async fn run(self, stop: impl Future<Output = ()>, mut reloads: mpsc::Receiver<LiveConfig>) {
-        let Self { listener, websocket, metrics, control, shared, position, seen } = self;
+        let Self { listener, websocket, metrics, control, shared, position, seen, wills } = self;
         let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|each| each.local_addr().ok());
         if let Ok(address) = listener.local_addr() {
             let (websocket, metrics) = (of(&websocket), of(&metrics));
             shared.emit(Event::Listening { address, websocket, metrics, edition: position.versions.edition });
         }
         let (control, socket) = control.map(control::Socket::split).unzip();
-        let beside = Beside { shared: shared.clone(), position, seen, metrics, control };
+        let beside = Beside { shared: shared.clone(), position, seen, wills: wills.clone(), metrics, control };
         let beside = match beside.start() {
             Ok(beside) => beside,
             Err(error) => {
@@ -180,6 +197,10 @@ impl Guard {
         beside.stop().await;
         // What was counted last is worth a try; a store that does not take it is told of already.
         let _ = shared.write_uses().await;
+        let _ = shared.write_kept().await;
+        if let Some(Err(error)) = wills.map(|path| shared.wills.save(&path)) {
+            shared.emit(Event::Trouble { what: format!("the wills that wait cannot be kept: {error}") });
+        }
         let _ = shared.write_notes().await;
         let _ = shared.write_traffic(usize::MAX).await;
     }
@@ -191,6 +212,7 @@ struct Beside {
     shared: Arc<Shared>,
     position: Position,
     seen: Option<PathBuf>,
+    wills: Option<PathBuf>,
     metrics: Option<TcpListener>,
     control: Option<UnixListener>,
 }
@@ -203,7 +225,7 @@ struct Running {
 
 impl Beside {
     fn start(self) -> std::io::Result<Running> {
-        let Self { shared, position, seen, metrics, control } = self;
+        let Self { shared, position, seen, wills, metrics, control } = self;
         // Sockets belong to the runtime that made them.
         let metrics = metrics.map(TcpListener::into_std).transpose()?;
         let control = control.map(UnixListener::into_std).transpose()?;
@@ -212,8 +234,11 @@ impl Beside {
         let all = async move {
             let mut tasks = tokio::task::JoinSet::new();
             tasks.spawn(follow(shared.clone(), position));
-            tasks.spawn(keep(shared.clone(), seen));
+            tasks.spawn(keep(shared.clone(), seen, wills));
             tasks.spawn(try_bypass(shared.clone()));
+            tasks.spawn(watch_broker(shared.clone()));
+            tasks.spawn(clear_broker(shared.clone()));
+            tasks.spawn(publish_due(shared.clone()));
             match metrics.map(TcpListener::from_std).transpose() {
                 Ok(None) => {}
                 Ok(Some(listener)) => {
@@ -255,15 +280,12 @@ async fn try_bypass(shared: Arc<Shared>) {
         match upstream.bypass().await {
             Bypass::Open => {
                 shared.metrics.bypass_open.set(1);
-                shared.metrics.broker_answers.set(1);
                 shared.emit(Event::BypassOpen { broker: upstream.address().to_string() });
             }
             Bypass::Closed(_) => {
                 shared.metrics.bypass_open.set(0);
-                shared.metrics.broker_answers.set(1);
             }
             Bypass::Unknown(why) => {
-                shared.metrics.broker_answers.set(0);
                 let what = format!(
                     "the broker at {} could not be asked whether it needs the guard: {why}",
                     upstream.address()
@@ -275,17 +297,69 @@ async fn try_bypass(shared: Arc<Shared>) {
     }
 }
 
+/// Asks the broker whether it is there, in the guard's own name: what one client's connection comes to says nothing of it.
+async fn watch_broker(shared: Arc<Shared>) {
+    let mut troubled = false;
+    loop {
+        let upstream = shared.live().upstream.clone();
+        let metrics = shared.metrics.clone();
+        let ended = upstream.watch(|| {
+            metrics.broker_answers.set(1);
+        });
+        let Err(error) = ended.await else { continue };
+        let answered = shared.metrics.broker_answers.set(0) == 1;
+        if answered || !std::mem::replace(&mut troubled, true) {
+            let what = format!("the broker at {} does not answer the guard: {error}", upstream.address());
+            shared.emit(Event::Trouble { what });
+        }
+        tokio::time::sleep(TRY_BROKER).await;
+    }
+}
+
+/// Ends the sessions that the broker keeps for devices that are out for good, so that nothing waits there for them.
+async fn clear_broker(shared: Arc<Shared>) {
+    loop {
+        tokio::time::sleep(TRY_BROKER).await;
+        if !shared.clear_broker.swap(false, Ordering::Relaxed) {
+            continue;
+        }
+        let Ok(ended) = shared.knowledge.broker_sessions_of_ended(CLEARED).await else {
+            shared.clear_broker.store(true, Ordering::Relaxed);
+            continue;
+        };
+        for session in ended {
+            // A clean connect in its name ends a session (MQTT 5.0 section 3.1.2.4); one that is still live is being cut.
+            let done = !shared.registry.has(&session.device)
+                && take_over(&shared.live().upstream, hello(&session.client_id)).await.is_ok();
+            match done {
+                true => shared.kept.gone(&session.client_id),
+                false => shared.clear_broker.store(true, Ordering::Relaxed),
+            }
+        }
+    }
+}
+
 /// Writes what is to be kept, now and then. Nobody waits for it.
-async fn keep(shared: Arc<Shared>, seen: Option<PathBuf>) {
+async fn keep(shared: Arc<Shared>, seen: Option<PathBuf>, wills: Option<PathBuf>) {
+    let mut will_changes = shared.wills.changes();
     let (mut noted, mut counted) = (Instant::now(), Instant::now());
     let mut troubled = false;
     let (mut kept, mut not_kept) = (None, false);
     loop {
         tokio::time::sleep(KEEP).await;
         let mut result: Result<(), StoreError> = shared.write_uses().await;
+        result = result.and(shared.write_kept().await);
+        shared.floods.summaries(std::time::Instant::now()).into_iter().for_each(|event| shared.emit(event));
         if noted.elapsed() >= KEEP_NOTES {
             result = result.and(shared.write_notes().await);
             noted = Instant::now();
+            if let Some(path) = wills.as_ref().filter(|_| will_changes != shared.wills.changes()) {
+                will_changes = shared.wills.changes();
+                if let Err(error) = shared.wills.save(path) {
+                    let what = format!("the wills that wait cannot be kept in {}: {error}", path.display());
+                    shared.emit(Event::Trouble { what });
+                }
+            }
             let head = shared.knowledge.seen();
             if let Some(path) = seen.as_ref().filter(|_| kept != Some(head)) {
                 match head.save(path) {

@@ -2,7 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use tidy_warden_core::credential::Unusable;
 use tidy_warden_core::device::DeviceRecord;
@@ -13,6 +13,7 @@ use tidy_warden_core::mqtt::{
 };
 use tidy_warden_core::policy::{self, Denial, Rights};
 use tidy_warden_core::settings::CloneWatch;
+use tidy_warden_core::time::Span;
 use tidy_warden_core::token::VerifiedToken;
 use tidy_warden_core::topic::TopicName;
 use tokio::io::{AsyncRead, AsyncWrite};
@@ -21,13 +22,15 @@ use crate::Event;
 use crate::follower::take_trust;
 use crate::gate::{Close, Explanations, Gate, Output, Standing, sender};
 use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
-use crate::late::{LastWill, LateWill};
+use crate::kept::{Lasting, Subscriptions};
 use crate::live::Live;
+use crate::message::{Message, Refused};
 use crate::openings::{OPENING, Opening};
 use crate::registry::{Limits, Registered};
 use crate::relay::{Interrupted, Relay, Side, Stop};
 use crate::shared::Shared;
 use crate::upstream::{BrokerStream, PATIENCE};
+use crate::wills::{LastWill, Waiting, due};
 
 /// The largest CONNECT taken, in octets: a client identifier, a token and a small will.
 const MAX_CONNECT: usize = 64 * 1024;
@@ -98,6 +101,8 @@ struct Opened {
     generation: u64,
     trusted: u64,
     asked: u64,
+    /// How long the broker keeps the session when its connection is gone.
+    expiry: Duration,
     /// The last second in which its credential is good.
     ends: tidy_warden_core::time::UnixTime,
     leaf: Option<Arc<[u8]>>,
@@ -124,10 +129,22 @@ where
     shared.metrics.sessions.dec();
     let Session { relay: Relay { mut client, mut broker, mut gate, .. }, opened, version, will, .. } = session;
     gate.count();
-    if let Some(will) = will.filter(|will| ending.lost && !ending.goodbye && !will.delay.is_zero()) {
-        let due = tokio::time::Instant::now() + will.delay;
+    let now = shared.knowledge.now();
+    shared.kept.closed(&opened.client_id, gate.subscriptions(), now);
+    if ending.flood {
+        let seconds = shared.floods.slow(&opened.device.id, Instant::now()).as_secs();
+        shared.emit(Event::Slowed { device: opened.device.id.to_string(), seconds });
+    }
+    if let Some((packet, delay)) = will.filter(|_| ending.lost).and_then(|will| will.into_own(opened.expiry)) {
         let (device, client_id) = (opened.device.id.clone(), opened.client_id.clone());
-        shared.late_wills.add(LateWill { device, client_id, credential: opened.credential.clone(), will, due });
+        let credential = opened.credential.clone();
+        let guard = shared.kept.guard();
+        let waiting = Waiting { device, client_id, credential, packet, guard, lost: now, due: due(now, delay) };
+        let (device, client_id) = (waiting.device.to_string(), waiting.client_id.clone());
+        if !shared.wills.add(waiting) {
+            let why = "too many wills wait".to_owned();
+            shared.emit(Event::WillNotSent { device, client_id, why });
+        }
     }
     client.queue(&ending.to_client);
     // What was allowed before the end still goes on. Without a goodbye behind it the broker takes the end of the
@@ -140,9 +157,14 @@ where
     }
     shared.emit(ending.event);
     tokio::join!(broker.last_words(), client.last_words());
-    // A guard that stops waits for those that are registered, so that their goodbyes are said.
-    drop(opened);
-    client.drain().await;
+    // A socket that is closed with something unread in it is reset, and what was written to it before may be lost: a message
+    // that was acknowledged, or the goodbye. Both sides are read to their ends, but not for long.
+    let seen_off = async {
+        broker.drain().await;
+        // A guard that stops waits for those that are registered, so that their goodbyes are said.
+        drop(opened);
+    };
+    tokio::join!(seen_off, client.drain());
 }
 
 /// From CONNECT to CONNACK; `None` if no session came about, which was told.
@@ -181,8 +203,8 @@ where
         Ok(connect) => connect,
         Err((answer, why)) => {
             client.queue(&answer);
-            client.last_words().await;
             refused(shared, (None, peer), "", why);
+            see_off(shared, client).await;
             return None;
         }
     };
@@ -201,8 +223,7 @@ where
                     shared.emit(*event);
                 }
             }
-            client.last_words().await;
-            client.drain().await;
+            see_off(shared, client).await;
             return None;
         }
     };
@@ -219,6 +240,16 @@ where
     shared.note_use(&session.opened.device.id, &session.opened.credential);
     watch_for_clones(shared, &live, &session.opened.device, peer);
     Some(session)
+}
+
+/// Lets a client that was refused read why. Only so many at once: whoever is refused again and again must not hold handles.
+async fn see_off<S: AsyncRead + AsyncWrite + Unpin>(shared: &Shared, mut client: Side<S>) {
+    let Ok(_place) = shared.seen_off.try_acquire() else {
+        // What fits the socket is written all the same.
+        return client.last_words_now();
+    };
+    client.last_words().await;
+    client.drain().await;
 }
 
 /// Tells and counts that a connection was refused, for another reason than policy.
@@ -324,6 +355,11 @@ async fn admit(
     peer: SocketAddr,
 ) -> Result<Opened, Refusal> {
     same_device(shown, beside, device)?;
+    if let Some(left) = shared.floods.waits(device, Instant::now()) {
+        let why =
+            format!("it was disconnected because it went on although it was refused; {} s to wait", left.as_secs() + 1);
+        return Err(Refusal::new(reason::RATE, return_code::UNAVAILABLE, why));
+    }
     let limits = Limits::of(&live.settings.guard);
     let mut registered = shared
         .registry
@@ -379,6 +415,7 @@ async fn admit(
     }
     let client_id = client_id.to_owned();
     Ok(Opened {
+        expiry: Duration::ZERO,
         registered,
         credential,
         ends: admitted.ends,
@@ -394,17 +431,24 @@ async fn admit(
     })
 }
 
-fn will_act<'a>(will: &Will<'a>) -> Result<policy::Publish<'a>, String> {
+fn will_message<'a>(will: &Will<'a>) -> Result<Message<'a>, String> {
     let topic = TopicName::parse(will.topic).map_err(|error| format!("the will: {error}"))?;
-    Ok(policy::Publish { topic, qos: will.qos, retain: will.retain, size: will.payload.len() })
+    Ok(Message::new(topic, (will.qos, will.retain), will.payload, &will.properties))
 }
 
+/// Whether a will may be left as things stand. It is decided again when it goes, and charged then.
 fn check_will(will: &Will<'_>, rights: &Rights, device: &str, peer: SocketAddr) -> Result<(), Refusal> {
-    let act = will_act(will).map_err(|why| Refusal::new(reason::BAD_TOPIC, return_code::NOT_AUTHORIZED, why))?;
-    rights.publish(act, &mut policy::NoMeter).map(|_| ()).map_err(|denial| {
-        let event = Event::denied(device, peer, "will", will.topic, &denial);
-        Refusal::denied(reason::NOT_AUTHORIZED, return_code::NOT_AUTHORIZED, &denial, event)
-    })
+    let bad_topic = |why| Refusal::new(reason::BAD_TOPIC, return_code::NOT_AUTHORIZED, why);
+    let message = will_message(will).map_err(bad_topic)?;
+    match message.decide(rights, &mut policy::NoMeter) {
+        Ok(_) => Ok(()),
+        Err(Refused::BadResponse(why)) => Err(bad_topic(format!("the will's response topic: {why}"))),
+        Err(Refused::Denied(denial)) => {
+            let event = Event::denied(device, peer, "will", will.topic, &denial);
+            Err(Refusal::denied(reason::NOT_AUTHORIZED, return_code::NOT_AUTHORIZED, &denial, event))
+        }
+        Err(refused @ Refused::Response(_)) => Err(Refusal::not_authorized(format!("the will: {refused}"))),
+    }
 }
 
 /// How a session ended, for the client, the broker and the log.
@@ -415,6 +459,8 @@ struct Ending {
     goodbye: bool,
     /// Whether the client was lost, so that the broker publishes its will, if it may.
     lost: bool,
+    /// Whether it was ended because it went on although it was refused.
+    flood: bool,
     event: Event,
 }
 
@@ -436,17 +482,20 @@ where
     let watching = shared.watching(&opened.device.id, opened.standing.trial.clone());
     let ways = (live.manner(&opened.device.kind), shared.counting(&opened.device.id));
     let mut gate = Gate::new((version, explanations), peer, opened.standing.rights.clone(), watching, meter, ways);
-    let answered = match reach_broker(live, connect, &opened).await {
-        Ok(mut broker) => answer_of(&mut broker, version).await.map(|answer| (broker, answer)),
-        Err(why) => Err(why),
-    };
+    if let Some(why) = too_many_kept(shared, connect, &opened).await {
+        let code = if version == Version::V5 { reason::QUOTA } else { return_code::UNAVAILABLE };
+        client.queue(&explanations.packet(&why, |text| connack(version, code, text)));
+        refused(shared, (Some(&opened.device.id), peer), &opened.client_id, why);
+        see_off(shared, client).await;
+        return None;
+    }
+    let (answered, restored) = open_at_broker(shared, live, connect, &opened).await;
     let unavailable = || match version {
         Version::V5 => {
             explanations.packet("the broker does not answer", |text| connack(version, reason::SERVER_UNAVAILABLE, text))
         }
         Version::V311 => connack(version, return_code::UNAVAILABLE, None),
     };
-    shared.metrics.broker_answers.set(i64::from(answered.is_ok()));
     let (broker, packet) = match answered {
         Ok(answered) => answered,
         Err(why) => {
@@ -471,7 +520,7 @@ where
         client.last_words().await;
         return None;
     }
-    let told = told_to_client(&answer, live, version, &opened);
+    let told = told_to_client(&answer, live, connect, &opened);
     client.queue(&told.to_bytes(version));
     if answer.code != reason::SUCCESS {
         let why = format!("the broker refused the connection with code 0x{:02x}", answer.code);
@@ -480,12 +529,117 @@ where
         return None;
     }
     gate.connected(&connect.properties, &answer.properties);
-    let keep_alive = answer.server_keep_alive().unwrap_or(connect.keep_alive);
+    let keep_alive = told.server_keep_alive().unwrap_or(connect.keep_alive);
+    let longest = longest_keep_alive(live);
+    let keep_alive = if keep_alive == 0 { longest } else { keep_alive.min(longest) };
     let max_packet = usize::try_from(live.settings.guard.max_packet).unwrap_or(usize::MAX);
-    let will = connect.will.as_ref().map(|will| LastWill::of(will, connect, &answer));
-    shared.late_wills.back(&opened.client_id);
-    let relay = Relay::new(client, broker, gate, max_packet, keep_alive);
+    let will = connect.will.as_ref().and_then(LastWill::of);
+    shared.wills.back(&opened.client_id);
+    let expiry = expiry(connect, &answer);
+    let mut out = Output::default();
+    if answer.session_present {
+        gate.resume(Arc::new(Subscriptions::of(restored.unwrap_or_default())), &mut out);
+    }
+    if expiry > 0 {
+        let subscriptions = gate.subscriptions().clone();
+        let (device, opened_at) = (opened.device.id.clone(), shared.knowledge.now());
+        let expiry = Span::from_seconds(expiry);
+        shared.kept.opened(&opened.client_id, Lasting { device, opened: opened_at, expiry, subscriptions });
+    } else if connect_may_last(connect) || answer.session_present {
+        shared.kept.gone(&opened.client_id);
+    }
+    let opened = Opened { expiry: Duration::from_secs(u64::from(expiry)), ..opened };
+    let mut relay = Relay::new(client, broker, gate, max_packet, keep_alive);
+    relay.deliver(out, &|event| shared.emit(event));
     Some(Session { relay, opened, will, version, explanations })
+}
+
+/// Whether a session of this kind may have been there before.
+fn connect_may_last(connect: &Connect<'_>) -> bool {
+    !connect.clean_start
+}
+
+/// How long the broker keeps the session when its connection is gone, in seconds (MQTT 5.0 section 3.1.2.11.2). In MQTT 3.1.1 one
+/// that is not clean stays for good.
+fn expiry(connect: &Connect<'_>, answer: &Connack<'_>) -> u32 {
+    match connect.version {
+        Version::V311 if connect.clean_start => 0,
+        Version::V311 => u32::MAX,
+        Version::V5 => {
+            let told = answer.properties.number(PropertyId::SessionExpiry);
+            told.or(connect.properties.number(PropertyId::SessionExpiry)).unwrap_or(0)
+        }
+    }
+}
+
+fn longest_keep_alive(live: &Live) -> u16 {
+    u16::try_from(live.settings.guard.longest_keep_alive.seconds()).unwrap_or(u16::MAX)
+}
+
+/// The most sessions that the broker keeps for one device while it is away: each costs it memory, and a row in the store.
+const MOST_KEPT: usize = 32;
+
+/// Why a session that lasts is not begun, if the device has too many already.
+async fn too_many_kept(shared: &Shared, connect: &Connect<'_>, opened: &Opened) -> Option<String> {
+    let lasts = match connect.version {
+        Version::V311 => !connect.clean_start,
+        Version::V5 => connect.properties.number(PropertyId::SessionExpiry).unwrap_or(0) > 0,
+    };
+    if !lasts || shared.kept.waiting(&opened.client_id).is_some() {
+        return None;
+    }
+    // While the store does not answer, none that is new comes in anyway.
+    let count = shared.knowledge.broker_sessions_of(opened.device.id.clone()).await.ok()?;
+    let known = || shared.knowledge.broker_session(opened.client_id.clone());
+    if count < MOST_KEPT || known().await.is_ok_and(|session| session.is_some()) {
+        return None;
+    }
+    Some(format!("the broker keeps {count} sessions for the device, which is the most that one may have"))
+}
+
+type AtBroker = Result<(Side<BrokerStream>, Vec<u8>), String>;
+
+/// Opens the session at the broker, and gives what the broker has of it, if it goes on with one. A session of which nobody knows
+/// what it is subscribed to is begun anew: what it would bring is not for the guard to guess.
+async fn open_at_broker(
+    shared: &Arc<Shared>,
+    live: &Live,
+    connect: &Connect<'_>,
+    opened: &Opened,
+) -> (AtBroker, Option<Vec<String>>) {
+    let known = match connect_may_last(connect) {
+        false => Ok(None),
+        true => match shared.kept.waiting(&opened.client_id) {
+            Some(waiting) => Ok(Some(waiting)),
+            None => shared.knowledge.broker_session(opened.client_id.clone()).await,
+        },
+    };
+    // While the store does not answer, each message of such a session is looked at by itself.
+    let store_answers = known.is_ok();
+    let known = known.ok().flatten().filter(|session| session.device == opened.device.id);
+    let first = open_once(live, connect, opened).await;
+    let present = |answered: &AtBroker| {
+        answered.as_ref().is_ok_and(|(_, packet)| {
+            let frame = split(packet, MAX_CONNECT).ok().flatten();
+            frame.and_then(|frame| Connack::parse(&frame, connect.version).ok()).is_some_and(|it| it.session_present)
+        })
+    };
+    if !present(&first) || known.is_some() || !store_answers {
+        return (first, known.map(|session| session.subscriptions));
+    }
+    if let Ok((mut broker, _)) = first {
+        broker.queue(&disconnect(connect.version, reason::SUCCESS, None));
+        broker.last_words().await;
+        broker.drain().await;
+    }
+    let clean = Connect { clean_start: true, ..connect.clone() };
+    (open_once(live, &clean, opened).await, None)
+}
+
+async fn open_once(live: &Live, connect: &Connect<'_>, opened: &Opened) -> AtBroker {
+    let mut broker = reach_broker(live, connect, opened).await?;
+    let answer = answer_of(&mut broker, connect.version).await?;
+    Ok((broker, answer))
 }
 
 /// Whether a refusal is about the guard and not about its client: then it is nothing that the client could mend.
@@ -501,7 +655,8 @@ fn refuses_the_guard(answer: &Connack<'_>, version: Version) -> bool {
 
 /// The broker's CONNACK as the client gets it: with the client identifier if one was assigned, and with the largest packet
 /// that the guard and the broker take, the property that the guard adds included.
-fn told_to_client<'a>(answer: &Connack<'a>, live: &Live, version: Version, opened: &'a Opened) -> Connack<'a> {
+fn told_to_client<'a>(answer: &Connack<'a>, live: &Live, connect: &Connect<'_>, opened: &'a Opened) -> Connack<'a> {
+    let version = connect.version;
     if version == Version::V311 || answer.code != reason::SUCCESS {
         return answer.clone();
     }
@@ -514,6 +669,12 @@ fn told_to_client<'a>(answer: &Connack<'a>, live: &Live, version: Version, opene
         largest = largest.min(broker.saturating_sub(u32::try_from(added).unwrap_or(u32::MAX)).max(1));
     }
     properties = properties.with(PropertyId::MaximumPacketSize, Value::Number(largest));
+    let longest = longest_keep_alive(live);
+    let asked = answer.server_keep_alive().unwrap_or(connect.keep_alive);
+    if asked == 0 || asked > longest {
+        properties = properties.without(PropertyId::ServerKeepAlive);
+        properties = properties.with(PropertyId::ServerKeepAlive, Value::Number(u32::from(longest)));
+    }
     if opened.assigned {
         let id = Value::Text(&opened.client_id);
         properties = properties.without(PropertyId::AssignedClientIdentifier);
@@ -538,6 +699,7 @@ where
             let _ = control.changed().await;
         };
         let stop = session.relay.run(attention, &emit).await;
+        let mut flood = false;
         let lost = match stop {
             Stop::Attention => {
                 if session.opened.registered.control.borrow_and_update().stop {
@@ -546,6 +708,7 @@ where
                         to_client,
                         goodbye: true,
                         lost: false,
+                        flood: false,
                         event: closed("the guard stops".to_owned()),
                     };
                 }
@@ -565,6 +728,7 @@ where
                     to_client: Vec::new(),
                     goodbye: false,
                     lost: false,
+                    flood: false,
                     event: closed("the client said goodbye".into()),
                 };
             }
@@ -573,15 +737,27 @@ where
                     to_client: Vec::new(),
                     goodbye: false,
                     lost: false,
+                    flood: false,
                     event: closed("the broker ended it".into()),
                 };
             }
             Stop::Closed(Close::Broker(why)) | Stop::BrokerLost(why) => {
                 // MQTT 5.0 has no code for this in DISCONNECT; a server that goes down is what it amounts to.
                 let to_client = last_packet(speech, reason::SHUTTING_DOWN, "the broker is gone; come back later");
-                return Ending { to_client, goodbye: false, lost: true, event: closed(format!("the broker: {why}")) };
+                return Ending {
+                    to_client,
+                    goodbye: false,
+                    lost: true,
+                    flood: false,
+                    event: closed(format!("the broker: {why}")),
+                };
             }
             Stop::Closed(Close::GoodbyeWithWill) => (Vec::new(), "the client said goodbye with its will".to_owned()),
+            Stop::Closed(Close::Flood) => {
+                let why = "it was refused too often";
+                flood = true;
+                (last_packet(speech, reason::QUOTA, why), why.to_owned())
+            }
             Stop::Closed(Close::Fault { code, why }) => (last_packet(speech, code, &why), why),
             Stop::Silent => {
                 let why = "the client was silent for longer than its keep-alive";
@@ -591,7 +767,7 @@ where
         };
         let (to_client, why) = lost;
         let goodbye = !will_may_go(shared, session).await;
-        return Ending { to_client, goodbye, lost: true, event: closed(why) };
+        return Ending { to_client, goodbye, lost: true, flood, event: closed(why) };
     }
 }
 
@@ -608,6 +784,7 @@ fn cut(speech: (Version, Explanations), device: &str, why: String) -> Ending {
         to_client: last_packet(speech, reason::ADMINISTRATIVE, &why),
         goodbye: true,
         lost: false,
+        flood: false,
         event: Event::Cut { device: device.to_owned(), why },
     }
 }
@@ -617,9 +794,10 @@ async fn will_may_go<S>(shared: &Arc<Shared>, session: &mut Session<S>) -> bool
 where
     S: AsyncRead + AsyncWrite + Unpin + Send,
 {
-    let Some(will) = &session.will else { return true };
+    // One that the broker does not have is decided on when it is due.
+    let Some(will) = session.will.as_ref().filter(|will| !will.is_own()) else { return true };
     let Ok(standing) = look_again(shared, &mut session.opened, true).await else { return false };
-    will.allowed_by(&standing.rights)
+    will.may_go(&standing.rights, &mut shared.rates.of(&session.opened.device.id))
 }
 
 /// Checks state, clock and edition anew; a session that may no longer be gets the reason. The store is asked if `ask` is set,
@@ -678,11 +856,13 @@ async fn reach_broker(live: &Live, connect: &Connect<'_>, opened: &Opened) -> Re
     let name = &live.settings.guard.sender_property;
     let device = opened.device.id.as_str();
     let child = connect.will.as_ref().and_then(|will| {
-        let act = will_act(will).ok()?;
-        opened.standing.rights.publish(act, &mut policy::NoMeter).ok()?.child.cloned()
+        let message = will_message(will).ok()?;
+        message.decide(&opened.standing.rights, &mut policy::NoMeter).ok()?.child.cloned()
     });
     let sender = sender(device, child.as_ref());
-    let will = connect.will.clone().map(|will| match connect.version {
+    // A will that waits is the guard's own: the broker would publish it whatever becomes of its sender's right.
+    let waits = |will: &Will<'_>| will.properties.number(PropertyId::WillDelay).unwrap_or(0) > 0;
+    let will = connect.will.clone().filter(|will| !waits(will)).map(|will| match connect.version {
         Version::V5 if !name.is_empty() => {
             let properties = will.properties.without_user(name);
             Will { properties: properties.with(PropertyId::UserProperty, Value::Pair(name, &sender)), ..will }

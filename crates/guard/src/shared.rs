@@ -1,7 +1,9 @@
 //! What all sessions share: the ward's knowledge, the edition that decides, and where events go.
 
 use std::net::SocketAddr;
+use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::time::Instant;
 
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::condition::Groups;
@@ -11,12 +13,13 @@ use tidy_warden_core::policy::Edition;
 use tidy_warden_core::settings::{CloneWatch, WithoutStore};
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_store::{Changes, StoreError, resolvable};
-use tokio::sync::broadcast;
+use tokio::sync::{Semaphore, broadcast};
 
 use crate::clones::Clones;
+use crate::floods::Floods;
 use crate::gate::{Counting, Standing};
 use crate::identity::{Credential, Knowledge};
-use crate::late::LateWills;
+use crate::kept::KeptSessions;
 use crate::live::{Live, LiveConfig};
 use crate::meter::Rates;
 use crate::metrics::Metrics;
@@ -25,6 +28,7 @@ use crate::tls::TlsError;
 use crate::traffic::Tallies;
 use crate::trust::TrustHolder;
 use crate::watching::{Notes, Observer, Trial, Watching};
+use crate::wills::Wills;
 use crate::{Event, Sink};
 
 /// Why a guard could not start.
@@ -93,7 +97,13 @@ pub(crate) struct Shared {
     pub(crate) tallies: Tallies,
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) clones: Clones,
-    pub(crate) late_wills: LateWills,
+    pub(crate) wills: Wills,
+    pub(crate) kept: KeptSessions,
+    pub(crate) floods: Floods,
+    /// How many refused connections may be seen off at once.
+    pub(crate) seen_off: Arc<Semaphore>,
+    /// Whether sessions at the broker of devices that are out are to be looked for.
+    pub(crate) clear_broker: AtomicBool,
     /// Uses of credentials that wait to be written.
     uses: Mutex<Vec<(DeviceId, Option<Fingerprint>)>>,
     /// Whoever follows what happens.
@@ -105,6 +115,9 @@ pub(crate) struct Shared {
 
 /// How many events may wait for a watcher before it loses some.
 const WATCHERS_WAIT: usize = 4096;
+
+/// How many connections that were refused are waited for at once, so that the client reads the reason; more are just closed.
+const MOST_SEEN_OFF: usize = 128;
 
 /// The most uses that wait for a store that cannot be written; a limit on memory.
 const MOST_USES: usize = 100_000;
@@ -127,7 +140,11 @@ impl Shared {
             tallies: Tallies::default(),
             metrics: Arc::default(),
             clones: Clones::default(),
-            late_wills: LateWills::default(),
+            wills: Wills::default(),
+            kept: KeptSessions::default(),
+            floods: Floods::default(),
+            seen_off: Arc::new(Semaphore::new(MOST_SEEN_OFF)),
+            clear_broker: AtomicBool::new(true),
             uses: Mutex::default(),
             watchers: broadcast::Sender::new(WATCHERS_WAIT),
             observer,
@@ -137,6 +154,10 @@ impl Shared {
     }
 
     pub(crate) fn emit(&self, event: Event) {
+        if !self.floods.tells(&event, Instant::now()) {
+            return;
+        }
+        let event = event.bounded();
         if self.watchers.receiver_count() > 0 {
             // Nobody may be left by now.
             let _ = self.watchers.send(Arc::new((self.clock.now(), event.clone())));
@@ -252,6 +273,19 @@ impl Shared {
             let mut waiting = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
             let room = MOST_USES.saturating_sub(waiting.len());
             waiting.splice(0..0, uses.into_iter().take(room));
+        }
+        written
+    }
+
+    /// Writes what is known of sessions at the broker.
+    pub(crate) async fn write_kept(&self) -> Result<(), StoreError> {
+        let (kept, gone) = self.kept.take();
+        if kept.is_empty() && gone.is_empty() {
+            return Ok(());
+        }
+        let written = self.knowledge.keep_broker_sessions(kept.clone(), gone.clone()).await;
+        if written.is_err() {
+            self.kept.give_back(kept, gone);
         }
         written
     }

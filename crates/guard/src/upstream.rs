@@ -9,7 +9,9 @@ use std::time::Duration;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
-use tidy_warden_core::mqtt::{Connack, Connect, PacketType, Properties, Version, disconnect, reason, split};
+use tidy_warden_core::mqtt::{
+    Ack, Connack, Connect, PacketType, Properties, Publish, Version, disconnect, ping_request, reason, split,
+};
 use tidy_warden_core::settings::{BrokerAddress, Endpoint};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
 use tokio::net::{TcpStream, UnixStream};
@@ -20,7 +22,14 @@ use tokio_rustls::client::TlsStream;
 pub(crate) const PATIENCE: Duration = Duration::from_secs(10);
 
 /// The client identifier of the connection that tries the broker without the guard's credentials.
-const TRIAL_NAME: &str = "tidy-warden-bypass-check";
+const TRIAL_NAME: &str = ":guard:bypass";
+
+/// The client identifiers of the guard's own connections begin with a `:`, which no device's can.
+const HEALTH_NAME: &str = ":guard:health";
+const WILL_NAME: &str = ":guard:will";
+
+/// How often the broker is asked whether it is there, and how long it may take to answer.
+const ASK: Duration = Duration::from_secs(5);
 
 /// The largest CONNACK taken, in octets.
 const MAX_CONNACK: usize = 64 * 1024;
@@ -74,7 +83,7 @@ pub enum UpstreamError {
     Name(String),
 }
 
-/// Whether the broker lets in who shows nothing.
+/// Whether the broker accepts clients without credentials.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Bypass {
     /// It does: whoever reaches it needs no guard.
@@ -175,12 +184,113 @@ impl Upstream {
             .unwrap_or_else(|_| Bypass::Unknown("it does not answer".to_owned()))
     }
 
+    /// Asks the broker again and again whether it is there, over one connection; ends when it is not, and says why.
+    pub(crate) async fn watch(&self, well: impl Fn()) -> io::Result<()> {
+        let name = format!("{HEALTH_NAME}:{}", std::process::id());
+        let (mut stream, code) = self.begin(hello(&name)).await?;
+        if code != reason::SUCCESS {
+            return Err(io::Error::other(format!("CONNACK 0x{code:02x}")));
+        }
+        let mut input = Vec::new();
+        loop {
+            stream.write_all(&ping_request()).await?;
+            stream.flush().await?;
+            let answer = async {
+                loop {
+                    if let Some(frame) = split(&input, MAX_CONNACK).map_err(|error| invalid(error.what))? {
+                        let (len, kind) = (frame.whole.len(), frame.packet_type);
+                        input.drain(..len);
+                        match kind {
+                            PacketType::Pingresp => return Ok(()),
+                            PacketType::Disconnect => return Err(invalid("it said goodbye")),
+                            _ => continue,
+                        }
+                    }
+                    if stream.read_buf(&mut input).await? == 0 {
+                        return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it closed the connection"));
+                    }
+                }
+            };
+            tokio::time::timeout(ASK, answer)
+                .await
+                .map_err(|_| io::Error::new(io::ErrorKind::TimedOut, "it did not answer PINGREQ in time"))??;
+            well();
+            // A broker that goes away is noticed at once.
+            let quiet = stream.read_buf(&mut input);
+            match tokio::time::timeout(ASK, quiet).await {
+                Ok(Ok(0)) => return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it closed the connection")),
+                Ok(Err(error)) => return Err(error),
+                Ok(Ok(_)) | Err(_) => {}
+            }
+        }
+    }
+
+    /// Publishes one message in the guard's name, and waits until the broker has it.
+    pub(crate) async fn publish(&self, message: &Publish<'_>) -> io::Result<()> {
+        let name = format!("{WILL_NAME}:{}", std::process::id());
+        let (mut stream, code) = self.begin(hello(&name)).await?;
+        if code != reason::SUCCESS {
+            return Err(io::Error::other(format!("CONNACK 0x{code:02x}")));
+        }
+        let exchange = async {
+            stream.write_all(&message.to_bytes(Version::V5)).await?;
+            stream.flush().await?;
+            let mut input = Vec::new();
+            // A message of QoS 0 has no answer.
+            let mut waiting = message.qos > 0;
+            while waiting {
+                if let Some(frame) = split(&input, MAX_CONNACK).map_err(|error| invalid(error.what))? {
+                    let (len, kind) = (frame.whole.len(), frame.packet_type);
+                    let ack = match kind {
+                        PacketType::Puback | PacketType::Pubrec | PacketType::Pubcomp => {
+                            Some(Ack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?)
+                        }
+                        _ => None,
+                    };
+                    input.drain(..len);
+                    match ack {
+                        Some(ack) if ack.code >= reason::UNSPECIFIED => {
+                            return Err(io::Error::other(format!(
+                                "the broker refused it with code 0x{:02x}",
+                                ack.code
+                            )));
+                        }
+                        Some(ack) if kind == PacketType::Pubrec => {
+                            let release = Ack { packet_type: PacketType::Pubrel, ..ack };
+                            stream.write_all(&release.to_bytes(Version::V5, None)).await?;
+                            stream.flush().await?;
+                        }
+                        Some(_) => waiting = false,
+                        None => {}
+                    }
+                } else if stream.read_buf(&mut input).await? == 0 {
+                    return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it closed the connection"));
+                }
+            }
+            stream.write_all(&disconnect(Version::V5, reason::SUCCESS, None)).await?;
+            stream.flush().await?;
+            stream.shutdown().await?;
+            // What is closed before the broker has read it may be lost.
+            while stream.read_buf(&mut input).await? > 0 {
+                input.clear();
+            }
+            Ok(())
+        };
+        tokio::time::timeout(PATIENCE, exchange)
+            .await
+            .map_err(|_| io::Error::new(io::ErrorKind::TimedOut, "the broker did not take it in time"))?
+    }
+
     /// Begins a session in the guard's name; gives the connection, and the code of the broker's answer.
     pub(crate) async fn begin(&self, connect: Connect<'_>) -> io::Result<(BrokerStream, u8)> {
         let mut stream = self.connect().await?;
         let code = first_answer(&mut stream, &self.sign_in(connect)).await?;
         Ok((stream, code))
     }
+}
+
+fn invalid(what: &str) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, what.to_owned())
 }
 
 async fn tcp(endpoint: &Endpoint) -> io::Result<TcpStream> {
@@ -205,7 +315,6 @@ pub(crate) fn hello(client_id: &str) -> Connect<'_> {
 
 /// Sends a CONNECT and gives the code of the answer.
 async fn first_answer(stream: &mut BrokerStream, connect: &Connect<'_>) -> io::Result<u8> {
-    let invalid = |what: &str| io::Error::new(io::ErrorKind::InvalidData, what.to_owned());
     let answer = async {
         stream.write_all(&connect.to_bytes()).await?;
         stream.flush().await?;
@@ -261,7 +370,7 @@ impl Tls {
     }
 }
 
-/// Goes on with a client's session and ends it with a goodbye.
+/// Opens a client's session in its name and ends it with a goodbye.
 pub(crate) async fn take_over(upstream: &Upstream, connect: Connect<'_>) -> io::Result<()> {
     let version = connect.version;
     let (mut stream, code) = upstream.begin(connect).await?;

@@ -179,7 +179,7 @@ impl Login {
     /// # Errors
     /// The handshake fails.
     pub async fn handshake(&self, address: SocketAddr) -> Result<(), ConnectError> {
-        let Secured(mut stream) = self.secure(address).await?;
+        let Secured { mut stream, .. } = self.secure(address).await?;
         // The other side may be quicker.
         let _ = stream.shutdown().await;
         Ok(())
@@ -199,7 +199,10 @@ impl Login {
     /// The handshake fails.
     pub async fn secure_over(&self, tcp: TcpStream) -> io::Result<Secured> {
         tcp.set_nodelay(true)?;
-        TlsConnector::from(self.tls.clone()).connect(self.server.clone(), tcp).await.map(Secured)
+        TlsConnector::from(self.tls.clone())
+            .connect(self.server.clone(), tcp)
+            .await
+            .map(|stream| Secured { stream, input: Vec::new() })
     }
 
     /// Sends CONNECT and waits for its answer.
@@ -207,7 +210,7 @@ impl Login {
     /// # Errors
     /// The session does not come about.
     pub async fn open(&self, secured: Secured) -> Result<Device, ConnectError> {
-        let stream = secured.0;
+        let stream = secured.stream;
         let resumed = stream.get_ref().1.handshake_kind() == Some(rustls::HandshakeKind::Resumed);
         let mut device =
             Device { stream, version: self.version, input: Vec::new(), inbox: VecDeque::new(), next_id: 0, resumed };
@@ -252,7 +255,11 @@ impl Login {
 }
 
 /// A connection whose TLS handshake is done.
-pub struct Secured(TlsStream<TcpStream>);
+pub struct Secured {
+    stream: TlsStream<TcpStream>,
+    /// What came behind the last packet.
+    input: Vec<u8>,
+}
 
 impl Secured {
     /// Sends octets as they are, MQTT or not.
@@ -260,19 +267,18 @@ impl Secured {
     /// # Errors
     /// The connection ended.
     pub async fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.0.write_all(bytes).await?;
-        self.0.flush().await
+        self.stream.write_all(bytes).await?;
+        self.stream.flush().await
     }
 
     /// The next packet as its octets; `None` at the end of the connection, or if none comes within `patience`.
     pub async fn next_packet(&mut self, patience: Duration) -> Option<Vec<u8>> {
         let read = async {
-            let mut input = Vec::new();
             loop {
-                if let Some(frame) = split(&input, MAX_PACKET).ok()? {
-                    return Some(frame.whole.to_vec());
+                if let Some(len) = split(&self.input, MAX_PACKET).ok()?.map(|frame| frame.whole.len()) {
+                    return Some(self.input.drain(..len).collect());
                 }
-                if self.0.read_buf(&mut input).await.ok()? == 0 {
+                if self.stream.read_buf(&mut self.input).await.ok()? == 0 {
                     return None;
                 }
             }
@@ -284,7 +290,7 @@ impl Secured {
     pub async fn closed(mut self, patience: Duration) {
         let all = async {
             let mut rest = [0; 512];
-            while self.0.read(&mut rest).await.is_ok_and(|len| len > 0) {}
+            while self.stream.read(&mut rest).await.is_ok_and(|len| len > 0) {}
         };
         // What matters is that it is over.
         let _ = tokio::time::timeout(patience, all).await;
@@ -293,7 +299,7 @@ impl Secured {
     /// Version and cipher suite, for people.
     #[must_use]
     pub fn told(&self) -> String {
-        let (_, tls) = self.0.get_ref();
+        let (_, tls) = self.stream.get_ref();
         let version = match tls.protocol_version() {
             Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3".to_owned(),
             Some(rustls::ProtocolVersion::TLSv1_2) => "TLS 1.2".to_owned(),

@@ -433,6 +433,14 @@ pub enum IssueRefusal {
         /// Its end.
         until: UnixTime,
     },
+    /// The key is on the list of those that are never taken.
+    #[error("this key is blocked since {at} ({})", match from { BlockSource::Listed => "it is on a list of weak keys", _ => "by hand" })]
+    KeyBlocked {
+        /// Since when.
+        at: UnixTime,
+        /// Where it became known.
+        from: BlockSource,
+    },
     /// Another device has a certificate for the same key.
     #[error("the same key is in use by `{other}`")]
     KeyInUse {
@@ -479,6 +487,88 @@ pub struct Ended {
     pub serial: Option<SerialNumber>,
     /// Whether it now belongs on a CRL of the ward.
     pub listed: bool,
+}
+
+/// A name that devices may bear.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NameInUse {
+    /// Of a label.
+    Label(LabelName),
+    /// Of a kind.
+    Kind(String),
+    /// None in particular: whether there is any device.
+    Any,
+}
+
+/// Where a blocked key became known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BlockSource {
+    /// A credential with it was revoked for compromise.
+    Revoked,
+    /// Somebody blocked it.
+    Given,
+    /// It stood in a list of keys that are known to be weak or public.
+    Listed,
+}
+
+impl BlockSource {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Revoked, Self::Given, Self::Listed];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Revoked => "revoked",
+            Self::Given => "given",
+            Self::Listed => "listed",
+        }
+    }
+}
+
+/// A public key that is never certified or accepted again, whoever shows it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BlockedKey {
+    /// SHA-256 of its SubjectPublicKeyInfo.
+    pub digest: [u8; 32],
+    /// Since when.
+    pub at: UnixTime,
+    /// Where it became known.
+    pub source: BlockSource,
+    /// The device that had it, if one did.
+    pub device: Option<DeviceId>,
+}
+
+/// A certificate that is about to be signed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Intended {
+    /// The serial number that it gets.
+    pub serial: SerialNumber,
+    /// Who signs it.
+    pub authority: AuthorityName,
+    /// For whom.
+    pub device: DeviceId,
+    /// The last second of its validity.
+    pub not_after: UnixTime,
+    /// The folder or file in which its outfit is to stand, absolute, if it gets one.
+    pub place: Option<String>,
+}
+
+/// A session that the broker keeps for a device while it is away (MQTT 5.0 section 4.1).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BrokerSession {
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub device: DeviceId,
+    /// The guard that opened it last: a random number of its own.
+    pub guard: i64,
+    /// When it was opened last.
+    pub opened: UnixTime,
+    /// Until when the broker keeps it, as far as the guard knows.
+    pub until: UnixTime,
+    /// Its topic filters, as they were asked for.
+    pub subscriptions: Vec<String>,
 }
 
 /// An adopted edition.
@@ -672,6 +762,90 @@ pub trait Store: Send {
     /// The store cannot be read.
     fn bound_since(&self, after: i64) -> Result<Bound, StoreError>;
 
+    /// Whether any device has a label of this name, or is of this kind.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError>;
+
+    /// The names of all labels that devices have.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn label_names(&self) -> Result<Vec<String>, StoreError>;
+
+    /// Whether a key is blocked, by SHA-256 of its SubjectPublicKeyInfo.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn blocked_key(&self, digest: &[u8; 32]) -> Result<Option<BlockedKey>, StoreError>;
+
+    /// Walks all blocked keys, the oldest first.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn each_blocked_key(&self, visit: &mut dyn FnMut(BlockedKey)) -> Result<(), StoreError>;
+
+    /// Blocks keys, and revokes the credentials that have them for compromise; gives how many were not blocked before, and
+    /// what was ended.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn block_keys(
+        &mut self,
+        digests: &[[u8; 32]],
+        source: BlockSource,
+        cause: &Cause,
+    ) -> Result<(usize, Vec<Ended>), StoreError>;
+
+    /// Notes that a certificate is about to be signed, before it is.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn intend(&mut self, intended: &Intended, cause: &Cause) -> Result<(), StoreError>;
+
+    /// Certificates that were about to be signed and were not recorded. Those of a process that still runs are among them.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn intended(&self) -> Result<Vec<Intended>, StoreError>;
+
+    /// Takes such notes away: the certificate was recorded and handed out, or was never made. With `lost` nobody knows what
+    /// became of it, and it goes on its authority's CRL; only for those whose signer is gone.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn end_intended(&mut self, all: &[Intended], lost: bool, cause: &Cause) -> Result<(), StoreError>;
+
+    /// The session that the broker keeps under a client identifier.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn broker_session(&self, client_id: &str) -> Result<Option<BrokerSession>, StoreError>;
+
+    /// How many sessions the broker keeps for a device.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn broker_sessions_of(&self, device: &DeviceId) -> Result<usize, StoreError>;
+
+    /// Up to `limit` sessions that the broker keeps for devices that are out or retired.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError>;
+
+    /// Keeps what is known of sessions at the broker, and forgets those that are gone. Leaves no entry: nothing is decided.
+    ///
+    /// # Errors
+    /// The store fails.
+    fn keep_broker_sessions(
+        &mut self,
+        kept: &[BrokerSession],
+        gone: &[String],
+        now: UnixTime,
+    ) -> Result<(), StoreError>;
+
     /// Opens the store anew where it stands now, after it was away or replaced.
     ///
     /// # Errors
@@ -723,6 +897,19 @@ pub trait Store: Send {
     /// # Errors
     /// The store cannot be read.
     fn each_entry(&self, from: i64, visit: &mut dyn FnMut(Entry) -> bool) -> Result<(), StoreError>;
+
+    /// Walks all credentials in the order in which they were recorded, each with the number of the entry that recorded it;
+    /// those that older versions recorded have none.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn each_recorded(&self, visit: &mut dyn FnMut(Option<i64>, Fingerprint)) -> Result<(), StoreError>;
+
+    /// The entries that recorded a device's credentials, those of many devices at once among them.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn entries_of(&self, device: &DeviceId) -> Result<Vec<i64>, StoreError>;
 
     /// Number and hash of the newest audit entry, as noted beside the record.
     ///
@@ -885,7 +1072,8 @@ pub trait Store: Send {
     /// The store cannot be read.
     fn clone_signs(&self, id: &DeviceId) -> Result<Option<CloneSigns>, StoreError>;
 
-    /// Revokes; gives the credentials that this ended.
+    /// Revokes; gives the credentials that this ended. For [`Reason::KeyCompromise`] the keys of all that the device had are
+    /// blocked, whatever their state, and what was revoked before for another reason has this one from now on.
     ///
     /// # Errors
     /// The store fails, or has no such device or certificate.

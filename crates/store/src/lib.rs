@@ -8,10 +8,11 @@ mod error;
 pub mod sqlite;
 
 pub use contract::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, AuthorityRole, Batch, BatchRefusal, Bound, BulkRun, Cause,
-    Changes, CloneSigns, CrlRecord, DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, Founding,
-    GroupMembers, GroupRecord, IssueRefusal, KeyPlace, MOST_CHANGED, NewAuthority, NewCredential, PendingAuthority,
-    Revocation, Signed, Store, Traffic, TrialDifference, TrialRecord, Trust, WardRecord, resolvable,
+    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, AuthorityRole, Batch, BatchRefusal, BlockSource, BlockedKey,
+    Bound, BrokerSession, BulkRun, Cause, Changes, CloneSigns, CrlRecord, DeviceEdit, DeviceView, EditionRecord,
+    EditionSummary, Ended, Founding, GroupMembers, GroupRecord, Intended, IssueRefusal, KeyPlace, MOST_CHANGED,
+    NameInUse, NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, Traffic, TrialDifference,
+    TrialRecord, Trust, WardRecord, resolvable,
 };
 pub use error::StoreError;
 pub use sqlite::SqliteStore;

@@ -1,6 +1,8 @@
 //! The store in one SQLite file.
 
+mod broker;
 mod condition;
+mod keys;
 mod policy;
 mod read;
 mod rows;
@@ -8,7 +10,7 @@ mod schema;
 mod traffic;
 mod write;
 
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -46,7 +48,10 @@ impl SqliteStore {
         if path.exists() {
             return Err(StoreError::Exists { path: path.display().to_string() });
         }
-        let mut store = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
+        // SQLite gives its log the rights of the file, and would take those of the file from the umask.
+        let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
+        made.map_err(|error| StoreError::Unwritable { detail: format!("{}: {error}", path.display()) })?;
+        let mut store = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
         let tx = store.connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
         schema::create(&tx)?;
         write::found(&tx, founding, cause)?;

@@ -27,7 +27,7 @@ pub(crate) struct EnrollArgs {
     /// Put all outfits into one new file, a compressed archive (.tar.zst) with a document each and a manifest.
     #[arg(long, value_name = "FILE", requires = "from", conflicts_with = "out", help_heading = BULK)]
     pub(crate) pack: Option<PathBuf>,
-    /// Where refused rows go; without it, beside the list. They can be mended and given again.
+    /// Where refused rows go; without it, beside the list. They can be fixed and given again.
     #[arg(long, value_name = "FILE", requires = "from", help_heading = BULK)]
     pub(crate) rejects: Option<PathBuf>,
     /// Go on with a run that was interrupted.
@@ -189,6 +189,9 @@ pub(crate) struct CrlArgs {
     /// The file of the authority's key, if that is kept away from the ward.
     #[arg(long, value_name = "FILE")]
     pub(crate) root_key: Option<PathBuf>,
+    /// The passphrase file of the root's key, if that is not locked as the ward's other keys are.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) root_passphrase_file: Option<PathBuf>,
     /// Write DER, as RFC 5280 section 4.2.1.13 wants it at a distribution point, instead of PEM.
     #[arg(long)]
     pub(crate) der: bool,

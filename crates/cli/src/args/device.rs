@@ -62,7 +62,7 @@ pub(crate) struct AddArgs {
 pub(crate) struct ImportArgs {
     /// CSV with a header: id, kind, and any of gateway, label.NAME, fact.NAME. `-` is standard input.
     pub(crate) file: PathBuf,
-    /// Take the good rows and write the others to FILE, to be mended and imported again.
+    /// Take the good rows and write the others to FILE, to be fixed and imported again.
     #[arg(long, value_name = "FILE")]
     pub(crate) rejects: Option<PathBuf>,
     #[command(flatten)]

@@ -126,8 +126,8 @@ pub(crate) struct AskArgs {
     /// The message is to be retained.
     #[arg(long)]
     pub(crate) retain: bool,
-    /// Octets of payload.
-    #[arg(long, default_value_t = 0)]
+    /// Bytes of payload: a number, or one with KiB or MiB.
+    #[arg(long, default_value = "0", value_parser = super::size)]
     pub(crate) size: usize,
     /// Answer from the folder instead of the adopted edition.
     #[arg(long)]

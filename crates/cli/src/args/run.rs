@@ -138,8 +138,8 @@ pub(crate) struct LoadArgs {
     /// Messages of each publisher in a round.
     #[arg(long, value_name = "N", default_value_t = 2000, value_parser = clap::value_parser!(u32).range(1..))]
     pub(crate) messages: u32,
-    /// Octets of payload.
-    #[arg(long, value_name = "OCTETS", default_value_t = 100)]
+    /// Bytes of payload: a number, or one with KiB or MiB.
+    #[arg(long, default_value = "100", value_parser = super::size)]
     pub(crate) size: usize,
     /// With QoS 1: how many may wait for their answer at once.
     #[arg(long, value_name = "N", default_value_t = 20, value_parser = clap::value_parser!(u16).range(1..))]

@@ -1,9 +1,13 @@
 //! `audit`: the append-only record of every change.
 
-use std::collections::VecDeque;
+mod head;
+mod states;
+
+use std::collections::{HashSet, VecDeque};
+use std::path::Path;
 
 use serde_json::{Value, json};
-use tidy_warden_core::audit::{Entry, Verifier};
+use tidy_warden_core::audit::{Entry, Hash, Replay, Tree, Verifier};
 use tidy_warden_store::Store;
 
 use super::Context;
@@ -17,16 +21,22 @@ const TOLD: usize = 20;
 pub(crate) fn run(context: &Context<'_>, command: &AuditCommand) -> Result<Exit, Problem> {
     match command {
         AuditCommand::Log { last, subject } => log(context, *last, subject.as_deref()),
-        AuditCommand::Verify => verify(context),
+        AuditCommand::Verify { head } => verify(context, head.as_deref()),
+        AuditCommand::Head { out } => head::write(context, out),
     }
 }
 
 fn log(context: &Context<'_>, last: Option<i64>, subject: Option<&str>) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let keep = last.map_or(usize::MAX, |last| usize::try_from(last).unwrap_or(0));
+    // What was done with many devices at once is about each of them, too.
+    let also: HashSet<i64> = match subject.and_then(|subject| subject.parse().ok()) {
+        Some(device) => ward.store.entries_of(&device)?.into_iter().collect(),
+        None => HashSet::new(),
+    };
     let mut entries: VecDeque<Entry> = VecDeque::new();
     ward.store.each_entry(1, &mut |entry| {
-        if subject.is_none_or(|subject| entry.subject == subject) {
+        if subject.is_none_or(|subject| entry.subject == subject || also.contains(&entry.number)) {
             entries.push_back(entry);
             if entries.len() > keep {
                 entries.pop_front();
@@ -68,16 +78,29 @@ fn log(context: &Context<'_>, last: Option<i64>, subject: Option<&str>) -> Resul
 pub(crate) struct Verified {
     pub(crate) entries: i64,
     pub(crate) head: String,
+    /// Where the record contradicts itself.
     pub(crate) broken: Vec<String>,
+    /// What the record says that the ward's tables hold.
+    replay: Replay,
+    tree: Hash,
+    /// Hash and tree of the entry that was asked about, if it is there.
+    at: Option<(Hash, Hash)>,
 }
 
-/// Follows the chain from its first entry to its noted end.
-pub(crate) fn follow(store: &dyn Store) -> Result<Verified, Problem> {
+/// Follows the chain from its first entry to its noted end; `mark` is an entry whose hash and tree are wanted.
+pub(crate) fn follow(store: &dyn Store, mark: Option<i64>) -> Result<Verified, Problem> {
     let mut verifier = Verifier::default();
+    let (mut replay, mut tree) = (Replay::default(), Tree::default());
     let mut broken = Vec::new();
+    let mut at = None;
     store.each_entry(i64::MIN, &mut |entry| {
         if let Err(found) = verifier.follow(&entry) {
             broken.push(found.to_string());
+        }
+        replay.follow(&entry);
+        tree.add(&entry.hash);
+        if Some(entry.number) == mark {
+            at = Some((entry.hash, tree.root()));
         }
         true
     })?;
@@ -86,28 +109,52 @@ pub(crate) fn follow(store: &dyn Store) -> Result<Verified, Problem> {
     if let Err(found) = verifier.finish(number, hash) {
         broken.push(found.to_string());
     }
-    Ok(Verified { entries, head, broken })
+    Ok(Verified { entries, head, broken, replay, tree: tree.root(), at })
 }
 
-fn verify(context: &Context<'_>) -> Result<Exit, Problem> {
+fn verify(context: &Context<'_>, head: Option<&Path>) -> Result<Exit, Problem> {
     let ward = context.ward()?;
-    let Verified { entries, head, broken } = follow(&ward.store)?;
-    let value = json!({ "entries": entries, "head": head, "whole": broken.is_empty(), "broken": broken });
-    if broken.is_empty() {
-        context.console.show(
-            "tidy-warden/audit-verify/1",
-            value,
-            &format!(
-                "the audit record is whole: {}, head {head}\n",
-                counted(usize::try_from(entries).unwrap_or(0), "entry")
-            ),
-        )?;
+    let kept = head.map(head::read).transpose()?;
+    let mut verified = follow(&ward.store, kept.as_ref().map(|kept| kept.number))?;
+    let states = states::differing(&ward, &verified.replay)?;
+    let mut against = Vec::new();
+    if let Some(kept) = &kept {
+        against = head::differing(&ward, kept, verified.entries, verified.at)?;
+    }
+    let whole = verified.broken.is_empty() && states.is_empty() && against.is_empty();
+    let value = json!({
+        "entries": verified.entries, "head": verified.head, "whole": whole, "broken": verified.broken,
+        "states": states, "against_head": against,
+    });
+    if whole {
+        let mut text = format!(
+            "the audit record is whole: {}, head {}\nthe ward's tables hold what it says\n",
+            counted(usize::try_from(verified.entries).unwrap_or(0), "entry"),
+            verified.head
+        );
+        if let Some(kept) = kept {
+            text.push_str(&format!("it goes on from the head of {}, entry {}\n", kept.at, kept.number));
+        }
+        if verified.replay.unnamed {
+            text.push_str("(which certificates older versions issued in bulk is not in the record)\n");
+        }
+        context.console.show("tidy-warden/audit-verify/1", value, &text)?;
         return Ok(Exit::Done);
     }
-    let mut text = format!("the audit record is broken in {}:\n", counted(broken.len(), "place"));
-    broken.iter().take(TOLD).for_each(|line| text.push_str(&format!("  {line}\n")));
-    if broken.len() > TOLD {
-        text.push_str(&format!("  and {} more\n", broken.len() - TOLD));
+    let mut text = String::new();
+    verified.broken.extend(against);
+    for (what, lines) in [
+        ("the audit record is broken", &verified.broken),
+        ("the ward's tables do not hold what the audit record says", &states),
+    ] {
+        if lines.is_empty() {
+            continue;
+        }
+        text.push_str(&format!("{what}, in {}:\n", counted(lines.len(), "place")));
+        lines.iter().take(TOLD).for_each(|line| text.push_str(&format!("  {line}\n")));
+        if lines.len() > TOLD {
+            text.push_str(&format!("  and {} more\n", lines.len() - TOLD));
+        }
     }
     context.console.show("tidy-warden/audit-verify/1", value, &text)?;
     context.console.note("somebody wrote to the store past this program; compare with a copy from before");

@@ -33,7 +33,8 @@ pub(crate) fn run(context: &Context<'_>, command: &AuthorityCommand) -> Result<E
 }
 
 fn list(context: &Context<'_>) -> Result<Exit, Problem> {
-    let authorities = context.ward()?.store.authorities()?;
+    let ward = context.ward()?;
+    let authorities = ward.store.authorities()?;
     let columns = ["name", "signs", "subject", "key", "ends", "crl", "note"];
     let mut items = Vec::new();
     let mut rows = Vec::new();
@@ -55,6 +56,16 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
             crl,
             note(authority, &authorities),
         ]);
+    }
+    for asked in ward.store.pending_authorities()? {
+        let key = asked.public_key.key_type().to_string();
+        items.push(json!({
+            "name": asked.name, "role": asked.role.as_str(), "subject": null, "key": key, "fingerprint": null,
+            "serial": null, "ends": null, "key_place": key_place(&asked.key), "created": asked.created, "pending": true,
+        }));
+        let note = "no certificate yet: authority add NAME --answer FILE".to_owned();
+        let [name, signs] = [asked.name.to_string(), signs(asked.role).to_owned()];
+        rows.push(vec![name, signs, "-".to_owned(), key, "-".to_owned(), "-".to_owned(), note]);
     }
     context.console.list(Listing {
         schema: "tidy-warden/authorities/1",
@@ -91,7 +102,7 @@ fn note(authority: &AuthorityRecord, all: &[AuthorityRecord]) -> String {
         (Some(_), _, _) => "retired".to_owned(),
         (None, Some(new), _) => format!("replaced by {}", new.name),
         (None, None, KeyPlace::Ward) => String::new(),
-        (None, None, _) => format!("key {}", key_place(authority)),
+        (None, None, key) => format!("key {}", key_place(key)),
     }
 }
 
@@ -115,7 +126,7 @@ fn show_named(context: &Context<'_>, ward: &Ward, name: &AuthorityName) -> Resul
     line("authority", authority.name.to_string());
     line("signs", signs(authority.role).to_owned());
     line("subject", certificate.subject_text.clone());
-    line("key", format!("{}, {}", certificate.public_key.key_type(), key_place(&authority)));
+    line("key", format!("{}, {}", certificate.public_key.key_type(), key_place(&authority.key)));
     line("SHA-256", certificate.fingerprint.to_string());
     line("serial", certificate.serial.to_string());
     line("valid", format!("{} to {}", certificate.not_before, certificate.not_after));
@@ -173,17 +184,17 @@ fn signs(role: AuthorityRole) -> &'static str {
     match role {
         AuthorityRole::Root => "authorities",
         AuthorityRole::Devices => "devices",
-        AuthorityRole::Service => "guard and desk",
+        AuthorityRole::Service => "the guard",
         AuthorityRole::Foreign => "devices, elsewhere",
     }
 }
 
-fn key_place(authority: &AuthorityRecord) -> String {
-    match &authority.key {
+fn key_place(key: &KeyPlace) -> String {
+    match key {
         KeyPlace::Ward => "locked in the ward".to_owned(),
         KeyPlace::Away => "kept away from the ward".to_owned(),
         KeyPlace::Token { token, label } => format!("`{label}` on the token `{token}`"),
-        KeyPlace::Nowhere => "in other hands".to_owned(),
+        KeyPlace::Nowhere => "not held here".to_owned(),
     }
 }
 
@@ -201,7 +212,8 @@ fn retire(context: &Context<'_>, name: &str, anyway: bool, yes: bool, because: O
     let authority = ward.named_authority(&parse(name)?)?;
     let name = &authority.name;
     if authority.retired.is_some() {
-        context.console.note(format!("`{name}` is retired already"));
+        let value = json!({ "authority": name, "retired": false });
+        context.console.did("tidy-warden/authority-retire/1", value, format!("`{name}` is retired already"))?;
         return Ok(Exit::Done);
     }
     let refused = |why: String| Problem::refused(format!("`{name}` was not retired")).because(why);
@@ -230,16 +242,17 @@ fn retire(context: &Context<'_>, name: &str, anyway: bool, yes: bool, because: O
                 if have < devices {
                     return Err(refused(format!("only {have} of {devices} devices are known to have another root"))
                         .next(
-                            "give the others new outfits first, or add --anyway: they may not believe the guard then",
+                            "give the others new outfits first, or add --anyway: they may not trust the guard then",
                         ));
                 }
             }
         }
     }
-    context.console.confirm(&format!("End the belief in `{name}`?"), yes)?;
+    context.console.confirm(&format!("Stop trusting `{name}`?"), yes)?;
     let cause = ward.cause(because);
     ward.store.retire_authority(name, &cause)?;
-    context.console.note(format!("retired `{name}`; a running guard follows within a second"));
+    let note = format!("retired `{name}`; a running guard follows within a second");
+    context.console.did("tidy-warden/authority-retire/1", json!({ "authority": name, "retired": true }), note)?;
     Ok(Exit::Done)
 }
 
@@ -249,7 +262,7 @@ fn authority_json(authority: &AuthorityRecord) -> Value {
         "name": authority.name, "role": authority.role.as_str(), "subject": certificate.subject_text,
         "key": certificate.public_key.key_type().to_string(), "fingerprint": certificate.fingerprint.to_string(),
         "serial": certificate.serial.to_string(), "ends": certificate.not_after,
-        "key_place": key_place(authority), "created": authority.created, "retired": authority.retired,
+        "key_place": key_place(&authority.key), "created": authority.created, "retired": authority.retired,
         "replaces": authority.replaces, "crl_number": authority.crl_number, "crl_at": authority.crl_at, "crl_pending": authority.crl_pending,
     })
 }

@@ -5,10 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::{Value, json};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::policy::{Changed, Comparison, Edition, compare};
+use tidy_warden_core::policy::{Changed, Comparison, Edition, Grants, compare};
 use tidy_warden_store::Store;
 
-use crate::console::counted;
+use crate::console::{Console, counted};
 use crate::problem::Problem;
 use crate::ward::Ward;
 
@@ -107,7 +107,28 @@ pub(super) fn comparison_json(comparison: &Comparison) -> Value {
     })
 }
 
-/// What changes for each device, and for the gateways that speak for them, if devices come to be as they are after.
+/// How many devices are held against the policies one by one when they come back.
+pub(super) const BACK: usize = 1_000;
+
+/// Tells what devices get that come back as they are after, and the gateways that speak for them.
+pub(super) fn tell_back(
+    console: &Console,
+    ward: &Ward,
+    changed: &[(DeviceRecord, DeviceRecord)],
+) -> Result<(), Problem> {
+    let some = &changed[..changed.len().min(BACK)];
+    let told = of_devices(ward, some)?;
+    if !told.is_empty() {
+        console.note(devices_text(&told));
+    }
+    if some.len() < changed.len() {
+        console.note(format!("(that is what the first {BACK} get; what others may do: policy ask)"));
+    }
+    Ok(())
+}
+
+/// What changes for each device, and for the gateways that speak for them, if devices come to be as they are after. Who is
+/// barred has no rights, but one that is so before and after counts as one that may come back.
 pub(super) fn of_devices(
     ward: &Ward,
     changed: &[(DeviceRecord, DeviceRecord)],
@@ -139,7 +160,11 @@ pub(super) fn of_devices(
         let known: BTreeSet<DeviceId> = children.iter().map(|child| child.id.clone()).collect();
         let arrived = |after: &&DeviceRecord| after.gateway.as_ref() == Some(id) && !known.contains(&after.id);
         then.extend(changed.iter().map(|(_, after)| after).filter(arrived).cloned());
-        let grants = |device, children: &[DeviceRecord]| edition.rights_with(device, children, &ward.settings).grants();
+        let back_or_away = before.barred().is_some() != now.barred().is_some();
+        let grants = |device: &DeviceRecord, children: &[DeviceRecord]| match device.barred() {
+            Some(_) if back_or_away => Grants::default(),
+            _ => edition.rights_with(device, children, &ward.settings).grants(),
+        };
         let changes = grants(before, &children).changes_to(&grants(now, &then));
         if !changes.is_empty() {
             told.push((id.clone(), changes));

@@ -1,6 +1,6 @@
 //! `credential`: the certificates of the fleet, and whose one is.
 
-mod pin;
+pub(super) mod pin;
 
 use std::path::Path;
 

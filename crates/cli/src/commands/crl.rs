@@ -18,17 +18,28 @@ use crate::keys::Secrets;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
+/// A list that is good for longer than this is told about.
+const LONG: Span = Span::from_days(60);
+
 pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
     let life: Span = parse(&args.life)?;
     if life.seconds() == 0 {
         return Err(Problem::usage("a CRL must be good for some time").next("--for 7d"));
     }
+    if life.seconds() > LONG.seconds() {
+        context.console.warn(format!(
+            "whoever has this list may go by it for {life}; revocations that come later reach only those who fetch a newer one"
+        ));
+    }
     let authority = match &args.authority {
         None => waiting(&ward)?,
         Some(name) => ward.named_authority(&parse::<AuthorityName>(name)?)?,
     };
-    let secrets = context.secrets().with_key_file(args.root_key.as_deref());
+    let secrets = context
+        .secrets()
+        .with_key_file(args.root_key.as_deref())
+        .with_root_passphrase(args.root_passphrase_file.as_deref());
     let Signed { number, entries: count, next_update: next } =
         sign(&mut ward, &authority, life, &secrets, &args.out, args.der)?;
     let value = json!({

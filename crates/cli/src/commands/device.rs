@@ -8,10 +8,11 @@ use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, credential_end, missing};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
+use tidy_warden_core::policy::Changed;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{AddRefusal, CloneSigns, DeviceEdit, DeviceView, Store, Traffic};
+use tidy_warden_store::{AddRefusal, CloneSigns, DeviceEdit, DeviceView, NameInUse, Store, Traffic};
 
-use super::changes::{devices_text, of_devices};
+use super::changes::{devices_text, of_devices, tell_back};
 use super::{Context, credential, import, pick};
 use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
 use crate::console::{Listing, counted};
@@ -63,18 +64,59 @@ fn add(context: &Context<'_>, args: &AddArgs) -> Result<Exit, Problem> {
         }
     }
     device.gateway = args.gateway.as_deref().map(parse).transpose()?;
+    let told = told_to_gateway(&ward, &device)?;
+    let warning = carried_by_nobody(&ward, &device)?;
     let cause = ward.cause(args.because.text());
     if let Err(refusals) = ward.store.add_devices(&[device], &cause)? {
         return Err(refusals.first().map_or_else(|| Problem::refused("it was not taken"), |first| refusal(&id, first)));
     }
-    context.console.note(format!("listed {id}; next: enroll {id} --csr FILE --out DIR, or --make-key"));
+    if let Some(warning) = warning {
+        context.console.warn(warning);
+    }
+    if !told.is_empty() {
+        context.console.note(devices_text(&told));
+    }
+    let note = format!("listed {id}; next: enroll {id} --csr FILE --out DIR, or --make-key");
+    context.console.did("tidy-warden/device-add/1", json!({ "device": id }), note)?;
     Ok(Exit::Done)
+}
+
+/// What a new device gives to the gateway that speaks for it.
+fn told_to_gateway(ward: &Ward, device: &DeviceRecord) -> Result<Vec<(DeviceId, BTreeSet<Changed>)>, Problem> {
+    if device.gateway.is_none() {
+        return Ok(Vec::new());
+    }
+    let before = DeviceRecord { gateway: None, ..device.clone() };
+    let mut told = of_devices(ward, &[(before, device.clone())])?;
+    told.retain(|(id, _)| Some(id) == device.gateway.as_ref());
+    Ok(told)
+}
+
+/// A warning if the gateway's kind may not speak for the device's.
+fn carried_by_nobody(ward: &Ward, device: &DeviceRecord) -> Result<Option<String>, Problem> {
+    let Some(gateway) = &device.gateway else { return Ok(None) };
+    let Some(found) = ward.store.devices(std::slice::from_ref(gateway))?.pop().flatten() else { return Ok(None) };
+    let (above, kind) = (&found.device.kind, &device.kind);
+    Ok((!ward.settings.carries(above, kind)).then(|| {
+        format!(
+            "{gateway} may not speak for {}: its kind carries no `{kind}`; if it should: carries = [\"{kind}\"] in \
+             [kinds.{above}] of ward.toml",
+            device.id
+        )
+    }))
 }
 
 fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let now = ward.now();
     let columns: Vec<Column> = args.columns.iter().map(|name| Column::parse(name)).collect::<Result<_, _>>()?;
+    for column in &columns {
+        if let Column::Field(Field::Label(name)) = column
+            && ward.store.is_used(&NameInUse::Any)?
+        {
+            pick::known_label(&ward, name)?;
+        }
+    }
     let mut found = Vec::new();
     pick::each(&ward, args.condition.as_deref(), &mut |view| {
         found.push((DeviceState::of(&view.device, &view.credentials, now), view));
@@ -327,7 +369,7 @@ impl Met {
         let mut lines = Vec::new();
         let count = |messages: u64, octets: u64| {
             let messages = usize::try_from(messages).unwrap_or(usize::MAX);
-            format!("{}, {octets} octets", counted(messages, "message"))
+            format!("{}, {octets} bytes", counted(messages, "message"))
         };
         if traffic.messages_in + traffic.messages_out > 0 {
             lines.push(("sent", count(traffic.messages_in, traffic.octets_in)));
@@ -472,14 +514,20 @@ fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
     } else if !told.is_empty() {
         console.confirm(&format!("Change {}?", ids.first().map_or("it", DeviceId::as_str)), args.yes)?;
     }
+    let moved = changed.iter().find(|(before, after)| before.gateway != after.gateway);
+    let warning = moved.map(|(_, after)| carried_by_nobody(&ward, after)).transpose()?.flatten();
     let cause = ward.cause(args.because.text());
     if let Err((id, refusals)) = ward.store.edit_devices(&ids, &edit, &cause)? {
         return Err(refusals.first().map_or_else(|| Problem::refused("it was not taken"), |first| refusal(&id, first)));
     }
-    console.note(match ids.as_slice() {
+    if let Some(warning) = warning {
+        console.warn(warning);
+    }
+    let note = match ids.as_slice() {
         [one] => format!("changed {one}"),
         many => format!("changed {}", counted(many.len(), "device")),
-    });
+    };
+    console.did("tidy-warden/device-edit/1", json!({ "devices": ids }), note)?;
     Ok(Exit::Done)
 }
 
@@ -487,13 +535,19 @@ fn retire(context: &Context<'_>, device: &str, yes: bool, because: Option<&str>)
     let mut ward = context.ward()?;
     let id: DeviceId = parse(device)?;
     if ward.device(&id)?.device.retired.is_some() {
-        context.console.note(format!("{id} is retired already"));
+        let value = json!({ "device": id, "retired": false });
+        context.console.did("tidy-warden/device-retire/1", value, format!("{id} is retired already"))?;
         return Ok(Exit::Done);
     }
     context.console.confirm(&format!("Retire {id} for good? Its id is never used again."), yes)?;
     let cause = ward.cause(because);
+    let had = ward.device(&id)?.credentials.iter().any(|credential| credential.usable_until().is_some());
     ward.store.retire_device(&id, &cause)?;
-    context.console.note(format!("retired {id}; its certificates are revoked: write the CRL with crl --out FILE"));
+    let note = match had {
+        true => format!("retired {id}; its certificates are revoked: write the CRL with crl --out FILE"),
+        false => format!("retired {id}"),
+    };
+    context.console.did("tidy-warden/device-retire/1", json!({ "device": id, "retired": true }), note)?;
     Ok(Exit::Done)
 }
 
@@ -510,10 +564,14 @@ fn reopen(context: &Context<'_>, device: &str, because: Option<&str>) -> Result<
         return Err(Problem::usage("reopening needs a reason").next("add --because TEXT"));
     }
     let cause = ward.cause(Some(&reason));
+    let before = ward.device(&id)?.device;
+    let after = DeviceRecord { out: None, ..before.clone() };
+    tell_back(context.console, &ward, &[(before, after)])?;
     let was_out = ward.store.reopen_device(&id, &cause)?;
-    context.console.note(match was_out {
+    let note = match was_out {
         true => format!("{id} may enrol again; its old certificates stay revoked"),
         false => format!("{id} is not out; nothing changed"),
-    });
+    };
+    context.console.did("tidy-warden/device-reopen/1", json!({ "device": id, "was_out": was_out }), note)?;
     Ok(Exit::Done)
 }

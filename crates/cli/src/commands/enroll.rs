@@ -1,10 +1,12 @@
 //! `enroll`: certificates for devices, one or a million, and the outfits that carry them.
 
 mod bulk;
+mod intended;
 mod one;
 mod output;
 mod press;
 
+pub(crate) use intended::recover;
 pub(crate) use one::{enroll, refusal, standing};
 pub(crate) use press::KeySource;
 

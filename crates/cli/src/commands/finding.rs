@@ -10,15 +10,15 @@ pub(super) fn count(findings: &[Finding], severity: Severity) -> usize {
 /// A finding with its place, for people.
 pub(super) fn finding_text(finding: &Finding) -> String {
     let severity = if finding.severity == Severity::Error { "error" } else { "warning" };
-    let why = finding.why().map_or_else(String::new, |why| format!("    why:  {why}\n"));
+    let why = finding.why().map_or_else(String::new, |why| format!("    why: {why}\n"));
     match &finding.place {
         Some(place) => format!(
-            "{place}: {severity} {}: {}\n{}\n{why}    mend: {}\n",
+            "{place}: {severity} {}: {}\n{}\n{why}    fix: {}\n",
             finding.id,
             finding.problem,
             place.excerpt(),
             finding.mend
         ),
-        None => format!("{severity} {}: {}\n{why}    mend: {}\n", finding.id, finding.problem, finding.mend),
+        None => format!("{severity} {}: {}\n{why}    fix: {}\n", finding.id, finding.problem, finding.mend),
     }
 }

@@ -97,7 +97,8 @@ fn make(context: &Context<'_>, args: &MakeGroupArgs) -> Result<Exit, Problem> {
     };
     let cause = ward.cause(args.because.text());
     ward.store.make_group(&name, &members, &cause)?;
-    console.note(format!("group {name}: {text}"));
+    let value = json!({ "group": name, "members": text });
+    console.did("tidy-warden/group-make/1", value, format!("group {name}: {text}"))?;
     Ok(Exit::Done)
 }
 
@@ -226,6 +227,7 @@ fn drop_group(context: &Context<'_>, name: &str, yes: bool, because: Option<&str
     context.console.confirm(&format!("Drop the group {}?", group.name), yes)?;
     let cause = ward.cause(because);
     ward.store.drop_group(&group.name, &cause)?;
-    context.console.note(format!("dropped the group {}", group.name));
+    let value = json!({ "group": group.name });
+    context.console.did("tidy-warden/group-drop/1", value, format!("dropped the group {}", group.name))?;
     Ok(Exit::Done)
 }

@@ -19,7 +19,6 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use super::Context;
 use crate::args::{GuardArgs, LogForm};
-use crate::console::Console;
 use crate::passphrase::Passphrase;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
@@ -30,6 +29,9 @@ pub(crate) const SOCKET: &str = "guard.sock";
 
 /// The file in which a guard keeps how far it has seen the audit record.
 pub(crate) const SEEN: &str = "guard.seen";
+
+/// The file in which a guard keeps wills that wait.
+const WILLS: &str = "guard.wills";
 
 /// How long before its end the guard warns of its own certificate.
 const WARNING: Span = Span::from_days(30);
@@ -48,12 +50,14 @@ pub(crate) struct Places {
     pub(crate) control: Option<PathBuf>,
     /// Where it keeps how far it has seen the audit record.
     pub(crate) seen: Option<PathBuf>,
+    /// Where it keeps wills that wait.
+    pub(crate) wills: Option<PathBuf>,
 }
 
 impl Places {
     /// One address, and nothing beside it.
     pub(crate) fn only(listen: SocketAddr) -> Self {
-        Self { listen, websocket: None, metrics: None, control: None, seen: None }
+        Self { listen, websocket: None, metrics: None, control: None, seen: None, wills: None }
     }
 
     fn of(ward: &Ward, args: &GuardArgs) -> Result<Self, Problem> {
@@ -65,6 +69,7 @@ impl Places {
             metrics: args.metrics.or(settings.metrics),
             control: Some(ward.dir.join(SOCKET)),
             seen: Some(ward.dir.join(SEEN)),
+            wills: Some(ward.dir.join(WILLS)),
         };
         let outside =
             [Some(places.listen), places.websocket].into_iter().flatten().find(|each| !each.ip().is_loopback());
@@ -78,7 +83,6 @@ impl Places {
 }
 
 pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Problem> {
-    let console = context.console;
     let ward = context.ward()?;
     let places = Places::of(&ward, args)?;
     let given: Option<BrokerAddress> = match &args.broker {
@@ -93,14 +97,20 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
     })?;
     let passphrase = context.passphrase("the guard's TLS key")?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
+    let mut warnings = Vec::new();
     let ends = ward.store.server_certificate("guard")?.not_after;
     if ends < ward.now().plus(WARNING) {
-        console.warn(format!("the guard's own certificate ends at {ends}"));
+        warnings.push(format!("the guard's own certificate ends at {ends}"));
     }
-    raise_handles(console, ward.settings.guard.max_sessions);
+    warnings.extend(raise_handles(ward.settings.guard.max_sessions));
+    if ward.store.edition(None)?.is_none() {
+        warnings.push("no policy edition is adopted, so nobody may connect: policy adopt".to_owned());
+    }
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
     let observer = args.observe.as_deref().map(log::observer).transpose()?;
     let log = Log::start(form, ward.clock.clone());
+    // In the form of the log: whoever reads it as JSON gets nothing else.
+    warnings.into_iter().for_each(|what| log.sink()(Event::Trouble { what }));
     let ended = runtime.block_on(async {
         let inside = if address == BrokerAddress::Builtin { Some(start_broker().await?) } else { None };
         let upstream = live::upstream(&ward, address, inside.as_ref())?;
@@ -189,18 +199,17 @@ fn tell_system(states: &[NotifyState<'_>]) {
 }
 
 /// Takes as many file handles as the system gives, and says if they are too few: each session needs two.
-fn raise_handles(console: &Console, sessions: u32) {
+fn raise_handles(sessions: u32) -> Option<String> {
     let limit = getrlimit(Resource::Nofile);
     // Where raising fails, the check below tells of it.
     let _ = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, maximum: limit.maximum });
     let wanted = u64::from(sessions) * 2 + HANDLES;
-    if let Some(current) = getrlimit(Resource::Nofile).current.filter(|current| *current < wanted) {
-        let room = current.saturating_sub(HANDLES) / 2;
-        console.warn(format!(
-            "the system gives this process {current} file handles, enough for {room} of {sessions} sessions; raise \
-             LimitNOFILE (systemd) or ulimit -n to {wanted}, or lower max_sessions"
-        ));
-    }
+    let current = getrlimit(Resource::Nofile).current.filter(|current| *current < wanted)?;
+    let room = current.saturating_sub(HANDLES) / 2;
+    Some(format!(
+        "the system gives this process {current} file handles, enough for {room} of {sessions} sessions; raise LimitNOFILE \
+         (systemd) or ulimit -n to {wanted}, or lower max_sessions"
+    ))
 }
 
 async fn start_broker() -> Result<Broker, Problem> {
@@ -221,6 +230,7 @@ pub(crate) async fn bind(
         metrics: places.metrics,
         control: places.control,
         seen: places.seen,
+        wills: places.wills,
         live: live::config(ward, upstream, passphrase)?,
         clock: std::sync::Arc::new(ward.clock.clone()),
         sink,

@@ -1,10 +1,11 @@
 //! `hold` and `release`: suspend devices, everywhere and at once, and lift that.
 
 use serde_json::json;
-use tidy_warden_core::device::Barred;
+use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_store::Store;
+use tidy_warden_store::{DeviceView, Store};
 
+use super::changes::{BACK, tell_back};
 use super::{Context, pick};
 use crate::args::HoldArgs;
 use crate::console::counted;
@@ -48,13 +49,27 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
         }
         None => {
             let views = pick::devices(&ward, args.condition.as_deref().unwrap_or_default())?;
-            let ids: Vec<DeviceId> = views.into_iter().map(|view| view.device.id).collect();
+            // Of those that are released, only those count that are on hold.
+            let concerned = |view: &DeviceView| act == Act::Hold || view.device.held.is_some();
+            let all = views.len();
+            let ids: Vec<DeviceId> = views.into_iter().filter(concerned).map(|view| view.device.id).collect();
+            if ids.is_empty() {
+                return Err(Problem::not_found(format!("no device was {done}"))
+                    .because(format!("the condition matches {}, and none is on hold", counted(all, "device"))));
+            }
             pick::confirm(console, verb, &ids, args.count)?;
             ids
         }
     };
     let because = console.reason(args.because.text())?;
     let cause = ward.cause(Some(&because));
+    if act == Act::Release {
+        let held = ids.iter().take(BACK + 1).cloned().collect::<Vec<_>>();
+        let held = ward.store.devices(&held)?.into_iter().flatten().map(|view| view.device);
+        let back = held.filter(|device| device.held.is_some());
+        let back: Vec<_> = back.map(|device| (device.clone(), DeviceRecord { held: None, ..device })).collect();
+        tell_back(console, &ward, &back)?;
+    }
     let changed = ward.store.set_hold(&ids, act == Act::Hold, &cause)?;
     let unchanged = ids.len() - changed.len();
     let mut text = match (changed.as_slice(), ids.as_slice()) {

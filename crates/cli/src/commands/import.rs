@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::io::Cursor;
 use std::path::Path;
 
+use serde_json::json;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
@@ -58,7 +59,9 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
     let cause = ward.cause(args.because.text());
     let taken = list.store(&mut ward, args.rejects.is_some(), &cause)?;
     if list.bad.is_empty() {
-        context.console.note(format!("listed {} from {shown}", counted(taken, "device")));
+        let value = json!({ "listed": taken, "refused": 0 });
+        let note = format!("listed {} from {shown}", counted(taken, "device"));
+        context.console.did("tidy-warden/device-import/1", value, note)?;
         return Ok(Exit::Done);
     }
     let told = list.bad_rows();
@@ -69,7 +72,7 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
         };
         return Err(Problem::refused(format!("nothing of {shown} was taken: {bad}"))
             .because(told)
-            .next("mend these rows and import again, or take the others with --rejects FILE"));
+            .next("fix these rows and import again, or take the others with --rejects FILE"));
     };
     files::replace(rejects, &list.rejects()).map_err(|error| Problem::file("write", rejects, &error))?;
     context.console.note(format!(
@@ -77,7 +80,7 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
         counted(taken, "device"),
         counted(list.bad.len(), "row")
     ));
-    context.console.note(format!("mend the refused rows in {} and import that file", rejects.display()));
+    context.console.note(format!("fix the refused rows in {} and import that file", rejects.display()));
     Ok(Exit::Partly)
 }
 

@@ -23,7 +23,7 @@ use crate::edge::parse;
 use crate::files::{self, Access};
 use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
-use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, actor};
+use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, actor, crl_url};
 
 /// How long the root, the issuing authorities, and the certificates of guard and desk last.
 const ROOT_LIFE: Span = Span::from_days(20 * 365);
@@ -59,6 +59,8 @@ pub(crate) struct Plan<'a> {
     pub(crate) name: &'a str,
     pub(crate) host: &'a str,
     pub(crate) enterprise_number: Option<u32>,
+    /// The address under which revocation lists are published, if they are.
+    pub(crate) crl: Option<&'a str>,
     pub(crate) rehearsal: bool,
     /// Appended to the new `ward.toml`.
     pub(crate) more_settings: &'a str,
@@ -75,6 +77,7 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
         name: &args.name,
         host,
         enterprise_number: args.enterprise_number,
+        crl: args.crl.as_deref(),
         rehearsal: args.rehearsal,
         more_settings: "",
         root_offline: args.root_offline.as_deref(),
@@ -86,8 +89,18 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
         None => Ok(issuing.clone()),
     };
     let (root, servers) = (separate(&args.root_passphrase_file)?, separate(&args.guard_passphrase_file)?);
+    for (passphrase, what) in
+        [(&issuing, "the ward's keys"), (&root, "the root's key"), (&servers, "the keys of guard and desk")]
+    {
+        passphrase::strong_enough(passphrase, what)?;
+    }
     let passphrases = Passphrases { root: &root, issuing: &issuing, servers: &servers };
     let made = found(&context.dir, &plan, &passphrases, clock.now())?;
+    if args.crl.is_none() {
+        console.note(
+            "certificates will name no place of revocation lists; if you publish them: crl = \"http://...\" under [endpoints]",
+        );
+    }
     if args.host.is_none() {
         console.note("devices will look for this ward at localhost; --host NAME sets another name");
     }
@@ -146,7 +159,7 @@ pub(crate) fn found(
         move |error: std::io::Error| Problem::file("write", &path, &error)
     };
     fs::create_dir_all(dir).map_err(failed(dir))?;
-    let text = settings::new_text(plan.name, plan.host, plan.enterprise_number) + plan.more_settings;
+    let text = settings::new_text(plan.name, plan.host, plan.enterprise_number, plan.crl) + plan.more_settings;
     let settings = Settings::parse(&Source::new(SETTINGS, &text))
         .map_err(|errors| Problem::text("the new ward's settings have mistakes", &errors))?;
     let made = authorities(&settings, plan, now)?;
@@ -242,7 +255,7 @@ impl Mint<'_> {
     ) -> Result<(Certificate, SoftwareKey), Problem> {
         let key = SoftwareKey::generate(NewKey::P256).map_err(signing)?;
         let proven = key.proven();
-        let crl_url = above.map(|(name, _)| format!("{}{name}.crl", self.settings.endpoints.crl)).unwrap_or_default();
+        let crl_url = above.map(|(name, _)| crl_url(self.settings, name)).unwrap_or_default();
         let template = Template {
             serial: SerialNumber::new(self.now, &mut SystemRandom),
             subject: &Subject::of(self.plan.name, common_name),

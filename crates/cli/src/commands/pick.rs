@@ -1,7 +1,11 @@
 //! Picking devices by a condition, and the yes that acts on many of them want.
 
-use tidy_warden_core::id::DeviceId;
-use tidy_warden_store::{DeviceView, Store};
+use std::collections::BTreeSet;
+
+use tidy_warden_core::condition::{Condition, Field, Groups};
+use tidy_warden_core::id::{DeviceId, LabelName};
+use tidy_warden_core::text::nearest;
+use tidy_warden_store::{DeviceView, NameInUse, Store};
 
 use crate::console::{Console, counted};
 use crate::edge::condition;
@@ -18,19 +22,62 @@ pub(super) fn each(ward: &Ward, text: Option<&str>, visit: &mut dyn FnMut(Device
         Some(text) => {
             let condition = condition(text)?;
             let groups = ward.groups()?;
-            let mut unknown = None;
-            condition.each_group(&mut |group| {
-                if !groups.contains_key(group) {
-                    unknown = Some(group.clone());
-                }
-            });
-            if let Some(group) = unknown {
-                return Err(Problem::not_found(format!("there is no group `{group}`")).next("group list"));
-            }
+            known_names(ward, &condition, &groups)?;
             ward.store.each_device_where(&condition.resolve(&groups), ward.now(), visit)?;
         }
     }
     Ok(())
+}
+
+/// Refuses a condition that names a label, kind or group that nothing has: it would pick nobody, or with `not` everybody.
+pub(super) fn known_names(ward: &Ward, condition: &Condition, groups: &Groups) -> Result<(), Problem> {
+    let (mut unknown_group, mut labels, mut kinds) = (None, BTreeSet::new(), BTreeSet::new());
+    condition.each_leaf(&mut |leaf| match leaf {
+        Condition::Group(group, _) if !groups.contains_key(group) => unknown_group = Some(group.clone()),
+        Condition::Text(Field::Label(name), _) => drop(labels.insert(name.clone())),
+        _ => {}
+    });
+    condition.each_equality(&mut |field, value| {
+        if *field == Field::Kind {
+            kinds.insert(value.to_owned());
+        }
+    });
+    let near = |word: &str, all: &mut dyn Iterator<Item = &str>| match nearest(word, all) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None => "device list shows what there is".to_owned(),
+    };
+    if let Some(group) = unknown_group {
+        let next = near(group.as_str(), &mut groups.keys().map(|name| name.as_str()));
+        return Err(Problem::not_found(format!("there is no group `{group}`")).next(next));
+    }
+    if !ward.store.is_used(&NameInUse::Any)? {
+        return Ok(());
+    }
+    for name in labels {
+        known_label(ward, &name)?;
+    }
+    for kind in kinds {
+        let declared = ward.settings.kinds.keys().any(|known| known.as_str() == kind);
+        if !declared && !ward.store.is_used(&NameInUse::Kind(kind.clone()))? {
+            let next = near(&kind, &mut ward.settings.kinds.keys().map(|name| name.as_str()));
+            return Err(Problem::not_found(format!("there is no kind `{kind}`")).next(next));
+        }
+    }
+    Ok(())
+}
+
+/// Refuses a label that no device has.
+pub(super) fn known_label(ward: &Ward, name: &LabelName) -> Result<(), Problem> {
+    if ward.store.is_used(&NameInUse::Label(name.clone()))? {
+        return Ok(());
+    }
+    let known = ward.store.label_names()?;
+    let next = match nearest(name.as_str(), known.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None if known.is_empty() => "no device has any label; device edit ID --label NAME=VALUE sets one".to_owned(),
+        None => format!("the labels are: {}", known.iter().take(20).cloned().collect::<Vec<_>>().join(", ")),
+    };
+    Err(Problem::not_found(format!("no device has a label `{name}`")).next(next))
 }
 
 /// The devices for which a condition holds and that are not retired, by id. None is an error: nothing would be done.

@@ -19,7 +19,7 @@ use super::finding::{count, finding_text};
 use crate::args::{AdoptArgs, CheckArgs, PolicyCommand};
 use crate::console::{Listing, counted};
 use crate::problem::{Exit, Problem};
-use crate::ward::{Ward, policy_files};
+use crate::ward::{POLICIES, Ward, policy_files};
 
 pub(crate) fn run(context: &Context<'_>, command: &PolicyCommand) -> Result<Exit, Problem> {
     match command {
@@ -61,11 +61,24 @@ fn check_folder(context: &Context<'_>, args: &CheckArgs) -> Result<Exit, Problem
         Some(folder) => policy_files(folder, &folder.display().to_string())?,
         None => ward.policy_files()?,
     };
+    if files.is_empty() {
+        let folder = args.policies.clone().unwrap_or_else(|| ward.dir.join(POLICIES));
+        return Err(Problem::not_found(format!("{} holds no policies", folder.display()))
+            .because("there is no file whose name ends in .policy")
+            .next("write one, or name another folder with --policies"));
+    }
     let (Checked { findings, proved }, devices) = checked(&ward, &files)?;
     let (errors, warnings) = (count(&findings, Severity::Error), count(&findings, Severity::Warning));
     let mut text: String = findings.iter().map(|finding| finding_text(finding) + "\n").collect();
     for proof in &proved {
         let count = usize::try_from(proof.devices).unwrap_or(usize::MAX);
+        if count == 0 {
+            text.push_str(&format!(
+                "{}:{}: claims nothing yet, for no device is picked: {}\n",
+                proof.place.file, proof.place.line, proof.claim
+            ));
+            continue;
+        }
         let subjects = counted(count, "device");
         text.push_str(&format!(
             "{}:{}: proved for {subjects} against all {devices}: {}\n",
@@ -158,7 +171,7 @@ fn acceptable(ward: &Ward, files: &[PolicyFile]) -> Result<(Vec<Finding>, usize)
         let all: Vec<String> = errors.iter().map(|finding| finding_text(finding)).collect();
         return Err(Problem::refused("the policies were not adopted")
             .because(all.join("\n"))
-            .next("mend them and run: policy check"));
+            .next("fix them and run: policy check"));
     }
     Ok((found, ward.read(0, files)?.policies.len()))
 }

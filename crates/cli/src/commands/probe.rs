@@ -220,7 +220,10 @@ impl Probe<'_> {
             Ok(address) => Ok((address, format!("{} is {address}", connect.host))),
             Err(problem) => Err(end(
                 problem.in_one_line(),
-                format!("put {} into the name service, or mend [endpoints] mqtt and write new outfits", connect.host),
+                format!(
+                    "put {} into the name service, or correct [endpoints] mqtt and write new outfits",
+                    connect.host
+                ),
             )),
         }
     }
@@ -292,7 +295,7 @@ impl Probe<'_> {
         })
     }
 
-    /// Whether the broker lets in who shows nothing; `None` where it is not known where it is.
+    /// Whether the broker accepts clients without credentials; `None` where it is not known where it is.
     async fn bypass(&self) -> Result<Option<(Mark, String)>, Problem> {
         let given = self.args.broker.as_deref().map(str::parse::<BrokerAddress>).transpose();
         let given = given.map_err(|expected| Problem::usage("this is not a broker").because(expected))?;
@@ -303,7 +306,7 @@ impl Probe<'_> {
             Bypass::Open => (
                 Mark::Warning,
                 format!(
-                    "the broker at {address} lets in who shows nothing: everybody who reaches it goes around the guard"
+                    "the broker at {address} accepts clients without credentials: everybody who reaches it goes around the guard"
                 ),
             ),
             Bypass::Closed(how) => (Mark::Good, format!("the broker at {address} refuses who shows nothing ({how})")),

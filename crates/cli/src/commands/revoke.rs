@@ -30,6 +30,17 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
         Some(_) => format!("one certificate of {id}"),
         None => format!("all certificates and tokens of {id}"),
     };
+    let children = if only.is_none() { spoken_for(&ward, &id)? } else { Vec::new() };
+    if !children.is_empty() {
+        let sample: Vec<&str> = children.iter().take(5).map(DeviceId::as_str).collect();
+        let more = if children.len() > sample.len() { ", ..." } else { "" };
+        console.note(format!(
+            "{id} is the gateway of {}: {}{more}; what it sends and receives for them ends with it, their own certificates \
+             stay good",
+            counted(children.len(), "device"),
+            sample.join(", ")
+        ));
+    }
     console.confirm(&format!("Revoke {what} ({reason})?"), args.yes)?;
     let because = console.reason(args.because.text())?;
     let cause = ward.cause(Some(&because));
@@ -47,7 +58,7 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
         Some(_) => format!("revoked {what}: {count}\n"),
         None => format!("revoked {id}: {count}; its tokens are void, and it is out\n"),
     };
-    let value = json!({ "device": id, "reason": reason.as_str(), "serials": serials, "device_out": only.is_none() });
+    let value = json!({ "device": id, "reason": reason.as_str(), "serials": serials, "device_out": only.is_none(), "children": children });
     console.show("tidy-warden/revoked/1", value, &text)?;
     if ended.iter().any(|each| each.listed) {
         console.note("a running guard cuts it within a second; publish the new list with: crl --out FILE");
@@ -55,6 +66,12 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
         console.note("a running guard cuts it within a second; no CRL of the ward lists what others signed");
     }
     Ok(Exit::Done)
+}
+
+/// The devices that a gateway speaks for now.
+pub(super) fn spoken_for(ward: &Ward, id: &DeviceId) -> Result<Vec<DeviceId>, Problem> {
+    let children = ward.store.children(id)?;
+    Ok(children.into_iter().filter(|child| child.barred().is_none()).map(|child| child.id).collect())
 }
 
 /// Revokes every device that a condition picks.

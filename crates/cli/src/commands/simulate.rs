@@ -146,7 +146,7 @@ async fn fleet(console: &Console, args: &SimulateArgs, folder: &Path) -> Result<
         diary.connected, diary.published, diary.answered, diary.ended
     );
     for (why, count) in &diary.not_connected {
-        text.push_str(&format!("no entry    {count} x {why}\n"));
+        text.push_str(&format!("could not connect: {} ({why})\n", counted(*count, "time")));
     }
     for ((what, why), count) in &diary.refused {
         text.push_str(&format!("refused     {count} x {what}\n            {why}\n"));

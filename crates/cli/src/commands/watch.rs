@@ -6,16 +6,17 @@ use std::time::Duration;
 use serde_json::json;
 use tidy_warden_core::condition::{Candidate, Condition};
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::text::nearest;
 use tidy_warden_core::time::Span;
 use tidy_warden_core::topic::{TopicFilter, TopicName};
-use tidy_warden_guard::{Answer, Request};
+use tidy_warden_guard::{Answer, Event, Request};
 use tidy_warden_store::Store;
 use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader, Lines};
 use tokio::net::UnixStream;
 use tokio::net::unix::OwnedReadHalf;
 use tokio::time::Instant;
 
-use super::{Context, guard};
+use super::{Context, guard, pick};
 use crate::args::WatchArgs;
 use crate::edge::{condition, parse};
 use crate::problem::{Exit, Problem};
@@ -34,6 +35,13 @@ pub(crate) fn run(context: &Context<'_>, args: &WatchArgs) -> Result<Exit, Probl
             .next("--format jsonl gives one JSON object for each line"));
     }
     let ward = context.ward()?;
+    for name in &args.only {
+        if !Event::NAMES.contains(&name.as_str()) {
+            let near = nearest(name, Event::NAMES).map(|near| format!("did you mean `{near}`?"));
+            return Err(Problem::usage(format!("there is no event `{name}`"))
+                .next(near.unwrap_or_else(|| format!("the events are: {}", Event::NAMES.join(", ")))));
+        }
+    }
     let length = args.length.as_deref().map(parse::<Span>).transpose()?;
     let length = length.map(|span| Duration::from_secs(u64::try_from(span.seconds()).unwrap_or(0)));
     let request = request(console, args)?;
@@ -43,8 +51,9 @@ pub(crate) fn run(context: &Context<'_>, args: &WatchArgs) -> Result<Exit, Probl
         .map_err(|error| Problem::failed("cannot start").because(error))?;
     let picked = match &args.condition {
         Some(text) => {
-            let condition = condition(text)?;
-            Some(condition.resolve(&ward.groups()?))
+            let (condition, groups) = (condition(text)?, ward.groups()?);
+            pick::known_names(&ward, &condition, &groups)?;
+            Some(condition.resolve(&groups))
         }
         None => None,
     };
@@ -183,7 +192,7 @@ async fn follow(
                     .chars()
                     .flat_map(|c| if c.is_control() { c.escape_default().collect() } else { vec![c] })
                     .collect();
-                let text = format!("{time}  {topic}  ({from}, {size} octets{kept})\n    {shown}\n");
+                let text = format!("{time}  {topic}  ({from}, {size} bytes{kept})\n    {shown}\n");
                 console.write(&if plain { text } else { format!("{value}\n") })?;
             }
             Answer::Sent { code: 0 } => console.note("sent, and taken by the broker"),

@@ -67,6 +67,7 @@ fn prepare(story: &Story<'_>, dir: &Path, passphrase: &Passphrase) -> Result<War
         name: "Quillfeather Ropeways",
         host: "localhost",
         enterprise_number: Some(32_473),
+        crl: Some("http://localhost:8080/crl/"),
         rehearsal: false,
         more_settings: world::KINDS,
         root_offline: None,
@@ -306,7 +307,7 @@ fn afterwards(story: &Story<'_>, ward: &mut Ward, dir: &Path, passphrase: &Passp
         "",
         &format!("CRL number {} lists its certificate for everybody else; it cannot enrol again", signed.number),
     )?;
-    let verified = audit::follow(&ward.store)?;
+    let verified = audit::follow(&ward.store, None)?;
     story.claim(verified.broken.is_empty(), "the audit record is whole")?;
     story.tell(
         "see",

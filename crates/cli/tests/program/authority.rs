@@ -251,7 +251,7 @@ fn an_outside_root_signs_a_request() {
     world
         .run(&["authority", "add", "vanes", "--answer", "answer.pem", "--replaces", "devices"])
         .exits(0)
-        .says(&["is believed from now on, as `vanes-root`"]);
+        .says(&["is trusted from now on, as `vanes-root`"]);
     world.run(&["device", "add", "wv-1", "--kind", "windvane", "--label", "site=ossel"]).exits(0);
     world.adopt(crate::harness::POLICY);
     world.run(&["enroll", "wv-1", "--make-key", "--out", "outfits"]).exits(0);
@@ -283,7 +283,8 @@ fn an_outside_root_signs_a_request() {
 #[test]
 fn certificates_of_every_profile_conform() {
     let world = World::new();
-    world.run(&["init", "--name", "North", "--enterprise-number", "32473"]).exits(0);
+    let crl = "http://localhost/crl/";
+    world.run(&["init", "--name", "North", "--enterprise-number", "32473", "--crl", crl]).exits(0);
     let mut kinds = BTreeMap::new();
     for (at, key) in ["p256", "p384", "ed25519"].into_iter().enumerate() {
         for (of, authority) in ["p256", "p384", "ed25519", "rsa3072"].into_iter().enumerate() {

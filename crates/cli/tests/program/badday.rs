@@ -22,6 +22,17 @@ impl World {
         }
         std::fs::rename(self.path(from), self.path("w/ward.db")).unwrap();
     }
+
+    /// Waits until the guard has noted that it saw the whole record.
+    fn guard_has_seen_all(&self) {
+        let seen = eventually(|| {
+            let seen = std::fs::read(self.path("w/guard.seen")).ok()?;
+            let seen: serde_json::Value = serde_json::from_slice(&seen).ok()?;
+            let entries = self.run(&["--format", "json", "audit", "verify"]).json()["entries"].as_i64();
+            (seen["number"].as_i64() == entries).then_some(())
+        });
+        assert!(seen.is_some(), "the guard keeps how far it has seen the record");
+    }
 }
 
 fn trouble(guard: &Guard, text: &str) {
@@ -125,12 +136,7 @@ fn an_older_store_lets_nobody_in_until_a_person_says_so_also_after_a_restart() {
     };
     world.back_up("yesterday.db");
     world.run(&["revoke", "wv-1", "--reason", "keyCompromise", "--because", "lost", "--yes"]).exits(0);
-    let seen = eventually(|| {
-        let seen: serde_json::Value = serde_json::from_slice(&std::fs::read(world.path("w/guard.seen")).ok()?).ok()?;
-        let entries = world.run(&["--format", "json", "audit", "verify"]).json()["entries"].as_i64();
-        (seen["number"].as_i64() == entries).then_some(())
-    });
-    assert!(seen.is_some(), "the guard keeps how far it has seen the record");
+    world.guard_has_seen_all();
     world.put_back("yesterday.db");
     trouble(&guard, "ALARM: the store is older than what was seen of it");
     refused(guard.address);
@@ -153,6 +159,29 @@ fn an_older_store_lets_nobody_in_until_a_person_says_so_also_after_a_restart() {
     assert!(block_on(async { world.login("wv-1").connect(guard.address).await.is_ok() }));
     world.run(&["store", "accept", "--yes"]).exits(0);
     world.run(&["audit", "log", "--subject", "the store"]).exits(0).prints(&["store.accept", "the disk died"]);
+}
+
+#[test]
+fn an_older_store_that_was_accepted_decides_by_its_own_edition_without_a_restart() {
+    let world = World::equipped();
+    let guard = Guard::start(&world, "builtin");
+    world.back_up("yesterday.db");
+    world.adopt(&crate::harness::POLICY.replace("{device}/wind", "{device}/gust"));
+    guard.event("edition", |event| event["number"] == 2);
+    let publish = || {
+        block_on(async {
+            let mut device = world.login("wv-1").connect(guard.address).await.unwrap();
+            device.publish("rope/ossel/wv-1/wind", b"1").await.unwrap().is_ok()
+        })
+    };
+    assert!(!publish());
+    world.guard_has_seen_all();
+    // Into the file that is open, as the database's own tools do it.
+    world.other("sqlite3", &["w/ward.db", ".restore yesterday.db"]).exits(0);
+    trouble(&guard, "ALARM");
+    world.run(&["store", "accept", "--because", "the disk died", "--yes"]).exits(0);
+    guard.event("edition", |event| event["number"] == 1);
+    assert!(publish());
 }
 
 #[test]
@@ -211,4 +240,151 @@ fn a_device_whose_certificate_ended_is_not_one_that_never_had_any() {
     assert!(list.stdout.lines().any(|line| line.starts_with("wv-1") && line.contains("2028-01-01")), "{list}");
     world.run(&["device", "show", "wv-1"]).exits(0).prints(&["ended", "its certificate ended on 2028-01-01"]);
     world.run(&["credential", "list", "--where", "cert.ends before 1d ago"]).exits(0).prints(&["wv-1", "expired"]);
+}
+
+/// Devices that connect and publish without end, and what became of the last try of each.
+struct Load {
+    tries: std::sync::Arc<std::sync::Mutex<std::collections::HashMap<String, (std::time::Instant, bool)>>>,
+    stop: std::sync::Arc<std::sync::atomic::AtomicBool>,
+    tasks: Vec<tokio::task::JoinHandle<()>>,
+}
+
+impl Load {
+    fn start(world: &World, ids: &[&str], at: std::net::SocketAddr) -> Self {
+        let tries: std::sync::Arc<std::sync::Mutex<std::collections::HashMap<_, _>>> = std::sync::Arc::default();
+        let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+        let tasks = ids
+            .iter()
+            .map(|id| {
+                let (login, id, tries, stop) = (world.login(id), (*id).to_owned(), tries.clone(), stop.clone());
+                let topic = format!("rope/ossel/{id}/wind");
+                tokio::spawn(async move {
+                    let note = |passed| {
+                        tries.lock().unwrap().insert(id.clone(), (std::time::Instant::now(), passed));
+                    };
+                    while !stop.load(std::sync::atomic::Ordering::Relaxed) {
+                        if let Ok(mut device) = login.connect(at).await {
+                            // A session is kept for a while, so that live ones are there in every phase.
+                            for _ in 0..20 {
+                                match device.publish(&topic, b"1").await {
+                                    Ok(outcome) => note(outcome.is_ok()),
+                                    Err(_) => break,
+                                }
+                                tokio::time::sleep(Duration::from_millis(20)).await;
+                            }
+                        } else {
+                            note(false);
+                            tokio::time::sleep(Duration::from_millis(50)).await;
+                        }
+                    }
+                })
+            })
+            .collect();
+        Self { tries, stop, tasks }
+    }
+
+    /// Waits until a device's last tries all did or did not pass, for as long as it takes to make some.
+    async fn becomes(&self, id: &str, passes: bool) {
+        let begun = std::time::Instant::now();
+        let mut since = None;
+        loop {
+            let last = self.tries.lock().unwrap().get(id).copied();
+            match last {
+                Some((at, passed)) if passed == passes && at > begun => {
+                    let first = *since.get_or_insert(at);
+                    if at.duration_since(first) > Duration::from_millis(500) {
+                        return;
+                    }
+                }
+                _ => since = None,
+            }
+            assert!(begun.elapsed() < Duration::from_secs(30), "{id} does not become {passes}");
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    }
+}
+
+#[test]
+fn through_a_whole_bad_day_under_load_nobody_who_is_out_gets_in_or_stays() {
+    let world = World::init();
+    let ids = ["wv-1", "wv-2", "wv-3", "wv-4", "wv-5", "wv-6"];
+    let mut list = "id,kind,label.site\n".to_owned();
+    ids.iter().for_each(|id| list.push_str(&format!("{id},windvane,ossel\n")));
+    world.write("list.csv", list);
+    world.run(&["device", "import", "list.csv"]).exits(0);
+    world.adopt(crate::harness::POLICY);
+    world.append("w/ward.toml", "\n[guard]\nstore_patience = \"2s\"\n");
+    ids.iter().for_each(|id| drop(world.run(&["enroll", id, "--make-key", "--out", "outfits"]).exits(0)));
+    let broker = crate::harness::Mosquitto::start(&world);
+    let port = broker.port;
+    let guard = Guard::before(&world, &broker);
+    let revoke = |ward: &str, id: &str| {
+        let call = ["--ward", ward, "revoke", id, "--reason", "keyCompromise", "--because", "lost", "--yes"];
+        world.run(&call).exits(0);
+    };
+    block_on(async {
+        let load = Load::start(&world, &ids, guard.address);
+        for id in ids {
+            load.becomes(id, true).await;
+        }
+        // The store goes away for the guard; one device is revoked meanwhile.
+        std::fs::create_dir_all(world.path("w2")).unwrap();
+        for name in ["ward.db", "ward.db-wal", "ward.db-shm"] {
+            std::fs::hard_link(world.path(&format!("w/{name}")), world.path(&format!("w2/{name}"))).unwrap();
+        }
+        std::fs::copy(world.path("w/ward.toml"), world.path("w2/ward.toml")).unwrap();
+        std::fs::remove_file(world.path("w/ward.db")).unwrap();
+        revoke("w2", "wv-1");
+        // Nobody knows any more who is out: after the told time nobody passes.
+        load.becomes("wv-1", false).await;
+        load.becomes("wv-6", false).await;
+        std::fs::hard_link(world.path("w2/ward.db"), world.path("w/ward.db")).unwrap();
+        load.becomes("wv-6", true).await;
+        load.becomes("wv-1", false).await;
+        // The store is put back from before a revocation.
+        world.back_up("yesterday.db");
+        revoke("w", "wv-2");
+        load.becomes("wv-2", false).await;
+        world.guard_has_seen_all();
+        world.put_back("yesterday.db");
+        load.becomes("wv-6", false).await;
+        load.becomes("wv-2", false).await;
+        // It is revoked again before the older store is accepted.
+        revoke("w", "wv-2");
+        world.run(&["store", "accept", "--because", "the disk died", "--yes"]).exits(0);
+        load.becomes("wv-6", true).await;
+        load.becomes("wv-2", false).await;
+        load.becomes("wv-1", false).await;
+        // The broker stops, and comes back.
+        broker.stop();
+        revoke("w", "wv-3");
+        load.becomes("wv-6", false).await;
+        let _broker = crate::harness::Mosquitto::again(&world, port);
+        load.becomes("wv-6", true).await;
+        load.becomes("wv-3", false).await;
+        // An authority is retired: all that it signed are out, and one that another signed is in.
+        world.run(&["authority", "add", "second", "--replaces", "devices"]).exits(0);
+        std::fs::rename(world.path("outfits/wv-6"), world.path("outfits/old-6")).unwrap();
+        world.run(&["enroll", "wv-6", "--make-key", "--again", "--out", "outfits"]).exits(0);
+        world.run(&["authority", "retire", "devices", "--because", "its key leaked", "--yes", "--anyway"]).exits(0);
+        for id in ["wv-4", "wv-5"] {
+            load.becomes(id, false).await;
+        }
+        let fresh = eventually(|| {
+            tokio::task::block_in_place(|| {
+                let login = world.login("wv-6");
+                tokio::runtime::Handle::current().block_on(async { login.connect(guard.address).await.is_ok() })
+            })
+            .then_some(())
+        });
+        assert!(fresh.is_some());
+        for id in ["wv-1", "wv-2", "wv-3"] {
+            load.becomes(id, false).await;
+        }
+        load.stop.store(true, std::sync::atomic::Ordering::Relaxed);
+        for task in load.tasks {
+            let _ = task.await;
+        }
+    });
+    world.run(&["audit", "verify"]).exits(0);
 }

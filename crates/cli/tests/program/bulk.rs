@@ -266,7 +266,7 @@ fn hostile_requests_give_nothing_but_their_key() {
     for (file, why) in [
         ("ber.csr", "not one well-formed PKCS#10 request"),
         ("two.csr", "more than one PEM block"),
-        ("huge.csr", "more than 65536 octets"),
+        ("huge.csr", "more than 65536 bytes"),
         ("k.pem", "private key"),
     ] {
         world.run(&["enroll", "wv-1", "--csr", file, "--again", "--out", "p"]).exits(3).says(&[why]);

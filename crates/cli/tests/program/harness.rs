@@ -364,6 +364,10 @@ impl Mosquitto {
         Self::with(world, port, settings.trim_end_matches("persistence false\n"))
     }
 
+    pub(crate) fn signal(&self, name: &str) {
+        self.running.signal(name);
+    }
+
     pub(crate) fn stop(mut self) -> u16 {
         self.running.kill();
         self.port

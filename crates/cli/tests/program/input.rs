@@ -88,9 +88,7 @@ fn a_list_is_taken_whole_or_not_at_all() {
     import(b"id,label.site\nwv-1,a\n").exits(3).says(&["the column `kind` is missing"]);
     import(b"id,kind,id\n").exits(3).says(&["stands twice"]);
     import(b"id,kind\n").exits(3).says(&["no row after the header"]);
-    import(b"id,kind\nwv-1,windvane\nwv-\xff,windvane\n")
-        .exits(3)
-        .says(&["line 3: it holds octets that are not UTF-8"]);
+    import(b"id,kind\nwv-1,windvane\nwv-\xff,windvane\n").exits(3).says(&["line 3: it holds bytes that are not UTF-8"]);
     let bad = b"id,kind,fact.serial,fact.mac\n\
         wv-1,windvane,QF-1,\n\
         wv-2,windvane\n\
@@ -106,7 +104,7 @@ fn a_list_is_taken_whole_or_not_at_all() {
         "line 3: it has 2 fields, the header has 4",
         "line 4: the device id \"WV-3\" holds 'W'",
         "line 5: the kind `windvain` is not declared",
-        "line 6: the mac `xyz` is not right",
+        "line 6: the mac `xyz` is not valid",
         "line 7: the id `wv-1` is taken",
         "line 8: the serial `QF-1` belongs to `wv-1`",
         "line 9: the serial `QF-0` belongs to `wv-0`",

@@ -269,7 +269,7 @@ fn a_hold_suspends_everywhere_and_is_lifted_again() {
         .run(&["enroll", "wv-1", "--make-key", "--again", "--out", "more"])
         .exits(3)
         .says(&["on hold since", "release wv-1"]);
-    world.run(&["policy", "ask", "wv-1", "connect"]).exits(0).says(&["on hold since"]);
+    world.run(&["policy", "ask", "wv-1", "connect"]).exits(3).prints(&["denied", "on hold since"]);
     let listed = |file: &str| {
         world.run(&["crl", "--out", file]).exits(0);
         world.other("openssl", &["crl", "-in", file, "-noout", "-text"]).exits(0).stdout
@@ -281,7 +281,10 @@ fn a_hold_suspends_everywhere_and_is_lifted_again() {
     world.run(&["release", "wv-1", "--yes"]).exits(0).prints(&["not on hold"]);
     assert!(listed("released.pem").contains("No Revoked Certificates"));
 
-    world.run(&["hold", "--where", "kind = windvane", "--count", "7"]).exits(3).says(&["it is about 2, not 7"]);
+    world
+        .run(&["hold", "--where", "kind = windvane", "--count", "7"])
+        .exits(3)
+        .says(&["the condition matches 2 devices, not 7"]);
     world.run(&["hold", "wv-2", "--yes"]).exits(0);
     let many = world.run(&["hold", "--where", "kind = windvane", "--count", "2", "--because", "storm"]).exits(0);
     many.prints(&["put on hold: 1 device", "left as they were: 1 device"]);

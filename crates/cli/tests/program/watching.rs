@@ -61,7 +61,7 @@ fn an_operator_sees_and_sends_messages_and_the_audit_record_tells_of_it() {
         assert!(vane.subscribe("rope/ossel/wv-1/settings").await.unwrap().is_ok());
         assert!(vane.publish("rope/ossel/wv-1/wind", b"7.5 m/s").await.unwrap().is_ok());
         assert!(vane.publish("rope/ossel/wv-1/lost", b"not looked at").await.unwrap().is_ok());
-        watch.line("the message", |line| line.contains("rope/ossel/wv-1/wind") && line.contains("from wv-1, 7 octets"));
+        watch.line("the message", |line| line.contains("rope/ossel/wv-1/wind") && line.contains("from wv-1, 7 bytes"));
         watch.line("its payload", |line| line.trim() == "7.5 m/s");
         let send = ["watch", "--send", "rope/ossel/wv-1/settings", "slow", "--because", "a trial"];
         world.run(&send).exits(0).says(&["sent, and taken"]);
@@ -76,7 +76,8 @@ fn an_operator_sees_and_sends_messages_and_the_audit_record_tells_of_it() {
         log["entries"].as_array().unwrap().iter().filter(|entry| entry["act"] == "messages.watch").collect();
     assert_eq!(entries.len(), 2);
     assert!(noted.contains(&entries[0]["number"].to_string()), "{noted}");
-    assert_eq!((&entries[0]["actor"], &entries[0]["because"]), (&"ada".into(), &"odd readings".into()));
+    let account = world.other("id", &["-un"]).stdout.trim().to_owned();
+    assert_eq!((&entries[0]["actor"], &entries[0]["because"]), (&account.into(), &"odd readings".into()));
     assert_eq!(entries[0]["subject"], "rope/ossel/+/wind");
     world.run(&["audit", "verify"]).exits(0);
 }

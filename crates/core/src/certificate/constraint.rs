@@ -260,6 +260,17 @@ impl Base {
         match (self, name) {
             (Self::Unprocessed(_), _) => true,
             (Self::Uri(_), GeneralName::UniformResourceIdentifier(uri)) if uri_host(uri.as_str()).is_none() => true,
+            (Self::Dns(_), GeneralName::DnsName(name)) if !is_host_text(name.as_str().trim_start_matches("*.")) => true,
+            // A wildcard stands for every name one label below: the subtree may lie there.
+            (Self::Dns(base), GeneralName::DnsName(name)) if name.as_str().starts_with("*.") => {
+                within(name.as_str(), base) || within(base, name.as_str().trim_start_matches("*."))
+            }
+            (Self::Email(_), GeneralName::Rfc822Name(mail)) => {
+                let host = mail.as_str().rsplit_once('@').map(|(_, host)| host);
+                !host.is_some_and(is_host_text) || self.holds(name)
+            }
+            // What is written in an alphabet that is not compared here may be the same name.
+            (Self::Directory(base), GeneralName::DirectoryName(name)) if is_odd(name) || is_odd(base) => true,
             _ => self.holds(name),
         }
     }
@@ -310,6 +321,8 @@ fn form_of(name: &GeneralName) -> Form {
 /// Whether `name` is `base` or below it, label by label. An empty base holds everything.
 fn within(name: &str, base: &str) -> bool {
     let base = base.strip_prefix('.').unwrap_or(base);
+    // A trailing dot names the root of the tree, which every name has.
+    let (name, base) = (name.strip_suffix('.').unwrap_or(name), base.strip_suffix('.').unwrap_or(base));
     if base.is_empty() || name.eq_ignore_ascii_case(base) {
         return true;
     }
@@ -321,6 +334,7 @@ fn within(name: &str, base: &str) -> bool {
 
 /// A host against a base that names one host, or with a leading dot all below it and not itself.
 fn host_within(host: &str, base: &str) -> bool {
+    let (host, base) = (host.strip_suffix('.').unwrap_or(host), base.strip_suffix('.').unwrap_or(base));
     match base.strip_prefix('.') {
         Some(domain) => within(host, domain) && !host.eq_ignore_ascii_case(domain),
         None => host.eq_ignore_ascii_case(base),
@@ -335,13 +349,31 @@ fn mailbox_within(mail: &str, base: &str) -> bool {
     }
 }
 
+/// Whether a text is written as host names are, so that it can be compared as one.
+fn is_host_text(text: &str) -> bool {
+    !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'.' | b'-' | b'_'))
+}
+
+/// Whether a name has a value in an alphabet that is not compared here.
+fn is_odd(name: &Name) -> bool {
+    use der::Tag::{BmpString, TeletexString};
+    let odd = |value: &der::Any| {
+        matches!(value.tag(), BmpString | TeletexString) || std::str::from_utf8(value.value()).is_err()
+    };
+    name.iter_rdn().flat_map(|rdn| rdn.iter()).any(|attribute| odd(&attribute.value))
+}
+
 /// The host of a URI's authority component, if it has one that is a name (RFC 3986 section 3.2).
 fn uri_host(uri: &str) -> Option<String> {
     let (_, rest) = uri.split_once("://")?;
     let authority = rest.split(['/', '?', '#']).next()?;
+    // What some readers take for the end of the authority, and escapes that they resolve, are not for guessing.
+    if authority.contains(['\\', '%']) {
+        return None;
+    }
     let host = authority.rsplit('@').next()?;
     let host = host.split(':').next()?;
-    let is_name = !host.is_empty() && !host.starts_with('[') && host.parse::<IpAddr>().is_err();
+    let is_name = is_host_text(host) && host.parse::<IpAddr>().is_err();
     is_name.then(|| host.to_ascii_lowercase())
 }
 
@@ -376,6 +408,8 @@ mod tests {
             ("badhost.example", "host.example", false),
             ("example", "host.example", false),
             ("anything", "", true),
+            ("host.example.", "host.example", true),
+            ("www.host.example.", "host.example.", true),
         ] {
             assert_eq!(within(name, base), want, "{name} in {base}");
         }
@@ -396,6 +430,9 @@ mod tests {
             ("urn:dev:org:32473-wv-1", None),
             ("https://10.0.0.1/", None),
             ("https://[::1]/", None),
+            ("https://b%61d.example/", None),
+            ("https://bad.example\\@good.example/", None),
+            ("https://bad.example./", Some("bad.example.")),
         ] {
             assert_eq!(uri_host(uri).as_deref(), want, "{uri}");
         }
@@ -454,6 +491,37 @@ mod tests {
             assert_eq!(constraints.check(&certified(&[])).is_err(), good, "{organization}");
             assert_eq!(Constraints::from_der(&constraints.to_der()).unwrap(), constraints);
         }
+    }
+
+    #[test]
+    fn what_cannot_be_compared_is_taken_to_be_excluded() {
+        let dns = |text: &str| GeneralName::DnsName(der::asn1::Ia5String::new(text).unwrap());
+        let uri = |text: &str| GeneralName::UniformResourceIdentifier(der::asn1::Ia5String::new(text).unwrap());
+        let excluded = |base: &str| Constraints { permitted: Vec::new(), excluded: vec![base.parse().unwrap()] };
+        for (base, name, good) in [
+            ("dns:a.bad.example", dns("*.bad.example"), false),
+            ("dns:bad.example", dns("*.bad.example"), false),
+            ("dns:a.bad.example", dns("*.good.example"), true),
+            ("dns:bad.example", dns("bad.example."), false),
+            ("dns:bad.example", dns("b%61d.example"), false),
+            ("uri:bad.example", uri("https://b%61d.example/"), false),
+            ("uri:bad.example", uri("https://bad.example\\@good.example/"), false),
+            ("uri:bad.example", uri("https://bad.example./"), false),
+            ("uri:bad.example", uri("https://good.example/a%20b"), true),
+        ] {
+            assert_eq!(excluded(base).check_name(&name).is_ok(), good, "{base} {name:?}");
+        }
+        // The same organization in UTF-16, which is not compared.
+        let subject = crate::certificate::Subject::new([(crate::certificate::Attribute::Organization, "Bad")]);
+        let plain = Name::from_der(subject.der()).unwrap();
+        let mut der_bytes = subject.der().to_vec();
+        let at = der_bytes.windows(3).position(|window| window == b"Bad").unwrap();
+        der_bytes[at - 2] = 0x14;
+        let odd = GeneralName::DirectoryName(Name::from_der(&der_bytes).unwrap());
+        let constraints = Constraints { permitted: Vec::new(), excluded: vec![Base::Directory(plain.clone())] };
+        assert!(constraints.check_name(&odd).is_err());
+        let constraints = Constraints { permitted: vec![Base::Directory(plain)], excluded: Vec::new() };
+        assert!(constraints.check_name(&odd).is_err(), "nor is it permitted");
     }
 
     #[test]

@@ -287,7 +287,10 @@ fn tail(issuer_key_id: Option<&[u8]>, issuer_key: &PublicKey, crl_url: &str) -> 
     let own = issuer_key.key_id();
     let id = asn1::sequence(&[&asn1::context_primitive(0, issuer_key_id.unwrap_or(&own))]);
     push(&mut out, ID_CE_AUTHORITY_KEY_IDENTIFIER, false, &id);
-    push(&mut out, ID_CE_CRL_DISTRIBUTION_POINTS, false, &distribution_point(crl_url));
+    // Where nobody publishes lists, none is promised.
+    if !crl_url.is_empty() {
+        push(&mut out, ID_CE_CRL_DISTRIBUTION_POINTS, false, &distribution_point(crl_url));
+    }
     out
 }
 

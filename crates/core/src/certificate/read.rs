@@ -55,7 +55,7 @@ impl fmt::Debug for Fingerprint {
 #[non_exhaustive]
 pub enum BadCertificate {
     /// More octets than any certificate needs.
-    #[error("it has {len} octets; at most {MAX_LEN} are read")]
+    #[error("it has {len} bytes; at most {MAX_LEN} are read")]
     TooLong {
         /// Its length.
         len: usize,
@@ -119,6 +119,12 @@ pub struct Certificate {
     pub constraints: Option<Constraints>,
     /// Critical extensions that this product does not process.
     pub unknown_critical: Vec<ObjectIdentifier>,
+}
+
+/// The value that all of them are; `None` if there is none, or they differ.
+fn only<T: PartialEq>(mut all: impl Iterator<Item = T>) -> Option<T> {
+    let first = all.next()?;
+    all.all(|other| other == first).then_some(first)
 }
 
 impl Certificate {
@@ -213,6 +219,8 @@ impl Certificate {
     /// The hardware identifier that the certificate states, in the places that IEEE 802.1AR and RFC 9039 have for it: a
     /// serial number in the subject or a hardwareModuleName, MAC and EUI-64 in a `urn:dev:mac:` name, an IMEI in a
     /// `urn:gsma:imei:` name (RFC 7254).
+    ///
+    /// One that states two of a kind states none: nobody could say which of them its maker meant.
     #[must_use]
     pub fn fact(&self, name: &FactName) -> Option<Fact> {
         let uris = || {
@@ -221,8 +229,9 @@ impl Certificate {
                 _ => None,
             })
         };
-        let mac =
-            |length: usize| uris().filter_map(|uri| uri.strip_prefix("urn:dev:mac:")).find(|it| it.len() == length);
+        let mac = |length: usize| {
+            only(uris().filter_map(|uri| uri.strip_prefix("urn:dev:mac:")).filter(|it| it.len() == length))
+        };
         let text = match name {
             FactName::Serial => self.stated_serial(),
             FactName::Mac => mac(16)
@@ -230,7 +239,7 @@ impl Certificate {
                 .map(|digits| format!("{}{}", &digits[..6], &digits[10..])),
             FactName::Eui64 => mac(16).map(str::to_owned),
             FactName::Imei => {
-                uris().find_map(|uri| uri.strip_prefix("urn:gsma:imei:")).map(|digits| digits.replace('-', ""))
+                only(uris().filter_map(|uri| uri.strip_prefix("urn:gsma:imei:")).map(|digits| digits.replace('-', "")))
             }
             FactName::Ek => None,
         };
@@ -238,16 +247,18 @@ impl Certificate {
     }
 
     fn stated_serial(&self) -> Option<String> {
-        let module = self.names.iter().find_map(|name| match name {
-            GeneralName::OtherName(other) => hardware_module(other),
-            _ => None,
-        });
-        if let Some((_, serial)) = module {
-            return String::from_utf8(serial).ok();
+        let modules = || {
+            self.names.iter().filter_map(|name| match name {
+                GeneralName::OtherName(other) => hardware_module(other).map(|(_, serial)| serial),
+                _ => None,
+            })
+        };
+        if modules().next().is_some() {
+            return only(modules()).and_then(|serial| String::from_utf8(serial).ok());
         }
         let subject = x509_cert::name::Name::from_der(&self.subject).ok()?;
-        let mut serials = subject.iter_rdn().flat_map(|rdn| rdn.iter()).filter(|each| each.oid == SERIAL_NUMBER);
-        let value = serials.next()?.value.value().to_vec();
+        let serials = subject.iter_rdn().flat_map(|rdn| rdn.iter()).filter(|each| each.oid == SERIAL_NUMBER);
+        let value = only(serials.map(|each| each.value.value().to_vec()))?;
         String::from_utf8(value).ok()
     }
 

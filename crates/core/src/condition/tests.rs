@@ -72,7 +72,7 @@ fn mistakes_are_shown_where_they_are() {
         ("kind =", 7, "found the end of the text"),
         ("kind = Windvane", 8, "holds 'W'"),
         ("site in (a b)", 12, "found `b`"),
-        ("mac = 12", 7, "the mac `12` is not right"),
+        ("mac = 12", 7, "the mac `12` is not valid"),
         ("state = broken", 9, "`broken` is not a state"),
         ("kind = a kind = b", 10, "found `kind`"),
         ("seen = a", 8, "`a`"),

@@ -99,6 +99,19 @@ impl<'a> Connect<'a> {
         let user_name = if flags & USER_NAME != 0 { Some(cursor.text()?) } else { None };
         let password = if flags & PASSWORD != 0 { Some(cursor.binary()?) } else { None };
         cursor.end()?;
+        let has = |id| connect_properties.iter().any(|property| property.id == id);
+        if has(PropertyId::AuthenticationData) && !has(PropertyId::AuthenticationMethod) {
+            return Err(Malformed::protocol("authentication data without an authentication method"));
+        }
+        // MQTT 5.0 section 1.5.4 and 3.1.1 section 1.5.3 let a receiver refuse these; brokers differ in whether they do, and
+        // one that closes the connection looks as if it were down.
+        let texts = [Some(client_id), user_name, will.as_ref().map(|will| will.topic)];
+        let controlled = texts.into_iter().flatten().any(|text| text.chars().any(char::is_control))
+            || connect_properties.has_control_characters()
+            || will.as_ref().is_some_and(|will| will.properties.has_control_characters());
+        if controlled {
+            return Err(Malformed::form("a control character in a text of CONNECT"));
+        }
         let clean_start = flags & CLEAN_START != 0;
         Ok(Self {
             version,

@@ -226,6 +226,17 @@ impl<'a> Properties<'a> {
         }
     }
 
+    /// Whether a text among them holds a control character (MQTT 5.0 section 1.5.4).
+    #[must_use]
+    pub fn has_control_characters(&self) -> bool {
+        let odd = |text: &str| text.chars().any(char::is_control);
+        self.0.iter().any(|property| match property.value {
+            Value::Text(text) => odd(text),
+            Value::Pair(name, value) => odd(name) || odd(value),
+            Value::Number(_) | Value::Binary(_) => false,
+        })
+    }
+
     /// All of them, in order.
     pub fn iter(&self) -> impl Iterator<Item = &Property<'a>> {
         self.0.iter()

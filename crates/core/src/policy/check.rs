@@ -376,7 +376,7 @@ impl Rules {
                     "{} of {} devices have no policy, such as `{sample}`",
                     self.without_policy, self.total
                 ),
-                mend: "they cannot connect; write a policy whose `for` picks them".to_owned(),
+                mend: "write a policy whose `for` picks them".to_owned(),
             });
         }
         for (gateway, child) in &self.not_carried {
@@ -495,10 +495,10 @@ fn told(rule: &Rule, seen: &Seen) -> Vec<Finding> {
     }
     if let (false, Some(deny)) = (seen.shines, &seen.hidden_by) {
         let problem = format!("this rule gives nothing to anybody: all of it is denied by {}", deny.at);
-        tell("hidden-by-deny", problem, "take it out, or narrow the deny".to_owned());
+        tell("hidden-by-deny", problem, "remove it, or narrow the deny".to_owned());
     } else if let (false, Some(other)) = (seen.adds, &seen.repeats) {
         let problem = format!("this rule adds nothing: {} gives at least as much", other.at);
-        tell("repeats-another", problem, "take it out, or narrow the other".to_owned());
+        tell("repeats-another", problem, "remove it, or narrow the other".to_owned());
     }
     all
 }
@@ -565,7 +565,7 @@ fn expectation(
                 "failing-expect",
                 Severity::Error,
                 format!("expected allowed, but it is denied: {denial}"),
-                "mend the rules or the expectation",
+                "correct the rules or the expectation",
             );
         }
         (None, false) => {
@@ -573,7 +573,7 @@ fn expectation(
                 "failing-expect",
                 Severity::Error,
                 "expected denied, but it is allowed".to_owned(),
-                "mend the rules or the expectation",
+                "correct the rules or the expectation",
             );
         }
         (Some(_), false) | (None, true) => {}

@@ -71,13 +71,13 @@ impl Cover<'_, '_> {
             topic.iter().map(|level| if **level == *ANY_NAME { name.into() } else { level.clone() }).collect()
         };
         // A short one; ids and values have at most 64 characters, so that the last one is none of them.
-        let candidates = (1..=65).map(|count| with(&"x".repeat(count)));
-        let found = candidates.clone().find(|named| {
+        let mut candidates = (1..=65).map(|count| with(&"x".repeat(count)));
+        let found = candidates.find(|named| {
             let work = &mut Work::steps(10_000);
             let mut alone = Cover { rights: self.rights, share: self.share, least: self.least, work };
             matches!(alone.at_length(named.clone(), &mut HashSet::new()), Err(Uncovered::Topic(_)))
         });
-        found.or_else(|| candidates.last()).unwrap_or_default().join("/")
+        found.unwrap_or_else(|| with(&"x".repeat(65))).join("/")
     }
 
     fn counts(&self, rule: &Rule) -> bool {
@@ -144,6 +144,6 @@ impl Cover<'_, '_> {
 
 /// The filter for the topics of one length that a text stands for.
 fn fixed(topic: &[Box<str>]) -> TopicFilter {
-    let level = |name: &Box<str>| if **name == *ANY_NAME { Level::Any } else { Level::Is(name.clone()) };
-    TopicFilter::from_levels(topic.iter().map(level).collect(), false)
+    let level = |name: &str| if name == ANY_NAME { Level::Any } else { Level::Is(name.into()) };
+    TopicFilter::from_levels(topic.iter().map(|name| level(name)).collect(), false)
 }

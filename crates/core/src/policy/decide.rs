@@ -218,7 +218,11 @@ impl fmt::Display for Denial {
             Self::NoPolicy { edition } => write!(f, "no policy of {} is for this device", Whose(*edition)),
             Self::NoRule { edition, witness, instead } => {
                 match witness {
-                    Some(topic) => write!(f, "no rule of {} allows all of it: not {topic:?}", Whose(*edition))?,
+                    Some(topic) => write!(
+                        f,
+                        "no rule of {} allows all of it: for example, it would also match {topic:?}",
+                        Whose(*edition)
+                    )?,
                     None => write!(f, "no rule of {} allows it, and the default is no", Whose(*edition))?,
                 }
                 if instead.is_empty() { Ok(()) } else { write!(f, "; allowed are {}", instead.join(", ")) }
@@ -574,7 +578,7 @@ impl fmt::Display for Excess {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Qos(qos) => write!(f, "the message has qos {qos}"),
-            Self::Size(size) => write!(f, "the message has {size} octets"),
+            Self::Size(size) => write!(f, "the message has {size} bytes"),
             Self::Retain => f.write_str("the message asks to be retained"),
             Self::Rate => f.write_str("messages come faster than that"),
         }

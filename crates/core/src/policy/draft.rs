@@ -323,8 +323,10 @@ fn rule(shape: &Shape, need: &Need, seen: usize) -> String {
     }
     let own = [Part::Variable(Variable::Device), Part::Variable(Variable::Child)];
     if !shape.levels.iter().any(|part| own.contains(part)) {
-        let because = format!("seen from {} of {seen} devices; say why they need it", need.devices.len());
-        text.push_str(&format!(" because {}", quote(&because)));
+        // Why many devices need the same topics is for a person to say: the check wants it.
+        let note =
+            format!("  # seen from {} of {seen} devices; a broad rule needs: because \"...\"\n", need.devices.len());
+        text.insert_str(0, &note);
     }
     text + "\n"
 }

@@ -50,8 +50,8 @@ pub struct FleetRow<'a> {
     pub facts: &'a [Pair<'a>],
     /// The groups that it was put into by name.
     pub groups: &'a [Cow<'a, str>],
-    /// Whether it is out.
-    pub out: bool,
+    /// Whether it is out or on hold, so that it may do nothing now; it may come back.
+    pub barred: bool,
 }
 
 /// What the editions at hand look at.
@@ -105,7 +105,6 @@ struct Profile {
     gateway: Option<Box<str>>,
     labels: Vec<Option<Box<str>>>,
     groups: Vec<bool>,
-    out: bool,
     /// For each edition the policies that select every device of the profile, and those that depend on the device.
     selected: Vec<Selected>,
 }
@@ -359,7 +358,7 @@ impl<'e> Fleet<'e> {
             labels: &labels,
             facts: &facts,
             groups: &groups,
-            out: device.out.is_some(),
+            barred: device.barred().is_some(),
         })
     }
 
@@ -384,7 +383,6 @@ impl<'e> Fleet<'e> {
         push(row.gateway.filter(|_| interest.gateway));
         interest.labels.iter().for_each(|name| push(label(name).map(|(_, value)| &**value)));
         interest.groups.iter().for_each(|group| push(is_in(group).then_some("")));
-        push(row.out.then_some(""));
         if let Some(known) = self.profile_places.get(key.as_slice()) {
             return Ok(*known);
         }
@@ -394,7 +392,6 @@ impl<'e> Fleet<'e> {
             gateway: row.gateway.filter(|_| interest.gateway).map(Box::from),
             labels: interest.labels.iter().map(|name| label(name).map(|(_, value)| Box::from(&**value))).collect(),
             groups: interest.groups.iter().map(is_in).collect(),
-            out: row.out,
             selected: Vec::new(),
         };
         for (number, edition) in self.editions.iter().enumerate() {
@@ -573,7 +570,7 @@ impl<'e> Fleet<'e> {
             let (class, child_class) = (self.class_of(gateway), self.class_of(child));
             let carried = settings.carries(self.kind(class), self.kind(child_class));
             let profile = |class| at(&self.profiles, self.class(class).profile);
-            if !*at(&speaks, class) || !carried || profile(child_class).out {
+            if !*at(&speaks, class) || !carried {
                 continue;
             }
             // The child's `{gateway}` is the gateway, whichever it is; every other value could be an id by chance.

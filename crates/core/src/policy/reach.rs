@@ -89,7 +89,8 @@ pub fn reach(fleet: &Fleet<'_>, settings: &Settings, filter: &TopicFilter) -> Re
                 }
                 let wanted = SAMPLES.saturating_sub(entry.samples.len());
                 for member in voice.members.iter().take(wanted) {
-                    let topic = piece.sample().unwrap_or_default();
+                    // No id and no value has a capital letter, so that the free level is nobody's.
+                    let topic = piece.sample_named("X").unwrap_or_default();
                     entry.samples.push(Reaching {
                         device: fleet.id(member.0).to_owned(),
                         child: member.1.map(|child| fleet.id(child).to_owned()),

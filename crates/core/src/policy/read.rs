@@ -1,5 +1,7 @@
 //! From text to policies.
 
+use std::hash::{Hash, Hasher};
+
 use std::ops::Range;
 
 use crate::condition::{Condition, Use};
@@ -23,7 +25,7 @@ pub fn read_file(source: &Source) -> Result<Vec<Policy>, TextError> {
     if source.text.len() > MAX_FILE {
         return Err(TextError {
             place: source.place(0..0),
-            problem: format!("the file has {} octets", source.text.len()),
+            problem: format!("the file has {} bytes", source.text.len()),
             expected: "expected at most 4 MiB; put policies into several files".to_owned(),
         });
     }
@@ -206,15 +208,19 @@ impl Reader<'_> {
             false => None,
         };
         let place = self.source.place(start..self.lexer.end_of_last());
-        Ok(Rule {
+        let mut rule = Rule {
             effect,
             target,
             for_children,
             share,
             limits,
-            because,
-            at: RulePlace { policy: policy.clone(), place },
-        })
+            because: None,
+            at: RulePlace { policy: policy.clone(), place, says: 0 },
+        };
+        let mut hasher = std::hash::DefaultHasher::new();
+        (policy.as_str(), rule.to_string()).hash(&mut hasher);
+        rule.at.says = hasher.finish();
+        Ok(Rule { because, ..rule })
     }
 
     /// `share "NAME"` and `for children`, in either order.
@@ -424,8 +430,9 @@ impl Reader<'_> {
     }
 }
 
-/// A size in octets: a number alone, or with `KiB` or `MiB`.
-fn parse_size(word: &str) -> Option<u32> {
+/// A size in octets, as policies write it: a number alone, or with `KiB` or `MiB`; at most 256 MiB.
+#[must_use]
+pub fn parse_size(word: &str) -> Option<u32> {
     let (number, unit) = match (word.strip_suffix("KiB"), word.strip_suffix("MiB")) {
         (Some(number), _) => (number, 1024),
         (_, Some(number)) => (number, 1024 * 1024),

@@ -179,13 +179,25 @@ impl Limits {
 }
 
 /// Where a rule stands; what every refusal names.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct RulePlace {
     /// The policy.
     pub policy: PolicyName,
     /// File, line and column.
     pub place: Place,
+    /// A number made from the policy's name and what the rule says: it stays when the rule moves, and is another when the rule
+    /// says something else.
+    pub says: u64,
 }
+
+/// What a rule says follows from the rule, so only where it stands is compared.
+impl PartialEq for RulePlace {
+    fn eq(&self, other: &Self) -> bool {
+        self.policy == other.policy && self.place == other.place
+    }
+}
+
+impl Eq for RulePlace {}
 
 /// One rule.
 #[derive(Debug, Clone, PartialEq, Eq)]

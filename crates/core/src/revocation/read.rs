@@ -1,7 +1,10 @@
 //! Reading a CRL of any authority (RFC 5280 section 5), without building its entries in memory.
 
 use const_oid::ObjectIdentifier;
-use const_oid::db::rfc5280::{ID_CE_AUTHORITY_KEY_IDENTIFIER, ID_CE_CRL_NUMBER, ID_CE_CRL_REASONS};
+use const_oid::db::rfc5280::{
+    ID_CE_AUTHORITY_KEY_IDENTIFIER, ID_CE_CERTIFICATE_ISSUER, ID_CE_CRL_NUMBER, ID_CE_CRL_REASONS,
+    ID_CE_DELTA_CRL_INDICATOR, ID_CE_ISSUING_DISTRIBUTION_POINT,
+};
 use der::asn1::UintRef;
 use der::{Decode, Reader, SliceReader, Tag};
 
@@ -140,6 +143,11 @@ impl Crl {
                     }
                 }
                 ID_CE_AUTHORITY_KEY_IDENTIFIER => {}
+                // They say that the list is only a part of one, and must be critical (sections 5.2.4 and 5.2.5); a list that
+                // hides that is no whole one either.
+                oid @ (ID_CE_ISSUING_DISTRIBUTION_POINT | ID_CE_DELTA_CRL_INDICATOR) => {
+                    self.unknown_critical = Some(oid)
+                }
                 oid if critical => self.unknown_critical = Some(oid),
                 _ => {}
             }
@@ -161,7 +169,8 @@ impl Crl {
                             entry.reason =
                                 content(value, Tag::Enumerated)?.first().copied().and_then(Reason::from_code);
                         }
-                        oid if critical => entry.unknown_critical = Some(oid),
+                        // Whose certificate it is then stands there (section 5.3.3).
+                        oid if critical || oid == ID_CE_CERTIFICATE_ISSUER => entry.unknown_critical = Some(oid),
                         _ => {}
                     }
                     Ok(true)

@@ -14,7 +14,7 @@ pub enum BadTopic {
     #[error("a topic must have at least one character")]
     Empty,
     /// It has more than 65,535 octets.
-    #[error("the topic is longer than 65,535 octets")]
+    #[error("the topic is longer than 65,535 bytes")]
     TooLong,
     /// It holds U+0000.
     #[error("a topic cannot hold the null character")]
@@ -32,7 +32,7 @@ pub enum BadFilter {
     #[error("a topic filter must have at least one character")]
     Empty,
     /// It has more than 65,535 octets.
-    #[error("the topic filter is longer than 65,535 octets")]
+    #[error("the topic filter is longer than 65,535 bytes")]
     TooLong,
     /// It holds U+0000.
     #[error("a topic filter cannot hold the null character")]

@@ -9,6 +9,15 @@ use super::{Level, TopicFilter};
 /// The witness has a level that occurs in no filter at the place of each wildcard, so it is as general as can be.
 #[must_use]
 pub fn uncovered<'a>(filter: &TopicFilter, union: impl IntoIterator<Item = &'a TopicFilter> + Clone) -> Option<String> {
+    uncovered_named(filter, union, "x")
+}
+
+/// [`uncovered`] with a name of the caller's in place of `x`, or one that begins so, for the levels that are free.
+pub(super) fn uncovered_named<'a>(
+    filter: &TopicFilter,
+    union: impl IntoIterator<Item = &'a TopicFilter> + Clone,
+    name: &str,
+) -> Option<String> {
     let base = filter.levels().len();
     let last = if filter.is_open() {
         // Past the longest member only members that end in `#` can match, and they match every such length alike.
@@ -18,7 +27,7 @@ pub fn uncovered<'a>(filter: &TopicFilter, union: impl IntoIterator<Item = &'a T
     };
     (shortest(filter)..=last)
         .find(|&len| !union.clone().into_iter().any(|member| covers_at(member, filter, len)))
-        .map(|len| witness(filter, len, union))
+        .map(|len| witness(filter, len, union, name))
 }
 
 /// The least number of levels that a topic which `filter` matches can have: no topic has none, nor one empty level.
@@ -44,7 +53,12 @@ fn covers_at(member: &TopicFilter, filter: &TopicFilter, len: usize) -> bool {
 }
 
 /// The most general topic of `len` levels that `filter` matches: a level named in no filter for every wildcard.
-fn witness<'a>(filter: &TopicFilter, len: usize, others: impl IntoIterator<Item = &'a TopicFilter>) -> String {
+fn witness<'a>(
+    filter: &TopicFilter,
+    len: usize,
+    others: impl IntoIterator<Item = &'a TopicFilter>,
+    name: &str,
+) -> String {
     fn names(filter: &TopicFilter) -> impl Iterator<Item = &str> {
         filter.levels().iter().filter_map(|level| match level {
             Level::Is(text) => Some(&**text),
@@ -55,9 +69,9 @@ fn witness<'a>(filter: &TopicFilter, len: usize, others: impl IntoIterator<Item 
     for other in others {
         named.extend(names(other));
     }
-    let mut fresh = "x".to_owned();
+    let mut fresh = name.to_owned();
     while named.contains(fresh.as_str()) {
-        fresh.push('x');
+        fresh.push_str(name);
     }
     let levels: Vec<&str> = (0..len)
         .map(|at| match filter.levels().get(at) {
@@ -71,7 +85,7 @@ fn witness<'a>(filter: &TopicFilter, len: usize, others: impl IntoIterator<Item 
 /// A topic that both filters match; `None` if there is none.
 #[must_use]
 pub fn overlap(a: &TopicFilter, b: &TopicFilter) -> Option<String> {
-    intersection(a, b).map(|both| witness(&both, shortest(&both), [a, b]))
+    intersection(a, b).map(|both| witness(&both, shortest(&both), [a, b], "x"))
 }
 
 /// The filter for exactly the topics that both match, which is always one filter; `None` if there is no such topic.

@@ -1,9 +1,12 @@
 //! Sets of topics under union and difference, decided exactly. As two filters have one filter in common, the difference
 //! of two such sets is such a set again.
 
+use std::collections::HashSet;
 use std::fmt;
 
-use super::{TopicFilter, intersection, uncovered};
+use super::set::uncovered_named;
+use super::trie::{ANY_NAME, Missing, Trie, Work};
+use super::{Level, TopicFilter, intersection, uncovered};
 
 /// The topics that one filter matches, except those that others match.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -30,10 +33,11 @@ impl Piece {
 
     /// Leaves out exceptions that others contain.
     fn tidied(self) -> Self {
-        let kept = self.except.iter().enumerate().filter(|(at, filter)| {
-            let contained = |(other, by): (usize, &TopicFilter)| other != *at && uncovered(filter, [by]).is_none();
-            !self.except.iter().enumerate().any(contained)
-        });
+        if self.except.len() < 2 {
+            return self;
+        }
+        let index = FilterIndex::of(self.except.iter());
+        let kept = self.except.iter().enumerate().filter(|(at, filter)| !index.another_holds(*at, filter));
         let except = kept.map(|(_, filter)| filter.clone()).collect();
         Self { of: self.of, except }
     }
@@ -56,6 +60,25 @@ impl Piece {
         uncovered(&self.of, &self.except)
     }
 
+    /// A topic of the piece with a name of the caller's for the levels that are free.
+    pub(crate) fn sample_named(&self, name: &str) -> Option<String> {
+        uncovered_named(&self.of, &self.except, name)
+    }
+
+    /// The pieces that are left of this one without the topics of all `others`.
+    fn without_all(self, others: &[&Self]) -> Vec<Self> {
+        // Those without exceptions of their own go away in one step, however many they are.
+        let plain = others.iter().filter(|other| other.except.is_empty()).map(|other| &other.of);
+        let Some(rest) = Self::new(self.of, self.except.iter().chain(plain)) else { return Vec::new() };
+        let mut left = vec![rest];
+        for other in others.iter().filter(|other| !other.except.is_empty()) {
+            let mut next = Vec::with_capacity(left.len());
+            left.into_iter().for_each(|piece| piece.without(other, &mut next));
+            left = next;
+        }
+        left
+    }
+
     /// The pieces that are left of this one without the topics of `other`.
     fn without(self, other: &Self, into: &mut Vec<Self>) {
         let Some(common) = intersection(&self.of, &other.of) else { return into.push(self) };
@@ -76,6 +99,57 @@ impl fmt::Display for Piece {
             write!(f, "{}{filter}", if at == 0 { " except " } else { ", " })?;
         }
         Ok(())
+    }
+}
+
+/// Filters by their levels, so that those that have topics in common with another are found without looking at all.
+struct FilterIndex(Trie<usize>);
+
+impl FilterIndex {
+    fn of<'f>(filters: impl Iterator<Item = &'f TopicFilter>) -> Self {
+        let mut trie = Trie::default();
+        filters.enumerate().for_each(|(at, filter)| trie.insert_filter(filter, at));
+        Self(trie)
+    }
+
+    /// The places of those that have a topic in common with `filter`, in order.
+    fn meeting(&self, filter: &TopicFilter) -> Vec<usize> {
+        let mut found = Vec::new();
+        // The work is bounded by what is in it: every node is passed once.
+        let mut work = Work::steps(u32::MAX);
+        let _ = self.0.meeting(filter, (&[], Missing::Nothing), &mut work, &mut |at| {
+            found.push(at);
+            false
+        });
+        found.sort_unstable();
+        found
+    }
+
+    /// Whether a filter other than the one at `place` holds every topic of `filter`. A topic with a name that occurs nowhere at
+    /// the place of each wildcard finds those that do, by the argument of [`crate::topic`].
+    fn another_holds(&self, place: usize, filter: &TopicFilter) -> bool {
+        let names: Vec<&str> = filter
+            .levels()
+            .iter()
+            .map(|level| match level {
+                Level::Is(text) => &**text,
+                Level::Any => ANY_NAME,
+            })
+            .collect();
+        let mut candidates = Vec::new();
+        let mut note = |at: usize| {
+            if at != place {
+                candidates.push(at);
+            }
+            false
+        };
+        if filter.is_open() {
+            // What holds all lengths ends in `#`, and matches the shortest too.
+            self.0.matching_open(&names, &mut note);
+        } else {
+            self.0.matching(&names, &[], Missing::Nothing, &mut note);
+        }
+        !candidates.is_empty()
     }
 }
 
@@ -113,15 +187,17 @@ impl TopicSet {
         self.pieces = left;
     }
 
-    /// What is in this set and not in the other.
+    /// What is in this set and not in the other. Near linear where most pieces have nothing in common.
     #[must_use]
     pub fn without(&self, other: &Self) -> Self {
-        let mut left = self.clone();
-        for piece in &other.pieces {
-            if left.is_empty() {
-                break;
-            }
-            left.remove(piece);
+        // What stands in both needs no algebra.
+        let same: HashSet<&Piece> = other.pieces.iter().collect();
+        let index = FilterIndex::of(other.pieces.iter().map(Piece::of));
+        let mut left = Self::default();
+        for piece in self.pieces.iter().filter(|piece| !same.contains(piece)) {
+            let met: Vec<&Piece> =
+                index.meeting(piece.of()).into_iter().filter_map(|at| other.pieces.get(at)).collect();
+            left.pieces.extend(piece.clone().without_all(&met));
         }
         left
     }
@@ -143,20 +219,20 @@ impl TopicSet {
     pub fn tidied(mut self) -> Self {
         self.pieces.sort();
         self.pieces.dedup();
-        let mut at = 0;
-        while at < self.pieces.len() {
-            let mut alone = Self { pieces: vec![self.pieces[at].clone()] };
-            for (other, piece) in self.pieces.iter().enumerate() {
-                if other != at {
-                    alone.remove(piece);
-                }
-            }
-            if alone.is_empty() {
-                self.pieces.remove(at);
-            } else {
-                at += 1;
+        let index = FilterIndex::of(self.pieces.iter().map(Piece::of));
+        let mut gone = vec![false; self.pieces.len()];
+        for (at, piece) in self.pieces.iter().enumerate() {
+            let others = index.meeting(piece.of()).into_iter().filter(|other| *other != at && !gone[*other]);
+            let others: Vec<&Piece> = others.filter_map(|other| self.pieces.get(other)).collect();
+            if !others.is_empty() && piece.clone().without_all(&others).is_empty() {
+                gone[at] = true;
             }
         }
+        let mut at = 0;
+        self.pieces.retain(|_| {
+            at += 1;
+            !gone[at - 1]
+        });
         self
     }
 }

@@ -210,6 +210,26 @@ impl<T: Copy> Trie<T> {
     }
 }
 
+impl<T: Copy> Trie<T> {
+    /// Like [`Trie::matching`], but only for patterns that end in `#`, for every topic that begins with these levels.
+    pub(crate) fn matching_open(&self, topic: &[&str], visit: &mut impl FnMut(T) -> bool) -> bool {
+        let dollar = topic.first().is_some_and(|first| first.starts_with('$'));
+        self.open_from(0, topic, dollar, visit)
+    }
+
+    fn open_from(&self, at: u32, rest: &[&str], dollar: bool, visit: &mut impl FnMut(T) -> bool) -> bool {
+        let node = self.node(at);
+        // No leading wildcard matches a topic that begins with `$`.
+        let hidden = dollar && at == 0;
+        if !hidden && node.open.iter().any(|leaf| visit(*leaf)) {
+            return true;
+        }
+        let Some((level, rest)) = rest.split_first() else { return false };
+        node.named(level).is_some_and(|next| self.open_from(next, rest, dollar, visit))
+            || (!hidden && node.any.is_some_and(|next| self.open_from(next, rest, dollar, visit)))
+    }
+}
+
 struct Walk<'a, T> {
     trie: &'a Trie<T>,
     values: &'a [Option<Box<str>>],

@@ -97,7 +97,7 @@ pub(super) fn each_fleet_row(
     visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
 ) -> Result<(), StoreError> {
     let mut statement = connection.prepare_cached(
-        "SELECT id, kind, gateway, owner, labels, facts, member_of, out IS NOT NULL FROM devices
+        "SELECT id, kind, gateway, owner, labels, facts, member_of, out IS NOT NULL OR held IS NOT NULL FROM devices
          WHERE retired IS NULL ORDER BY pk",
     )?;
     let mut found = statement.query([])?;
@@ -118,7 +118,7 @@ pub(super) fn each_fleet_row(
             labels: &labels,
             facts: &facts,
             groups: &groups,
-            out: row.get(7)?,
+            barred: row.get(7)?,
         })?;
     }
     Ok(())

@@ -17,12 +17,13 @@ use tidy_warden_core::revocation::{Reason, Revoked, still_listed};
 use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, DEVICE_COLUMNS, damaged};
-use super::{SqliteStore, audit_end, condition, meta, policy, traffic, write};
+use super::{SqliteStore, audit_end, broker, condition, keys, meta, policy, traffic, write};
 use crate::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, Bound, BulkRun, Cause, Changes,
-    CloneSigns, CrlRecord, DeviceEdit, DeviceView, EditionRecord, EditionSummary, Ended, GroupMembers, GroupRecord,
-    IssueRefusal, MOST_CHANGED, NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, StoreError,
-    Traffic, TrialDifference, TrialRecord, Trust, WardRecord,
+    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, BlockSource, BlockedKey, Bound,
+    BrokerSession, BulkRun, Cause, Changes, CloneSigns, CrlRecord, DeviceEdit, DeviceView, EditionRecord,
+    EditionSummary, Ended, GroupMembers, GroupRecord, Intended, IssueRefusal, MOST_CHANGED, NameInUse, NewAuthority,
+    NewCredential, PendingAuthority, Revocation, Signed, Store, StoreError, Traffic, TrialDifference, TrialRecord,
+    Trust, WardRecord,
 };
 
 /// How many devices are read at a time when all are walked.
@@ -206,6 +207,87 @@ impl Store for SqliteStore {
         }
         bound.more = read == PAGE;
         Ok(bound)
+    }
+
+    fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError> {
+        let exists = |sql: &str, value: &[&str]| -> Result<bool, StoreError> {
+            Ok(self.connection.prepare_cached(sql)?.exists(rusqlite::params_from_iter(value))?)
+        };
+        match name {
+            // A label's name holds nothing that must be escaped.
+            NameInUse::Label(name) => {
+                let path = format!("$.\"{name}\"");
+                exists("SELECT 1 FROM devices WHERE json_extract(labels, ?1) IS NOT NULL LIMIT 1", &[&path])
+            }
+            NameInUse::Kind(kind) => exists("SELECT 1 FROM devices WHERE kind = ?1 LIMIT 1", &[kind]),
+            NameInUse::Any => exists("SELECT 1 FROM devices LIMIT 1", &[]),
+        }
+    }
+
+    fn label_names(&self) -> Result<Vec<String>, StoreError> {
+        let mut statement =
+            self.connection.prepare_cached("SELECT DISTINCT key FROM devices, json_each(labels) ORDER BY key")?;
+        let found = statement.query_map([], |row| row.get(0))?;
+        Ok(found.collect::<Result<_, _>>()?)
+    }
+
+    fn blocked_key(&self, digest: &[u8; 32]) -> Result<Option<BlockedKey>, StoreError> {
+        keys::blocked(&self.connection, digest)
+    }
+
+    fn each_blocked_key(&self, visit: &mut dyn FnMut(BlockedKey)) -> Result<(), StoreError> {
+        keys::each(&self.connection, visit)
+    }
+
+    fn block_keys(
+        &mut self,
+        digests: &[[u8; 32]],
+        source: BlockSource,
+        cause: &Cause,
+    ) -> Result<(usize, Vec<Ended>), StoreError> {
+        let tx = self.writing()?;
+        let blocked = keys::block(&tx, digests, source, cause)?;
+        tx.commit()?;
+        Ok(blocked)
+    }
+
+    fn intend(&mut self, intended: &Intended, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        write::intend(&tx, intended, cause.at)?;
+        Ok(tx.commit()?)
+    }
+
+    fn intended(&self) -> Result<Vec<Intended>, StoreError> {
+        write::intended(&self.connection)
+    }
+
+    fn end_intended(&mut self, all: &[Intended], lost: bool, cause: &Cause) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        write::end_intended(&tx, all, lost, cause)?;
+        Ok(tx.commit()?)
+    }
+
+    fn broker_session(&self, client_id: &str) -> Result<Option<BrokerSession>, StoreError> {
+        broker::of(&self.connection, client_id)
+    }
+
+    fn broker_sessions_of(&self, device: &DeviceId) -> Result<usize, StoreError> {
+        broker::count_of(&self.connection, device)
+    }
+
+    fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError> {
+        broker::of_ended(&self.connection, limit)
+    }
+
+    fn keep_broker_sessions(
+        &mut self,
+        kept: &[BrokerSession],
+        gone: &[String],
+        now: UnixTime,
+    ) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        broker::keep(&tx, kept, gone, now)?;
+        Ok(tx.commit()?)
     }
 
     fn reopen(&mut self) -> Result<(), StoreError> {
@@ -394,9 +476,15 @@ impl Store for SqliteStore {
         let Some(row) = found.next()? else { return Ok(None) };
         let files: Vec<PolicyFile> =
             serde_json::from_str(&row.get::<_, String>(5)?).map_err(|_| damaged("policy edition"))?;
+        let (number, digest): (u32, [u8; 32]) = (row.get(0)?, row.get(1)?);
+        // What decides must be what was adopted.
+        if tidy_warden_core::policy::digest(&files) != digest {
+            let detail = format!("edition {number} was changed: its text does not give the digest that was adopted");
+            return Err(StoreError::Damaged { detail });
+        }
         Ok(Some(EditionRecord {
-            number: row.get(0)?,
-            digest: row.get(1)?,
+            number,
+            digest,
             author: row.get(2)?,
             at: UnixTime(row.get(3)?),
             because: row.get(4)?,
@@ -466,6 +554,24 @@ impl Store for SqliteStore {
         Ok(())
     }
 
+    fn each_recorded(&self, visit: &mut dyn FnMut(Option<i64>, Fingerprint)) -> Result<(), StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT entry, fingerprint FROM credentials ORDER BY pk")?;
+        let mut found = statement.query([])?;
+        while let Some(row) = found.next()? {
+            visit(row.get(0)?, Fingerprint(row.get(1)?));
+        }
+        Ok(())
+    }
+
+    fn entries_of(&self, device: &DeviceId) -> Result<Vec<i64>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "SELECT entry FROM credentials JOIN devices ON devices.pk = credentials.device
+             WHERE devices.id = ?1 AND entry IS NOT NULL",
+        )?;
+        let found = statement.query_map([device.as_str()], |row| row.get(0))?;
+        Ok(found.collect::<Result<_, _>>()?)
+    }
+
     fn audit_end(&self) -> Result<(i64, Hash), StoreError> {
         audit_end(&self.connection)
     }
@@ -480,10 +586,14 @@ impl Store for SqliteStore {
              UNION ALL
              SELECT serial, held, ?2, not_after FROM devices JOIN credentials ON credentials.device = devices.pk
              WHERE authority = (SELECT pk FROM authorities WHERE name = ?1) AND revoked IS NULL AND held IS NOT NULL
+             UNION ALL
+             SELECT serial, revoked, ?3, not_after FROM lost_serials
+             WHERE authority = (SELECT pk FROM authorities WHERE name = ?1)
              ORDER BY serial",
         )?;
         let (change, _) = self.audit_end()?;
-        let mut found = statement.query(params![authority.as_str(), Reason::CertificateHold.code()])?;
+        let codes = (Reason::CertificateHold.code(), Reason::CessationOfOperation.code());
+        let mut found = statement.query(params![authority.as_str(), codes.0, codes.1])?;
         let mut entries = Vec::new();
         while let Some(row) = found.next()? {
             let serial =

@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 4;
+const FORMAT: i64 = 5;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -14,6 +14,7 @@ const APPLICATION: i64 = 0x5469_5761;
 /// stand with their device as JSON objects, the fixed groups that it is in as an array; `facts` is the index that keeps
 /// each fact with one device at a time.
 ///
+/// `entry` is the number of the audit entry that recorded a credential; those that older versions recorded have none.
 /// `fingerprint_head` and `key_head` are the first eight octets of the digests beside them: an index of small integers
 /// takes a million random entries far faster than one of whole digests, and a hit is compared in full.
 const TABLES: &str = "
@@ -58,7 +59,7 @@ CREATE TABLE credentials (
     authority INTEGER REFERENCES authorities, serial BLOB, fingerprint BLOB NOT NULL,
     fingerprint_head INTEGER NOT NULL, key_digest BLOB NOT NULL, key_head INTEGER NOT NULL, key_type TEXT NOT NULL,
     certificate BLOB NOT NULL, not_before INTEGER NOT NULL, not_after INTEGER NOT NULL, issued INTEGER NOT NULL,
-    equipped INTEGER, first_used INTEGER, superseded_until INTEGER, revoked INTEGER, reason INTEGER
+    equipped INTEGER, first_used INTEGER, superseded_until INTEGER, revoked INTEGER, reason INTEGER, entry INTEGER
 );
 CREATE INDEX credentials_by_serial ON credentials (serial);
 CREATE INDEX credentials_by_fingerprint ON credentials (fingerprint_head);
@@ -107,10 +108,44 @@ CREATE TABLE clone_signs (
 );
 ";
 
+/// Tables that came with format 5: keys that are never taken again; serial numbers that were about to be signed, and those of
+/// them that were signed, perhaps, and never recorded; and the sessions that the broker keeps for devices.
+const TABLES_5: &str = "
+CREATE TABLE blocked_keys (
+    digest BLOB PRIMARY KEY, at INTEGER NOT NULL, source TEXT NOT NULL, device TEXT
+) WITHOUT ROWID;
+
+CREATE TABLE intended (
+    serial BLOB PRIMARY KEY, authority INTEGER NOT NULL REFERENCES authorities, device TEXT NOT NULL,
+    not_after INTEGER NOT NULL, at INTEGER NOT NULL, place TEXT
+) WITHOUT ROWID;
+
+CREATE TABLE lost_serials (
+    serial BLOB PRIMARY KEY, authority INTEGER NOT NULL REFERENCES authorities, device TEXT NOT NULL,
+    not_after INTEGER NOT NULL, revoked INTEGER NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE broker_sessions (
+    client_id TEXT PRIMARY KEY, device INTEGER NOT NULL REFERENCES devices, guard INTEGER NOT NULL,
+    opened INTEGER NOT NULL, until INTEGER NOT NULL, subscriptions TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX broker_sessions_by_device ON broker_sessions (device);
+
+CREATE INDEX credentials_bound ON credentials (pk, origin, fingerprint) WHERE origin <> 'issued';
+";
+
+/// Keys that were revoked for compromise before there was a list of them.
+const FILL_5: &str = "
+INSERT OR IGNORE INTO blocked_keys (digest, at, source, device)
+    SELECT key_digest, revoked, 'revoked', devices.id FROM credentials JOIN devices ON devices.pk = credentials.device
+    WHERE reason = 1;
+";
+
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES)?;
     connection.execute_batch(TABLES_3)?;
     connection.execute_batch(TABLES_4)?;
+    connection.execute_batch(TABLES_5)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -137,8 +172,15 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
     if found == 2 || found == 3 {
         tx.execute_batch("ALTER TABLE devices ADD COLUMN held INTEGER;")?;
     }
-    if found < FORMAT {
+    if found < 4 {
         tx.execute_batch(TABLES_4)?;
+    }
+    if (2..FORMAT).contains(&found) {
+        tx.execute_batch("ALTER TABLE credentials ADD COLUMN entry INTEGER;")?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_5)?;
+        tx.execute_batch(FILL_5)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

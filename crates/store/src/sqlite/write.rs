@@ -15,10 +15,11 @@ use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, DEVICE_COLUMNS, credential_sql, damaged};
-use super::{append, set_meta};
+use super::{append, keys, set_meta};
 use crate::{
-    AddRefusal, Added, AuthorityRole, Batch, BatchRefusal, Cause, CrlRecord, DeviceEdit, Ended, Founding, IssueRefusal,
-    KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, StoreError,
+    AddRefusal, Added, AuthorityRole, Batch, BatchRefusal, BlockSource, BlockedKey, Cause, CrlRecord, DeviceEdit,
+    Ended, Founding, Intended, IssueRefusal, KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation,
+    StoreError,
 };
 
 /// How old `seen` must be before it is written again, in seconds.
@@ -411,7 +412,7 @@ pub(super) fn record_issued(
     let act = if new.origin == Origin::Issued { "credential.issue" } else { "credential.pin" };
     let change = append(tx, cause, act, new.device.as_str(), &detail.to_string())?;
     touch(tx, pk, change)?;
-    insert_credential(tx, pk, authority_key(tx, new.authority)?, new, cause.at)?;
+    insert_credential(tx, pk, authority_key(tx, new.authority)?, new, (cause.at, change))?;
     Ok(Ok(()))
 }
 
@@ -435,6 +436,8 @@ fn supersede(
     }
     let usable: Vec<CredentialRecord> = credentials(tx, pk, &record.id)?
         .into_iter()
+        // A maker's certificate introduces a device, and stands in the way of nothing.
+        .filter(|credential| credential.origin != Origin::Foreign)
         .filter(|credential| credential.usable_until().is_some_and(|until| until >= at))
         .collect();
     if let (false, Some(until)) = (new.again, usable.iter().filter_map(CredentialRecord::usable_until).max()) {
@@ -446,6 +449,84 @@ fn supersede(
         update_credential(tx, "superseded_until = ?3", credential.fingerprint, &until.0)?;
     }
     Ok(Ok(usable.iter().map(CredentialRecord::name).collect()))
+}
+
+/// Notes that a certificate is about to be signed.
+pub(super) fn intend(tx: &Transaction<'_>, intended: &Intended, at: UnixTime) -> Result<(), StoreError> {
+    let authority = authority_key(tx, Some(&intended.authority))?;
+    tx.execute(
+        "INSERT INTO intended (serial, authority, device, not_after, at, place) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        params![
+            intended.serial.octets(),
+            authority,
+            intended.device.as_str(),
+            intended.not_after.0,
+            at.0,
+            intended.place
+        ],
+    )?;
+    Ok(())
+}
+
+pub(super) fn intended(connection: &Connection) -> Result<Vec<Intended>, StoreError> {
+    let mut statement = connection.prepare_cached(
+        "SELECT serial, authorities.name, device, not_after, place FROM intended
+         JOIN authorities ON authorities.pk = intended.authority ORDER BY at, serial",
+    )?;
+    let mut found = statement.query([])?;
+    let mut all = Vec::new();
+    while let Some(row) = found.next()? {
+        let serial: Vec<u8> = row.get(0)?;
+        all.push(Intended {
+            serial: SerialNumber::from_octets(&serial).ok_or_else(|| damaged("serial number"))?,
+            authority: row.get::<_, String>(1)?.parse().map_err(|_| damaged("authority"))?,
+            device: row.get::<_, String>(2)?.parse().map_err(|_| damaged("id"))?,
+            not_after: UnixTime(row.get(3)?),
+            place: row.get(4)?,
+        });
+    }
+    Ok(all)
+}
+
+pub(super) fn end_intended(
+    tx: &Transaction<'_>,
+    all: &[Intended],
+    lost: bool,
+    cause: &Cause,
+) -> Result<(), StoreError> {
+    for each in all {
+        // Somebody else may have been quicker.
+        if tx.execute("DELETE FROM intended WHERE serial = ?1", [each.serial.octets()])? == 0 || !lost {
+            continue;
+        }
+        let authority = authority_key(tx, Some(&each.authority))?;
+        tx.execute(
+            "INSERT INTO lost_serials (serial, authority, device, not_after, revoked) VALUES (?1, ?2, ?3, ?4, ?5)",
+            params![each.serial.octets(), authority, each.device.as_str(), each.not_after.0, cause.at.0],
+        )?;
+        let detail = json!({ "serial": each.serial.to_string(), "authority": each.authority, "ends": each.not_after });
+        let change = append(tx, cause, "credential.lost", each.device.as_str(), &detail.to_string())?;
+        tx.execute("UPDATE authorities SET crl_pending = ?2 WHERE pk = ?1", params![authority, change])?;
+    }
+    Ok(())
+}
+
+/// The credentials that have a key, with their devices.
+pub(super) fn holders_of_key(
+    tx: &Transaction<'_>,
+    digest: &[u8; 32],
+) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
+    let mut statement = tx.prepare_cached(
+        "SELECT devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device
+         WHERE key_head = ?1 AND key_digest = ?2",
+    )?;
+    let mut found = statement.query(params![rows::head(digest), digest])?;
+    let mut all = Vec::new();
+    while let Some(row) = found.next()? {
+        let device = row.get::<_, String>(0)?.parse().map_err(|_| damaged("id"))?;
+        all.push((device, Fingerprint(row.get(1)?)));
+    }
+    Ok(all)
 }
 
 /// Sets columns of one credential.
@@ -475,12 +556,12 @@ fn insert_credential(
     pk: i64,
     authority: Option<i64>,
     new: &NewCredential<'_>,
-    at: UnixTime,
+    (at, entry): (UnixTime, i64),
 ) -> rusqlite::Result<()> {
     tx.prepare_cached(
         "INSERT INTO credentials (device, origin, authority, serial, fingerprint, fingerprint_head, key_digest, key_head,
-             key_type, certificate, not_before, not_after, issued, equipped)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13)",
+             key_type, certificate, not_before, not_after, issued, equipped, entry)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13, ?14)",
     )?
     .execute(params![
         pk,
@@ -495,7 +576,8 @@ fn insert_credential(
         new.der,
         new.not_before.0,
         new.not_after.0,
-        at.0
+        at.0,
+        entry
     ])?;
     Ok(())
 }
@@ -506,7 +588,12 @@ pub(super) fn record_batch(
     cause: &Cause,
 ) -> Result<Result<(), Vec<BatchRefusal>>, StoreError> {
     let count = batch.credentials.len();
-    let detail = json!({ "count": count, "listed": batch.devices.len(), "list_sha256": hex(&batch.list_digest) });
+    // With the credentials' rows, which name this entry, it proves which they were.
+    let fingerprints: Vec<u8> = batch.credentials.iter().flat_map(|each| each.fingerprint.0).collect();
+    let detail = json!({
+        "count": count, "listed": batch.devices.len(), "list_sha256": hex(&batch.list_digest),
+        "credentials_sha256": hex(&sha256(&fingerprints)),
+    });
     let plural = if count == 1 { "" } else { "s" };
     let change = append(tx, cause, batch.act, &format!("{count} credential{plural}"), &detail.to_string())?;
     tx.execute_batch("SAVEPOINT batch")?;
@@ -556,7 +643,7 @@ pub(super) fn record_batch(
         if authority.0 != new.authority {
             authority = (new.authority, authority_key(tx, new.authority)?);
         }
-        insert_credential(tx, pk, authority.1, new, cause.at)?;
+        insert_credential(tx, pk, authority.1, new, (cause.at, change))?;
     }
     if !refusals.is_empty() {
         return Ok(Err(refusals));
@@ -598,16 +685,19 @@ fn key_refusal(tx: &Transaction<'_>, pk: i64, new: &NewCredential<'_>) -> Result
     if new.fresh_key {
         return Ok(None);
     }
+    if let Some(BlockedKey { at, source, device, .. }) = keys::blocked(tx, &new.key_digest)? {
+        return Ok(Some(match (source, device) {
+            (BlockSource::Revoked, Some(other)) => IssueRefusal::KeyCompromised { other },
+            (from, _) => IssueRefusal::KeyBlocked { at, from },
+        }));
+    }
     let mut statement = tx.prepare_cached(
-        "SELECT devices.pk, devices.id, credentials.reason FROM credentials
+        "SELECT devices.pk, devices.id FROM credentials
          JOIN devices ON devices.pk = credentials.device WHERE key_head = ?1 AND key_digest = ?2",
     )?;
     let mut found = statement.query(params![rows::head(&new.key_digest), new.key_digest])?;
     while let Some(row) = found.next()? {
         let other: DeviceId = row.get::<_, String>(1)?.parse().map_err(|_| damaged("id"))?;
-        if row.get::<_, Option<u8>>(2)? == Some(Reason::KeyCompromise.code()) {
-            return Ok(Some(IssueRefusal::KeyCompromised { other }));
-        }
         if row.get::<_, i64>(0)? != pk {
             return Ok(Some(IssueRefusal::KeyInUse { other }));
         }
@@ -688,9 +778,28 @@ fn end_credentials(
     at: UnixTime,
 ) -> Result<Vec<Ended>, StoreError> {
     let mut ended = Vec::new();
+    let compromise = reason == Reason::KeyCompromise;
     for credential in credentials(tx, pk, id)? {
-        let named = only.is_none_or(|only| only == credential.fingerprint);
-        if !named || credential.revoked.is_some() || credential.not_after < at {
+        if only.is_some_and(|only| only != credential.fingerprint) {
+            continue;
+        }
+        if compromise {
+            // Whatever the certificate's state: the key is what somebody else has.
+            let sql = "SELECT key_digest FROM credentials WHERE fingerprint_head = ?1 AND fingerprint = ?2";
+            let fingerprint = credential.fingerprint.0;
+            let digest: Vec<u8> =
+                tx.prepare_cached(sql)?.query_row(params![rows::head(&fingerprint), fingerprint], |row| row.get(0))?;
+            keys::note(tx, &digest, BlockSource::Revoked, Some(id.as_str()), at)?;
+        }
+        let raised = compromise && credential.revoked.is_some_and(|(_, before)| before != reason);
+        if raised {
+            // It ended before, for a lesser reason; lists and answers tell the graver one from now on.
+            update_credential(tx, "reason = ?3", credential.fingerprint, &reason.code())?;
+            let listed = list_anew(tx, &credential)?;
+            ended.push(Ended { fingerprint: credential.fingerprint, serial: credential.serial, listed });
+            continue;
+        }
+        if credential.revoked.is_some() || credential.not_after < at {
             continue;
         }
         update_credential(tx, "revoked = ?3", credential.fingerprint, &at.0)?;

@@ -44,7 +44,10 @@ struct Addition<'a> {
 pub(super) fn run(context: &Context<'_>, args: &AddAuthorityArgs) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let name: AuthorityName = parse(&args.authority)?;
-    let secrets = context.secrets().with_key_file(args.root_key.as_deref());
+    let secrets = context
+        .secrets()
+        .with_key_file(args.root_key.as_deref())
+        .with_root_passphrase(args.root_passphrase_file.as_deref());
     let mut addition = Addition { context, args, ward, name, secrets };
     addition.refuse_taken()?;
     let had_key = addition.key_path().exists();
@@ -140,7 +143,7 @@ impl Addition<'_> {
             let found = self.ward.named_authority(&name)?;
             return match found.role {
                 AuthorityRole::Root if found.retired.is_none() => Ok(found),
-                _ => Err(Problem::refused(format!("`{name}` is not a root that is believed")).next("authority list")),
+                _ => Err(Problem::refused(format!("`{name}` is not a trusted root")).next("authority list")),
             };
         }
         let roots = self.ward.roots()?;
@@ -188,7 +191,8 @@ impl Addition<'_> {
         let issued = template
             .issue(Issuer { certificate: &above.0.certificate, signer: above.1 })
             .map_err(|error: IssueError| signing(&error))?;
-        if issued.clipped {
+        // That of a root is cut where it is certified by another: its own stands beside it.
+        if issued.clipped && !self.args.new_root {
             let end = issued.certificate.not_after.date();
             self.context.console.warn(format!("`{}` ends with its root on {end}", self.name));
         }
@@ -397,7 +401,7 @@ impl Addition<'_> {
                 return Err(Problem::refused(format!("`{name}` was not added")).because(refusal));
             }
             self.context.console.note(format!(
-                "the outside root `{}` is believed from now on, as `{name}`; compare its SHA-256: {}",
+                "the outside root `{}` is trusted from now on, as `{name}`; compare its SHA-256: {}",
                 root.subject_text, root.fingerprint
             ));
         }

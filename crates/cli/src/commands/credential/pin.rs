@@ -226,7 +226,7 @@ fn many(context: &Context<'_>, args: &PinArgs, from: &Path) -> Result<Exit, Prob
         bad.sort();
         Problem::refused(format!("nothing of {shown} was pinned: {} bad", counted(bad.len(), "row")))
             .because(told(bad))
-            .next("mend these rows, or take them out, and pin the list again: it is taken whole or not at all")
+            .next("fix these rows, or remove them, and pin the list again: it is taken whole or not at all")
     };
     if !bad.is_empty() {
         return Err(refused(&mut bad));
@@ -326,7 +326,7 @@ fn told(rows: &[(u64, String)]) -> String {
 }
 
 /// Reads a public key: SubjectPublicKeyInfo in PEM, or a JWK.
-fn read_key(path: &Path) -> Result<PublicKey, Problem> {
+pub(crate) fn read_key(path: &Path) -> Result<PublicKey, Problem> {
     let text = files::read_text(path, MAX_KEY)?;
     let refused = |why: &dyn std::fmt::Display| {
         Problem::refused(format!("cannot read {}", path.display()))

@@ -694,7 +694,7 @@ fn report(
         console.note("the run was ended before the list was");
     }
     if position.refused > 0 {
-        console.note("mend the refused rows there and enrol that list");
+        console.note("fix the refused rows there and enrol that list");
     }
     Ok(if position.refused > 0 || stopped { Exit::Partly } else { Exit::Done })
 }

@@ -3,13 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::certificate::{Certificate, SerialNumber};
+use tidy_warden_core::credential::Origin;
+use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::ProvenKey;
 use tidy_warden_core::request::{self, Request};
-use tidy_warden_store::{DeviceView, IssueRefusal, Store};
+use tidy_warden_store::{DeviceView, Intended, IssueRefusal, Store};
 use zeroize::Zeroizing;
 
+use super::intended;
 use super::press::{KeySource, Mint, Minted, Outfit, Press, Unmade};
 use crate::args::EnrollArgs;
 use crate::commands::Context;
@@ -98,8 +100,8 @@ pub(crate) fn standing(view: &DeviceView, again: bool, now: tidy_warden_core::ti
     if let Some(barred) = device.barred() {
         return Some(IssueRefusal::barred(device.id.clone(), barred));
     }
-    let usable =
-        view.credentials.iter().filter_map(|credential| credential.usable_until()).filter(|until| *until >= now);
+    let usable = view.credentials.iter().filter(|credential| credential.origin != Origin::Foreign);
+    let usable = usable.filter_map(|credential| credential.usable_until()).filter(|until| *until >= now);
     match (usable.max(), again) {
         (Some(until), false) => Some(IssueRefusal::HasCredential { device: device.id.clone(), until }),
         _ => None,
@@ -140,28 +142,57 @@ pub(crate) fn enroll(
     let device = &view.device;
     let mint = Mint::new(ward)?;
     mint.prepare(&device.kind, &|authority| secrets.signer(ward, authority))?;
+    std::fs::create_dir_all(out).map_err(|error| Problem::file("make", out, &error))?;
+    let place = out.join(id.as_str());
+    let at = std::path::absolute(&place).map_err(|error| Problem::file("find", &place, &error))?;
+    // While this is held, nobody takes what is intended here for what a dead process left.
+    let _signing = intended::signing(&ward.dir)?;
     let mut press = Press::new(&mint, ward.now());
-    let minted = press.mint(device, source).map_err(|unmade| match unmade {
+    let cause = ward.cause(because);
+    let mut noted: Option<Intended> = None;
+    let store = &mut ward.store;
+    let mut before = |serial: &SerialNumber, not_after, authority: &AuthorityName| -> Result<(), Problem> {
+        let (serial, authority, device) = (serial.clone(), authority.clone(), id.clone());
+        let intended = Intended { serial, authority, device, not_after, place: Some(at.display().to_string()) };
+        store.intend(&intended, &cause)?;
+        noted = Some(intended);
+        Ok(())
+    };
+    let made = press.mint_after(device, source, &mut before).map_err(|unmade| match unmade {
         Unmade::Device(why) => {
             let problem = Problem::refused(format!("`{id}` was not enrolled")).because(why);
             problem.next(format!("look at device show {id} and at [kinds.{}] in ward.toml", device.kind))
         }
         Unmade::All(problem) => problem,
-    })?;
-    let certificate = Certificate::from_der(&minted.fresh.der)
-        .map_err(|error| Problem::failed(format!("`{id}` was not enrolled")).because(error))?;
-    std::fs::create_dir_all(out).map_err(|error| Problem::file("make", out, &error))?;
-    let place = out.join(id.as_str());
-    let mut folder = fill(&press.outfit(device, &minted)?, &place)?;
-    let cause = ward.cause(because);
-    match ward.store.record_issued(&minted.credential(id, again), &cause, &mut || folder.publish()) {
-        Ok(Ok(())) => Ok(Enrolled { certificate, outfit: place, notes: notes(id, &minted) }),
-        Ok(Err(refused)) => Err(refusal(&refused)),
-        Err(error) => {
-            folder.withdraw();
-            Err(error.into())
+    });
+    let done = made.and_then(|minted| {
+        let certificate = Certificate::from_der(&minted.fresh.der)
+            .map_err(|error| Problem::failed(format!("`{id}` was not enrolled")).because(error))?;
+        let mut folder = fill(&press.outfit(device, &minted)?, &at, &intended::suffix(&minted.serial))?;
+        folder.sync().map_err(|error| Problem::file("write", &place, &error))?;
+        // Recorded first, then put in its place: what looks like an outfit is one that the ward knows.
+        match store.record_issued(&minted.credential(id, again), &cause, &mut || Ok(()))? {
+            Ok(()) => {}
+            Err(refused) => return Err(refusal(&refused)),
         }
+        if let Err(error) = folder.publish() {
+            let left = folder.keep();
+            return Err(Problem::file("write", &place, &error).next(format!(
+                "the certificate is recorded, and its outfit is in {}: make room, and run any command to put it in place",
+                left.display()
+            )));
+        }
+        Ok(Enrolled { certificate, outfit: place.clone(), notes: notes(id, &minted) })
+    });
+    // What was refused, or failed before it was recorded, never left this process; an outfit that waits is still noted.
+    let waits = at.parent().zip(noted.as_ref()).is_some_and(|(parent, noted)| {
+        let name = format!(".{id}.{}.partial", intended::suffix(&noted.serial));
+        parent.join(name).exists()
+    });
+    if let Some(noted) = noted.filter(|_| !waits) {
+        store.end_intended(&[noted], false, &cause)?;
     }
+    done
 }
 
 fn notes(id: &DeviceId, minted: &Minted) -> Vec<String> {
@@ -178,7 +209,7 @@ fn notes(id: &DeviceId, minted: &Minted) -> Vec<String> {
 }
 
 /// Fills the outfit beside its place.
-fn fill(outfit: &Outfit<'_>, place: &Path) -> Result<PendingFolder, Problem> {
+fn fill(outfit: &Outfit<'_>, place: &Path, suffix: &str) -> Result<PendingFolder, Problem> {
     let failed = |error: std::io::Error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => Problem::refused(format!(
             "the outfit {} exists already, and an outfit is never overwritten",
@@ -187,7 +218,7 @@ fn fill(outfit: &Outfit<'_>, place: &Path) -> Result<PendingFolder, Problem> {
         .next("move it away, or name another folder with --out"),
         _ => Problem::file("write", place, &error),
     };
-    let folder = PendingFolder::begin(place).map_err(failed)?;
+    let folder = PendingFolder::begin(place, suffix).map_err(failed)?;
     if let Some(pem) = outfit.device_key {
         folder.add("device.key", pem.as_bytes(), Access::Secret).map_err(failed)?;
     }

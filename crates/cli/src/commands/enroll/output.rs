@@ -277,7 +277,7 @@ impl Output {
                     let found = file.metadata().map_err(failed)?.len();
                     if found < length {
                         return Err(Problem::failed(format!("{} is shorter than it was", path.display()))
-                            .because(format!("it has {found} octets, and {length} were written and recorded"))
+                            .because(format!("it has {found} bytes, and {length} were written and recorded"))
                             .next("put the file back from a copy"));
                     }
                     file.set_len(length).and_then(|()| file.seek(SeekFrom::Start(length))).map_err(failed)?;
@@ -288,6 +288,8 @@ impl Output {
                 Ok(Self::Pack { place: path.clone(), pack, manifest, extent })
             }
             (Place::Folders(out), _) => {
+                // A run that was killed before it made anything has no folder yet.
+                fs::create_dir_all(out).map_err(|error| Problem::file("make", out, &error))?;
                 take_back(out, ward)?;
                 let stage = unfinished(out);
                 make_folder(&stage)?;

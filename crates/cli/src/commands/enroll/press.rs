@@ -250,6 +250,16 @@ impl<'m> Press<'m> {
 
     /// Makes a certificate.
     pub(crate) fn mint(&mut self, device: &DeviceRecord, source: KeySource) -> Result<Minted, Unmade> {
+        self.mint_after(device, source, &mut |_, _, _| Ok(()))
+    }
+
+    /// Makes a certificate; `before` hears of its serial number, its end and who signs it when all is ready but the signature.
+    pub(crate) fn mint_after(
+        &mut self,
+        device: &DeviceRecord,
+        source: KeySource,
+        before: &mut dyn FnMut(&SerialNumber, UnixTime, &AuthorityName) -> Result<(), Problem>,
+    ) -> Result<Minted, Unmade> {
         let (mint, now) = (self.mint, self.now);
         let ready = self.ready(&device.kind)?;
         let kind = ready.kind;
@@ -280,6 +290,7 @@ impl<'m> Press<'m> {
         let key_digest = sha256(key.spki());
         let key_type = key.key_type().to_string();
         let serial = SerialNumber::new(now, &mut SystemRandom);
+        before(&serial, ready.form.not_after, &ready.hand.record.name).map_err(Unmade::All)?;
         let failed = format!("`{}` did not sign", ready.hand.record.name);
         let fresh = ready.form.sign(&serial, &subject, &proven, &names).map_err(|error| stop(&failed, &error))?;
         if !ready.proved {

@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::hash::{Hash, Hasher};
 use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender};
@@ -23,7 +24,7 @@ const MAX_OBSERVED: usize = 1_000_000;
 
 /// Writes each different act once. A disk that is full does not stop the guard.
 pub(super) fn observer(path: &Path) -> Result<Observer, Problem> {
-    let file = std::fs::File::options().create(true).append(true).open(path);
+    let file = std::fs::File::options().create(true).append(true).mode(0o600).open(path);
     let file = file.map_err(|error| Problem::file("write", path, &error))?;
     let known: Mutex<(HashSet<u64>, std::fs::File)> = Mutex::new((HashSet::new(), file));
     Ok(Arc::new(move |act| {

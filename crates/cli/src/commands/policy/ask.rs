@@ -33,7 +33,11 @@ fn asked(args: &AskArgs) -> Result<Asked<'_>, Problem> {
         given.ok_or_else(|| Problem::usage(format!("{what} is missing")).next("see policy ask --help"))
     };
     Ok(match args.act {
-        AskedAct::Connect => Asked::Connect(args.subject.as_ref().or(args.client_id.as_ref()).unwrap_or(&args.device)),
+        AskedAct::Connect => {
+            let given = args.subject.as_ref().or(args.client_id.as_ref());
+            // An empty one becomes the device's id.
+            Asked::Connect(given.filter(|given| !given.is_empty()).unwrap_or(&args.device))
+        }
         AskedAct::Publish => {
             let topic = TopicName::parse(subject("the topic")?).map_err(|error| Problem::refused(error.to_string()))?;
             Asked::Publish(Publish { topic, qos: args.qos, retain: args.retain, size: args.size })
@@ -59,9 +63,7 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
         }
         None => Err(Denial::NoEdition),
     };
-    if let Some(barred) = view.device.barred() {
-        context.console.note(format!("note: {barred}, so it cannot connect whatever policy says"));
-    }
+    let barred = view.device.barred();
     let number = edition.as_ref().map_or(0, |edition| edition.number);
     let rule = match &decision {
         Ok(granted) => Some(&granted.rule),
@@ -71,7 +73,12 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
         (true, _) => "the draft in policies/".to_owned(),
         (false, number) => format!("edition {number}"),
     };
-    let mut text = if decision.is_ok() { "allowed\n".to_owned() } else { "denied\n".to_owned() };
+    let allowed = decision.is_ok() && barred.is_none();
+    let mut text = if allowed { "allowed\n".to_owned() } else { "denied\n".to_owned() };
+    if let Some(barred) = barred {
+        let if_not = if decision.is_ok() { "allow" } else { "deny" };
+        text.push_str(&format!("  because {barred}; if it were not, policy would {if_not} it:\n"));
+    }
     if let Some(rule) = rule {
         text.push_str(&format!("  by {}\n     {rule}\n", rule.at));
     }
@@ -92,13 +99,14 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
         text.push_str(&format!("  decided by {by}\n"));
     }
     let value = json!({
-        "device": view.device.id, "allowed": decision.is_ok(), "edition": number, "draft": args.draft,
-        "because": decision.as_ref().err().map(ToString::to_string),
+        "device": view.device.id, "allowed": allowed, "edition": number, "draft": args.draft,
+        "barred": barred.map(|barred| barred.to_string()), "policy_allows": decision.is_ok(),
+        "because": barred.map(|barred| barred.to_string()).or(decision.as_ref().err().map(ToString::to_string)),
         "qos": decision.as_ref().ok().map(|granted| granted.qos),
         "rule": rule.map(|rule| json!({
             "policy": rule.at.policy, "file": rule.at.place.file, "line": rule.at.place.line, "text": rule.to_string(),
         })),
     });
     context.console.show("tidy-warden/policy-answer/1", value, &text)?;
-    Ok(if decision.is_ok() { Exit::Done } else { Exit::Refused })
+    Ok(if allowed { Exit::Done } else { Exit::Refused })
 }

@@ -39,10 +39,23 @@ struct Line<'a> {
     retain: bool,
     #[serde(default)]
     size: usize,
+    #[serde(default = "yes")]
+    allowed: bool,
 }
 
-fn observed(text: &str, name: &Path) -> Result<BTreeSet<Observed>, Problem> {
-    let mut all = BTreeSet::new();
+fn yes() -> bool {
+    true
+}
+
+/// What was observed: acts that were allowed, and acts that were refused.
+#[derive(Default)]
+struct Seen {
+    allowed: BTreeSet<Observed>,
+    refused: BTreeSet<Observed>,
+}
+
+fn observed(text: &str, name: &Path) -> Result<Seen, Problem> {
+    let mut all = Seen::default();
     for (number, line) in (1..).zip(text.lines()).filter(|(_, line)| !line.trim().is_empty()) {
         let refused = |why: String| {
             Problem::refused(format!("line {number} of {} is not an observed act", name.display()))
@@ -57,7 +70,8 @@ fn observed(text: &str, name: &Path) -> Result<BTreeSet<Observed>, Problem> {
         if line.qos > 2 {
             return Err(refused(format!("qos {} is above 2", line.qos)));
         }
-        all.insert(Observed {
+        let side = if line.allowed { &mut all.allowed } else { &mut all.refused };
+        side.insert(Observed {
             device,
             act,
             subject: line.subject,
@@ -90,11 +104,24 @@ pub(super) fn draft(context: &Context<'_>, args: &DraftArgs) -> Result<Exit, Pro
     let ward = context.ward()?;
     let text = files::read_text_or_input(&args.from, MAX_LOG)?;
     let observed = observed(&text, &args.from)?;
-    if observed.is_empty() {
+    if observed.allowed.is_empty() && observed.refused.is_empty() {
         return Err(Problem::refused(format!("{} holds no observed act", args.from.display()))
             .next("let devices work for a while with: guard --observe FILE"));
     }
-    let draft = policy::draft(&observed, &listed(&ward, &observed)?, &ward.settings);
+    let mut draft = policy::draft(&observed.allowed, &listed(&ward, &observed.allowed)?, &ward.settings);
+    // What was refused may be what an attacker tried: it is shown, and proposes nothing until a person says so.
+    let refused: BTreeSet<Observed> = observed.refused.difference(&observed.allowed).cloned().collect();
+    let tried = policy::draft(&refused, &listed(&ward, &refused)?, &ward.settings);
+    if !refused.is_empty() {
+        draft.text.push_str(
+            "\n# What follows was refused when it was tried. Take the `# ` off only what devices really need.\n#\n",
+        );
+        for line in tried.text.lines() {
+            draft.text.push_str(format!("# {line}").trim_end());
+            draft.text.push('\n');
+        }
+    }
+    draft.outliers.extend(tried.outliers);
     let outliers: Vec<_> = draft
         .outliers
         .iter()
@@ -106,9 +133,12 @@ pub(super) fn draft(context: &Context<'_>, args: &DraftArgs) -> Result<Exit, Pro
             })
         })
         .collect();
-    let value = json!({ "acts": draft.acts, "devices": draft.devices, "text": draft.text, "refused": outliers });
+    let value = json!({ "acts": draft.acts, "refused_acts": refused.len(), "devices": draft.devices, "text": draft.text, "refused": outliers });
     context.console.show("tidy-warden/policy-draft/1", value, &draft.text)?;
-    let seen = format!("{} of {}", counted(draft.acts, "different act"), counted(draft.devices, "device"));
+    let mut seen = format!("{} of {}", counted(draft.acts, "different act"), counted(draft.devices, "device"));
+    if !refused.is_empty() {
+        seen.push_str(&format!("; {} stand below it as comments", counted(refused.len(), "refused act")));
+    }
     if draft.outliers.is_empty() {
         context.console.note(format!("made from {seen}; it refuses none of them"));
     } else {

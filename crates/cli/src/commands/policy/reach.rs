@@ -34,14 +34,14 @@ pub(super) fn reach(context: &Context<'_>, args: &ReachArgs) -> Result<Exit, Pro
         (edition, by)
     };
     let mut fleet = policy::fleet_for(&edition, &filter);
-    ward.fill(&mut fleet)?;
+    let barred = ward.fill_able(&mut fleet)?;
     let found = policy::reach(&fleet, &ward.settings, &filter);
     let value = json!({
-        "filter": args.filter, "edition": edition.number, "draft": args.draft, "devices": found.devices,
+        "filter": args.filter, "edition": edition.number, "draft": args.draft, "devices": found.devices, "barred": barred,
         "publishers": found.publishers, "publish": rules_json(&found.publish),
         "receivers": found.receivers, "subscribe": rules_json(&found.subscribe),
     });
-    context.console.show("tidy-warden/reach/1", value, &text(&args.filter, &by, &found))?;
+    context.console.show("tidy-warden/reach/1", value, &text(&args.filter, &by, &found, barred))?;
     Ok(Exit::Done)
 }
 
@@ -57,10 +57,14 @@ fn rules_json(all: &[ReachedBy]) -> Value {
         .collect()
 }
 
-fn text(filter: &str, by: &str, found: &Reach) -> String {
+fn text(filter: &str, by: &str, found: &Reach, barred: u64) -> String {
     let all = counted(usize::try_from(found.devices).unwrap_or(usize::MAX), "device");
     let mut text =
         format!("{filter} by {by}: of {all}, {} may publish and {} may receive\n", found.publishers, found.receivers);
+    if barred > 0 {
+        let what = if barred == 1 { "other device is" } else { "other devices are" };
+        text.push_str(&format!("{barred} {what} out or on hold, and may do nothing now\n"));
+    }
     for (word, rules) in [("publish", &found.publish), ("receive", &found.subscribe)] {
         for by in rules {
             let who = who(by.count, by.rule.for_children);

@@ -1,0 +1,185 @@
+//! The ward's tables against what the audit record says of them.
+
+use std::collections::{BTreeMap, HashMap};
+
+use tidy_warden_core::audit::{DeviceStanding, Replay};
+use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::sha256;
+use tidy_warden_core::policy;
+use tidy_warden_store::{BlockSource, Store};
+
+use crate::edge::condition;
+use crate::problem::Problem;
+use crate::ward::Ward;
+
+/// How many devices are looked up at once.
+const AT_ONCE: usize = 1000;
+
+/// Every row that does not follow from the record, in words.
+pub(super) fn differing(ward: &Ward, replay: &Replay) -> Result<Vec<String>, Problem> {
+    let mut all = Vec::new();
+    devices(ward, replay, &mut all)?;
+    revocations(ward, replay, &mut all)?;
+    credentials(ward, replay, &mut all)?;
+    editions(ward, replay, &mut all)?;
+    let mut blocked = 0u64;
+    ward.store.each_blocked_key(&mut |key| blocked += u64::from(key.source != BlockSource::Revoked))?;
+    if blocked != replay.blocked {
+        all.push(format!("blocked keys: {blocked} stand here, and the record blocks {}", replay.blocked));
+    }
+    for authority in ward.store.authorities()? {
+        let found = (authority.certificate.fingerprint.to_string(), authority.retired.is_some());
+        match replay.authorities.get(authority.name.as_str()) {
+            None => all.push(format!("authority `{}`: the record does not add it", authority.name)),
+            Some(said) if *said != found && said.0 != found.0 => {
+                all.push(format!(
+                    "authority `{}`: its certificate is not the one that the record adds",
+                    authority.name
+                ));
+            }
+            Some(said) if said.1 != found.1 => {
+                let (is, said) = if said.1 { ("trusted", "retires it") } else { ("retired", "does not retire it") };
+                all.push(format!("authority `{}`: it is {is} here, and the record {said}", authority.name));
+            }
+            Some(_) => {}
+        }
+    }
+    if let Some(said) = &replay.settings {
+        let text = ward.store.settings_text()?;
+        if data_encoding::HEXLOWER.encode(&sha256(text.as_bytes())) != *said {
+            all.push("settings: the copy of ward.toml is not the one that the record notes".to_owned());
+        }
+    }
+    Ok(all)
+}
+
+fn standing(device: &DeviceRecord) -> DeviceStanding {
+    DeviceStanding { out: device.out.is_some(), held: device.held.is_some(), retired: device.retired.is_some() }
+}
+
+fn words(standing: DeviceStanding) -> String {
+    let named = [(standing.out, "out"), (standing.held, "on hold"), (standing.retired, "retired")];
+    let named: Vec<&str> = named.iter().filter(|(is, _)| *is).map(|(_, word)| *word).collect();
+    if named.is_empty() { "none of out, on hold, retired".to_owned() } else { named.join(" and ") }
+}
+
+fn devices(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let mut gone = Vec::new();
+    let mut tell = |device: &DeviceRecord, said: DeviceStanding| {
+        let found = standing(device);
+        if found != said {
+            all.push(format!("device `{}`: it is {} here, and {} by the record", device.id, words(found), words(said)));
+        }
+    };
+    let mut named: Vec<(&String, &DeviceStanding)> = replay.devices.iter().collect();
+    named.sort_by_key(|(id, _)| *id);
+    for some in named.chunks(AT_ONCE) {
+        let ids: Vec<DeviceId> = some.iter().filter_map(|(id, _)| id.parse().ok()).collect();
+        for (id, found) in ids.iter().zip(ward.store.devices(&ids)?) {
+            match found {
+                Some(view) => tell(&view.device, replay.devices.get(id.as_str()).copied().unwrap_or_default()),
+                None => gone.push(format!("device `{id}`: it stands in the record, and is gone here")),
+            }
+        }
+    }
+    // The other way round: what stands in the table and not in the record.
+    let barred = condition("state in (out, held, retired)")?;
+    ward.store.each_device_where(&barred, ward.now(), &mut |view| {
+        if !replay.devices.contains_key(view.device.id.as_str()) {
+            tell(&view.device, DeviceStanding::default());
+        }
+    })?;
+    all.append(&mut gone);
+    Ok(())
+}
+
+fn revocations(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let mut named: Vec<(&String, &i64)> = replay.revoked.iter().collect();
+    named.sort();
+    for (name, entry) in named {
+        let serial = data_encoding::HEXLOWER.decode(name.as_bytes()).ok();
+        let serial = serial.and_then(|octets| SerialNumber::from_octets(&octets));
+        let mut fingerprints = match &serial {
+            Some(serial) => ward.store.fingerprints_of(serial)?,
+            None => Vec::new(),
+        };
+        // A bare key is named by its fingerprint.
+        let octets: Option<[u8; 32]> =
+            data_encoding::HEXLOWER.decode(name.as_bytes()).ok().and_then(|octets| octets.try_into().ok());
+        fingerprints.extend(octets.map(Fingerprint));
+        let found = ward.store.status_many(&fingerprints)?;
+        let revoked = found.into_iter().flatten().any(|(record, _)| record.revoked.is_some());
+        if !revoked {
+            all.push(format!("certificate {name}: entry {entry} revokes it, and it is not revoked here"));
+        }
+    }
+    Ok(())
+}
+
+/// Certificates that were put in, taken out or exchanged past the record.
+fn credentials(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    struct Found {
+        count: u64,
+        fingerprints: Vec<u8>,
+        one: String,
+    }
+    let mut found: HashMap<i64, Found> = HashMap::new();
+    let mut unknown = 0u64;
+    ward.store.each_recorded(&mut |entry, fingerprint| match entry {
+        None => unknown += 1,
+        Some(entry) => {
+            let of =
+                found.entry(entry).or_insert_with(|| Found { count: 0, fingerprints: Vec::new(), one: String::new() });
+            of.count += 1;
+            of.fingerprints.extend_from_slice(&fingerprint.0);
+            of.one = fingerprint.to_string();
+        }
+    })?;
+    if unknown > 0 && !replay.recorded.is_empty() && !replay.unnamed {
+        all.push(format!("certificates: {unknown} of them name no entry of the record"));
+    }
+    let mut told: BTreeMap<i64, String> = BTreeMap::new();
+    for (entry, (count, said)) in &replay.recorded {
+        let Some(of) = found.remove(entry) else {
+            if *count > 0 && unknown == 0 {
+                told.insert(*entry, format!("entry {entry}: the certificates that it records are gone"));
+            }
+            continue;
+        };
+        let digest = data_encoding::HEXLOWER.encode(&sha256(&of.fingerprints));
+        if of.count != *count || (of.one != *said && digest != *said) {
+            told.insert(*entry, format!("entry {entry}: it records other certificates than those that name it"));
+        }
+    }
+    for entry in found.into_keys() {
+        told.insert(entry, format!("entry {entry}: certificates name it, and it records none"));
+    }
+    all.extend(told.into_values());
+    Ok(())
+}
+
+fn editions(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let stored = ward.store.editions()?;
+    for edition in &stored {
+        let number = edition.number;
+        let noted = data_encoding::HEXLOWER.encode(&edition.digest);
+        match replay.editions.get(&number) {
+            None => all.push(format!("edition {number}: the record does not adopt it")),
+            Some(said) if *said != noted => {
+                all.push(format!("edition {number}: its digest is not the one that was adopted"));
+            }
+            Some(_) => match ward.store.edition(Some(number)) {
+                Ok(Some(record)) if policy::digest(&record.files) == edition.digest => {}
+                _ => all.push(format!("edition {number}: its text is not the one that was adopted")),
+            },
+        }
+    }
+    for number in replay.editions.keys() {
+        if !stored.iter().any(|edition| edition.number == *number) {
+            all.push(format!("edition {number}: the record adopts it, and it is gone"));
+        }
+    }
+    Ok(())
+}

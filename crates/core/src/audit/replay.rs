@@ -1,0 +1,153 @@
+//! What the record says that the ward's tables hold: who is out, on hold or retired, which certificates are revoked, what was
+//! adopted. Whoever changes a table past this program leaves a row that does not follow.
+
+use std::collections::{BTreeMap, HashMap};
+
+use serde_json::Value;
+
+use super::Entry;
+
+/// Where a device stands by the record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct DeviceStanding {
+    /// Whether it was revoked and not reopened.
+    pub out: bool,
+    /// Whether it is on hold.
+    pub held: bool,
+    /// Whether it was retired.
+    pub retired: bool,
+}
+
+/// Follows the record; memory grows with the devices that are, or were, out, on hold or retired, and with revoked certificates.
+#[derive(Debug, Clone, Default)]
+pub struct Replay {
+    /// Devices about which the record says something of that kind.
+    pub devices: HashMap<String, DeviceStanding>,
+    /// Serial numbers (or names of keys) that were revoked, with the entry that says so.
+    pub revoked: HashMap<String, i64>,
+    /// The digest of each adopted edition, in hexadecimal digits.
+    pub editions: BTreeMap<u32, String>,
+    /// The fingerprint of each authority, and whether it was retired.
+    pub authorities: BTreeMap<String, (String, bool)>,
+    /// SHA-256 of the settings that were recorded last, if the record says so.
+    pub settings: Option<String>,
+    /// How many keys were blocked by `key.block` entries.
+    pub blocked: u64,
+    /// For each entry that recorded certificates: how many, and the digest over their fingerprints or the one fingerprint.
+    pub recorded: BTreeMap<i64, (u64, String)>,
+    /// Whether an entry recorded certificates without saying which, as older versions did.
+    pub unnamed: bool,
+}
+
+impl Replay {
+    /// Takes one entry more.
+    pub fn follow(&mut self, entry: &Entry) {
+        let detail: Value = serde_json::from_str(&entry.detail).unwrap_or(Value::Null);
+        let text = |key: &str| detail[key].as_str().unwrap_or_default().to_owned();
+        let subject = || entry.subject.clone();
+        let mut revoke = |key: &str| {
+            for serial in detail[key].as_array().into_iter().flatten().filter_map(Value::as_str) {
+                self.revoked.insert(serial.to_owned(), entry.number);
+            }
+        };
+        match entry.act.as_str() {
+            "revoke" => {
+                revoke("serials");
+                if detail["device_out"] == true {
+                    let device = self.devices.entry(subject()).or_default();
+                    // A retired device stays what it is.
+                    if !device.retired {
+                        (device.out, device.held) = (true, false);
+                    }
+                }
+            }
+            "device.retire" => {
+                revoke("serials");
+                let device = self.devices.entry(subject()).or_default();
+                (device.retired, device.held) = (true, false);
+            }
+            "device.reopen" => self.devices.entry(subject()).or_default().out = false,
+            "hold" => self.devices.entry(subject()).or_default().held = true,
+            "release" => self.devices.entry(subject()).or_default().held = false,
+            "policy.adopt" => {
+                if let Some(number) = entry.subject.strip_prefix("edition ").and_then(|number| number.parse().ok()) {
+                    self.editions.insert(number, text("sha256"));
+                }
+            }
+            "ward.init" => {
+                for authority in detail["authorities"].as_array().into_iter().flatten() {
+                    let of = |key: &str| authority[key].as_str().unwrap_or_default().to_owned();
+                    self.authorities.insert(of("name"), (of("fingerprint"), false));
+                }
+            }
+            "authority.add" => {
+                self.authorities.insert(subject(), (text("fingerprint"), false));
+            }
+            "authority.retire" => {
+                if let Some((_, retired)) = self.authorities.get_mut(&entry.subject) {
+                    *retired = true;
+                }
+            }
+            "key.block" => self.blocked += detail["count"].as_u64().unwrap_or(0),
+            "settings.changed" => self.settings = Some(text("sha256")),
+            "credential.issue" | "credential.pin" => {
+                self.recorded.insert(entry.number, (1, text("fingerprint")));
+            }
+            _ => {
+                if let Some(digest) = detail["credentials_sha256"].as_str() {
+                    let count = detail["count"].as_u64().unwrap_or(0);
+                    self.recorded.insert(entry.number, (count, digest.to_owned()));
+                } else if detail["list_sha256"].is_string() && detail["listed"].is_u64() {
+                    self.unnamed |= detail["count"].as_u64() != Some(0);
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::audit::{Draft, GENESIS};
+    use crate::time::UnixTime;
+
+    #[test]
+    fn what_the_record_says_is_what_it_said_last() {
+        let mut replay = Replay::default();
+        let mut number = 0;
+        let mut entry = |act: &'static str, subject: &str, detail: &str| {
+            number += 1;
+            let draft = Draft {
+                at: UnixTime(0),
+                actor: String::new(),
+                act,
+                subject: subject.into(),
+                because: String::new(),
+                detail: detail.into(),
+            };
+            replay.follow(&Entry::seal(draft, number, GENESIS));
+        };
+        entry("ward.init", "urn", r#"{"authorities":[{"name":"devices","fingerprint":"aa"}]}"#);
+        entry("hold", "wv-1", r#"{"serials":[]}"#);
+        entry("hold", "wv-2", "{}");
+        entry("release", "wv-2", "{}");
+        entry("revoke", "wv-1", r#"{"serials":["01","02"],"device_out":true}"#);
+        entry("revoke", "wv-3", r#"{"serials":["03"],"device_out":false}"#);
+        entry("revoke", "wv-4", r#"{"serials":[],"device_out":true}"#);
+        entry("device.reopen", "wv-4", "{}");
+        entry("device.retire", "wv-5", r#"{"serials":["04"]}"#);
+        entry("policy.adopt", "edition 7", r#"{"sha256":"bb"}"#);
+        entry("authority.retire", "devices", "{}");
+        entry("key.block", "3 keys", r#"{"count":3,"source":"listed"}"#);
+        entry("enroll.batch", "2 credentials", r#"{"count":2,"listed":2,"list_sha256":"x","credentials_sha256":"cc"}"#);
+        let standing = |id: &str| replay.devices.get(id).copied().unwrap_or_default();
+        assert_eq!(standing("wv-1"), DeviceStanding { out: true, ..DeviceStanding::default() });
+        assert_eq!((standing("wv-2"), standing("wv-4")), (DeviceStanding::default(), DeviceStanding::default()));
+        assert!(standing("wv-5").retired && !standing("wv-3").out);
+        assert_eq!(replay.revoked.len(), 4);
+        assert_eq!(replay.editions[&7], "bb");
+        assert_eq!(replay.authorities["devices"], ("aa".to_owned(), true));
+        assert_eq!(replay.recorded[&13], (2, "cc".to_owned()));
+        assert!(!replay.unnamed && replay.blocked == 3);
+    }
+}
