@@ -6,15 +6,21 @@
 
 use std::collections::BTreeMap;
 
+use tidy_warden_core::certificate::{Certificate, Purpose, SerialNumber, judge};
 use tidy_warden_core::condition::{Candidate, Condition, Groups, Use};
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::FactName;
+use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::mqtt::{
     Ack, Connack, Connect, Disconnect, Frame, PacketType, Publish, SubAck, Subscribe, Unsubscribe, Version, split,
 };
 use tidy_warden_core::policy::{self, Edition, Fleet, NoMeter, PolicyFile, check, compare, layout, reach, read_file};
+use tidy_warden_core::request::Request;
+use tidy_warden_core::revocation::Crl;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
+use tidy_warden_core::token::{Parties, verify};
 use tidy_warden_core::topic::{TopicFilter, TopicName};
 
 /// A few devices that random policies can be for.
@@ -186,5 +192,84 @@ pub fn condition(data: &[u8]) {
     for device in devices() {
         let holds = condition.holds(&Candidate::at(&device, &[], UnixTime(1_795_417_333)));
         assert!(!(never && holds), "{condition} cannot hold and does");
+    }
+}
+
+/// A certificate request: it is refused, or its key is proved and reads back.
+///
+/// # Panics
+/// If something does not hold.
+pub fn request(data: &[u8]) {
+    let Ok(request) = Request::parse(data) else { return };
+    if let Ok(proven) = request.verify_possession() {
+        let spki = proven.public_key().spki();
+        assert!(PublicKey::from_spki(spki).is_ok_and(|again| again.spki() == spki));
+    }
+}
+
+/// Certificates: each reads back from its DER, and can be judged, as a leaf and as an authority of itself.
+///
+/// # Panics
+/// If something does not hold.
+pub fn certificate(data: &[u8]) {
+    for read in Certificate::read_all(data).unwrap_or_default() {
+        let again = Certificate::from_der(read.der());
+        assert!(again.is_ok_and(|again| again.fingerprint == read.fingerprint && again.serial == read.serial));
+        let own = std::slice::from_ref(&read);
+        let _ = judge(&read, own, own, Purpose::Any, UnixTime(1_795_417_333));
+        let _ = read.alternative_names();
+        for name in [FactName::Serial, FactName::Mac, FactName::Eui64, FactName::Imei] {
+            let _ = read.fact(&name);
+        }
+        if let Some(constraints) = &read.constraints {
+            let _ = constraints.check(&read);
+        }
+    }
+}
+
+/// Revocation lists: what is read can be asked, and an empty one has nobody on it.
+///
+/// # Panics
+/// If something does not hold.
+pub fn crl(data: &[u8]) {
+    for read in Crl::read_all(data).unwrap_or_default() {
+        let found = SerialNumber::from_octets(&[10]).and_then(|serial| read.find(&serial));
+        assert!(!(read.is_empty() && found.is_some()));
+    }
+}
+
+/// A token: nobody signed random ones with this key.
+///
+/// # Panics
+/// If something does not hold.
+pub fn jwt(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let jwk = r#"{"kty":"EC","crv":"P-256","x":"f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU","y":"x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}"#;
+    let Ok(key) = PublicKey::from_jwk(jwk) else { return };
+    let parties = Parties { issuer: "urn:uuid:1".to_owned(), audience: "mqtts://localhost:8883".to_owned() };
+    assert!(verify(text, &key, &parties, UnixTime(1_795_417_400)).is_err());
+}
+
+/// A JWK: it is refused, or the key reads back from its SubjectPublicKeyInfo.
+///
+/// # Panics
+/// If something does not hold.
+pub fn jwk(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    if let Ok(key) = PublicKey::from_jwk(text) {
+        assert!(PublicKey::from_spki(key.spki()).is_ok_and(|again| again == key));
+    }
+}
+
+/// `ward.toml`: it is refused with places, or it is read.
+///
+/// # Panics
+/// If something does not hold.
+pub fn ward_settings(data: &[u8]) {
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    if let Err(errors) = Settings::parse(&Source::new("ward.toml", text)) {
+        assert!(
+            !errors.is_empty() && errors.iter().all(|error| error.place.line >= 1 && !error.to_string().is_empty())
+        );
     }
 }

@@ -110,3 +110,33 @@ fn conditions() {
 fn packets() {
     run("packets", tidy_warden_fuzz::packets);
 }
+
+#[test]
+fn requests() {
+    run("request", tidy_warden_fuzz::request);
+}
+
+#[test]
+fn certificates() {
+    run("certificate", tidy_warden_fuzz::certificate);
+}
+
+#[test]
+fn crls() {
+    run("crl", tidy_warden_fuzz::crl);
+}
+
+#[test]
+fn jwts() {
+    run("jwt", tidy_warden_fuzz::jwt);
+}
+
+#[test]
+fn jwks() {
+    run("jwk", tidy_warden_fuzz::jwk);
+}
+
+#[test]
+fn settings() {
+    run("settings", tidy_warden_fuzz::ward_settings);
+}
