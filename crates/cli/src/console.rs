@@ -22,6 +22,14 @@ pub(crate) enum Format {
     Csv,
 }
 
+/// The forms that programs read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Form {
+    Json,
+    Jsonl,
+    Csv,
+}
+
 /// Standard output for results, standard error for notes.
 #[derive(Debug)]
 pub(crate) struct Console {
@@ -52,6 +60,16 @@ impl Console {
 
     pub(crate) fn is_for_people(&self) -> bool {
         self.format == Format::Table
+    }
+
+    /// The form in which a program reads results; `None` if people do.
+    pub(crate) fn form(&self) -> Option<Form> {
+        match self.format {
+            Format::Table => None,
+            Format::Json => Some(Form::Json),
+            Format::Jsonl => Some(Form::Jsonl),
+            Format::Csv => Some(Form::Csv),
+        }
     }
 
     pub(crate) fn is_quiet(&self) -> bool {
@@ -198,7 +216,7 @@ impl Console {
     }
 }
 
-fn pretty(value: &Value) -> String {
+pub(crate) fn pretty(value: &Value) -> String {
     serde_json::to_string_pretty(value).unwrap_or_else(|_| value.to_string())
 }
 

@@ -13,6 +13,7 @@ mod passphrase;
 mod problem;
 mod progress;
 mod reserve;
+mod spool;
 mod ward;
 
 use std::process::ExitCode;

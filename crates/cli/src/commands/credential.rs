@@ -10,7 +10,7 @@ use tidy_warden_core::credential::{CredentialRecord, Origin, Unusable};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::Store;
+use tidy_warden_store::{DeviceView, Store};
 
 use super::{Context, pick};
 use crate::args::CredentialCommand;
@@ -18,6 +18,7 @@ use crate::console::{Listing, counted};
 use crate::edge::CertificateName;
 use crate::files;
 use crate::problem::{Exit, Problem};
+use crate::spool::Spool;
 use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: CredentialCommand) -> Result<Exit, Problem> {
@@ -64,19 +65,18 @@ pub(super) fn note(credential: &CredentialRecord, now: UnixTime) -> String {
 fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let now = ward.now();
-    let mut found: Vec<CredentialRecord> = Vec::new();
-    pick::each(&ward, condition, &mut |view| {
-        // What is on hold has not ended.
-        let usable = |each: &CredentialRecord| matches!(each.may_sign_in(now), Ok(()) | Err(Unusable::Held { .. }));
+    // What is on hold has not ended.
+    let usable = |each: &CredentialRecord| matches!(each.may_sign_in(now), Ok(()) | Err(Unusable::Held { .. }));
+    let shown = |view: DeviceView| {
         // A device that has none any more shows what it had last: that it ended is what matters about it.
         let last = match view.credentials.iter().any(usable) {
             true => None,
             false => view.credentials.iter().find(|each| each.revoked.is_none()).map(|each| each.fingerprint),
         };
-        let shown = |each: &CredentialRecord| all || usable(each) || Some(each.fingerprint) == last;
-        found.extend(view.credentials.into_iter().filter(shown));
-    })?;
-    found.sort_by(|a, b| a.usable_until().cmp(&b.usable_until()).then_with(|| a.name().cmp(&b.name())));
+        let shown = move |each: &CredentialRecord| all || usable(each) || Some(each.fingerprint) == last;
+        view.credentials.into_iter().filter(shown)
+    };
+    let key = |credential: &CredentialRecord| (credential.usable_until(), credential.name());
     let item = |credential: &CredentialRecord| {
         let mut value = json!({ "device": credential.device });
         if let (Some(value), Value::Object(fields)) = (value.as_object_mut(), json(credential, now)) {
@@ -95,16 +95,39 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
             note(credential, now),
         ]
     };
+    let columns = ["device", "certificate", "state", "authority", "key", "ends", "note"].map(str::to_owned).to_vec();
+    let (schema, list) = ("tidy-warden/credentials/1", "credentials");
+    if let Some(form) = context.console.form() {
+        let mut spool = Spool::new(context.console, form, columns)?;
+        let mut result = Ok(());
+        pick::each(&ward, condition, &mut |view| {
+            for each in shown(view) {
+                if result.is_ok() {
+                    result = spool.add(key(&each), || item(&each), || row(&each));
+                }
+            }
+        })?;
+        result?;
+        spool.write(schema, list)?;
+        return Ok(Exit::Done);
+    }
+    let mut found = Vec::new();
+    pick::each(&ward, condition, &mut |view| found.extend(shown(view).map(|each| (key(&each), row(&each)))))?;
+    found.sort();
+    let count = found.len();
     context.console.list(Listing {
-        schema: "tidy-warden/credentials/1",
-        key: "credentials",
-        items: found.iter().map(item).collect(),
-        columns: ["device", "certificate", "state", "authority", "key", "ends", "note"].map(str::to_owned).to_vec(),
-        rows: found.iter().map(row).collect(),
-        empty: "no certificates; issue one: enroll ID --make-key --out DIR",
+        schema,
+        key: list,
+        items: Vec::new(),
+        columns,
+        rows: found.into_iter().map(|(_, row)| row).collect(),
+        empty: match condition {
+            Some(_) => "no such certificates",
+            None => "no certificates; issue one: enroll ID --make-key --out DIR",
+        },
     })?;
-    if context.console.is_for_people() && !found.is_empty() {
-        context.console.note(counted(found.len(), "certificate"));
+    if count > 0 {
+        context.console.note(counted(count, "certificate"));
     }
     Ok(Exit::Done)
 }

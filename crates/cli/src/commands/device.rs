@@ -15,9 +15,10 @@ use tidy_warden_store::{AddRefusal, CloneSigns, DeviceEdit, DeviceView, NameInUs
 use super::changes::{devices_text, of_devices, tell_back};
 use super::{Context, credential, import, pick};
 use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
-use crate::console::{Listing, counted};
+use crate::console::{Form, Listing, counted};
 use crate::edge::{device_id, fact, known_kind, label_name, parse};
 use crate::problem::{Exit, Problem};
+use crate::spool::Spool;
 use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: DeviceCommand) -> Result<Exit, Problem> {
@@ -108,7 +109,6 @@ fn carried_by_nobody(ward: &Ward, device: &DeviceRecord) -> Result<Option<String
 
 fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
     let ward = context.ward()?;
-    let now = ward.now();
     let columns: Vec<Column> = args.columns.iter().map(|name| Column::parse(name)).collect::<Result<_, _>>()?;
     for column in &columns {
         if let Column::Field(Field::Label(name)) = column
@@ -117,27 +117,86 @@ fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
             pick::known_label(&ward, name)?;
         }
     }
-    let mut found = Vec::new();
-    pick::each(&ward, args.condition.as_deref(), &mut |view| {
-        found.push((DeviceState::of(&view.device, &view.credentials, now), view));
-    })?;
-    found.sort_by(|(_, a), (_, b)| a.device.id.cmp(&b.device.id));
-    context.console.list(match columns.as_slice() {
-        [] => listing(&found, context.console.is_for_people()),
-        some => chosen(&found, now, some, context.console.is_for_people()),
-    })?;
-    if context.console.is_for_people() {
-        let counts = found.iter().fold(BTreeMap::new(), |mut counts, (state, _)| {
-            *counts.entry(*state).or_insert(0u64) += 1;
-            counts
-        });
-        let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
-        if !parts.is_empty() {
-            context.console.note(format!("{}: {}", counted(found.len(), "device"), parts.join(", ")));
-        }
+    let condition = args.condition.as_deref();
+    // For people and CSV each label has a column; which ones there are is known when all were seen.
+    let names = match (columns.is_empty(), context.console.form()) {
+        (true, None | Some(Form::Csv)) => Names::of(&ward, condition)?,
+        _ => Names::default(),
+    };
+    match context.console.form() {
+        None => list_for_people(context, &ward, condition, (&columns, &names))?,
+        Some(form) => list_for_programs(context, &ward, condition, (&columns, &names), form)?,
     }
     Ok(Exit::Done)
 }
+
+fn list_for_people(
+    context: &Context<'_>,
+    ward: &Ward,
+    condition: Option<&str>,
+    (columns, names): (&[Column], &Names),
+) -> Result<(), Problem> {
+    let now = ward.now();
+    let mut counts = BTreeMap::new();
+    let mut found: Vec<(DeviceId, Vec<String>)> = Vec::new();
+    pick::each(ward, condition, &mut |view| {
+        let state = DeviceState::of(&view.device, &view.credentials, now);
+        *counts.entry(state).or_insert(0u64) += 1;
+        let row = if columns.is_empty() { names.row(state, &view, true) } else { chosen(columns, &view, now, "-") };
+        found.push((view.device.id, row));
+    })?;
+    found.sort();
+    context.console.list(Listing {
+        schema: LIST,
+        key: LIST_KEY,
+        items: Vec::new(),
+        columns: if columns.is_empty() { names.columns(true) } else { columns.iter().map(Column::name).collect() },
+        rows: found.into_iter().map(|(_, row)| row).collect(),
+        empty: match ward.store.is_used(&NameInUse::Any)? {
+            true => "no such devices",
+            false => "no devices; list one: device add ID --kind KIND",
+        },
+    })?;
+    let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
+    if !parts.is_empty() {
+        let all = usize::try_from(counts.values().sum::<u64>()).unwrap_or(usize::MAX);
+        context.console.note(format!("{}: {}", counted(all, "device"), parts.join(", ")));
+    }
+    Ok(())
+}
+
+fn list_for_programs(
+    context: &Context<'_>,
+    ward: &Ward,
+    condition: Option<&str>,
+    (columns, names): (&[Column], &Names),
+    form: Form,
+) -> Result<(), Problem> {
+    let now = ward.now();
+    let titles = if columns.is_empty() { names.columns(false) } else { columns.iter().map(Column::name).collect() };
+    let mut spool = Spool::new(context.console, form, titles)?;
+    let mut result = Ok(());
+    pick::each(ward, condition, &mut |view| {
+        if result.is_err() {
+            return;
+        }
+        let state = DeviceState::of(&view.device, &view.credentials, now);
+        let item = || match columns {
+            [] => device_json(state, &view),
+            some => {
+                some.iter().map(|each| (each.name(), each.value(&view, now))).collect::<serde_json::Map<_, _>>().into()
+            }
+        };
+        let row = || if columns.is_empty() { names.row(state, &view, false) } else { chosen(columns, &view, now, "") };
+        result = spool.add(view.device.id.clone(), item, row);
+    })?;
+    result?;
+    spool.write(LIST, LIST_KEY)
+}
+
+/// The document that a list of devices is, and where in it they are.
+const LIST: &str = "tidy-warden/devices/1";
+const LIST_KEY: &str = "devices";
 
 fn device_json(state: DeviceState, view: &DeviceView) -> Value {
     let device = &view.device;
@@ -203,8 +262,7 @@ impl Column {
 }
 
 /// The columns that were asked for.
-fn chosen(found: &[(DeviceState, DeviceView)], now: UnixTime, columns: &[Column], for_people: bool) -> Listing {
-    let blank = if for_people { "-" } else { "" };
+fn chosen(columns: &[Column], view: &DeviceView, now: UnixTime, blank: &str) -> Vec<String> {
     let text = |value: Value| match value {
         Value::Null => blank.to_owned(),
         Value::String(text) => text,
@@ -212,37 +270,46 @@ fn chosen(found: &[(DeviceState, DeviceView)], now: UnixTime, columns: &[Column]
         Value::Array(all) => all.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
         other => other.to_string(),
     };
-    let item = |(_, view): &(DeviceState, DeviceView)| -> Value {
-        columns.iter().map(|column| (column.name(), column.value(view, now))).collect::<serde_json::Map<_, _>>().into()
-    };
-    let row = |(_, view): &(DeviceState, DeviceView)| -> Vec<String> {
-        columns.iter().map(|column| text(column.value(view, now))).collect()
-    };
-    Listing {
-        schema: "tidy-warden/devices/1",
-        key: "devices",
-        items: found.iter().map(item).collect(),
-        columns: columns.iter().map(Column::name).collect(),
-        rows: found.iter().map(row).collect(),
-        empty: "no such devices",
-    }
+    columns.iter().map(|column| text(column.value(view, now))).collect()
 }
 
-/// People read labels in one column and no facts; CSV has a column for each, named as `device import` wants them.
-fn listing(found: &[(DeviceState, DeviceView)], for_people: bool) -> Listing {
-    let labels: BTreeSet<&LabelName> = found.iter().flat_map(|(_, view)| view.device.labels.keys()).collect();
-    let facts: BTreeSet<&FactName> = found.iter().flat_map(|(_, view)| view.device.facts.keys()).collect();
-    let mut columns: Vec<String> = ["id", "kind", "state"].map(str::to_owned).to_vec();
-    if for_people {
-        columns.extend(labels.iter().map(ToString::to_string));
-        columns.extend(["gateway", "ends", "seen"].map(str::to_owned));
-    } else {
-        columns.push("gateway".to_owned());
-        columns.extend(labels.iter().map(|name| format!("label.{name}")));
-        columns.extend(facts.iter().map(|name| format!("fact.{name}")));
-        columns.extend(["ends", "seen"].map(str::to_owned));
+/// The labels and facts that have columns of their own. People read labels in one column and no facts; CSV has a column for
+/// each, named as `device import` wants them.
+#[derive(Default)]
+struct Names {
+    labels: BTreeSet<LabelName>,
+    facts: BTreeSet<FactName>,
+}
+
+impl Names {
+    fn of(ward: &Ward, condition: Option<&str>) -> Result<Self, Problem> {
+        let mut names = Self::default();
+        pick::each(ward, condition, &mut |view| {
+            for label in view.device.labels.into_keys() {
+                names.labels.insert(label);
+            }
+            for fact in view.device.facts.into_keys() {
+                names.facts.insert(fact);
+            }
+        })?;
+        Ok(names)
     }
-    let row = |(state, view): &(DeviceState, DeviceView)| {
+
+    fn columns(&self, for_people: bool) -> Vec<String> {
+        let mut columns: Vec<String> = ["id", "kind", "state"].map(str::to_owned).to_vec();
+        if for_people {
+            columns.extend(self.labels.iter().map(ToString::to_string));
+            columns.extend(["gateway", "ends", "seen"].map(str::to_owned));
+        } else {
+            columns.push("gateway".to_owned());
+            columns.extend(self.labels.iter().map(|name| format!("label.{name}")));
+            columns.extend(self.facts.iter().map(|name| format!("fact.{name}")));
+            columns.extend(["ends", "seen"].map(str::to_owned));
+        }
+        columns
+    }
+
+    fn row(&self, state: DeviceState, view: &DeviceView, for_people: bool) -> Vec<String> {
         let device = &view.device;
         let time = |time: Option<UnixTime>| match (time, for_people) {
             (Some(time), true) => time.date(),
@@ -252,28 +319,19 @@ fn listing(found: &[(DeviceState, DeviceView)], for_people: bool) -> Listing {
         };
         let blank = if for_people { "-" } else { "" };
         let gateway = device.gateway.as_ref().map_or_else(|| blank.to_owned(), ToString::to_string);
-        let label =
-            |name: &&LabelName| device.labels.get(*name).map_or_else(|| blank.to_owned(), LabelValue::to_string);
+        let label = |name: &LabelName| device.labels.get(name).map_or_else(|| blank.to_owned(), LabelValue::to_string);
         let mut row = vec![device.id.to_string(), device.kind.to_string(), state.as_str().to_owned()];
         if !for_people {
             row.push(gateway.clone());
         }
-        row.extend(labels.iter().map(label));
+        row.extend(self.labels.iter().map(label));
         if for_people {
             row.push(gateway);
         } else {
-            row.extend(facts.iter().map(|name| device.facts.get(*name).map_or("", Fact::value).to_owned()));
+            row.extend(self.facts.iter().map(|name| device.facts.get(name).map_or("", Fact::value).to_owned()));
         }
         row.extend([time(credential_end(&view.credentials)), time(device.seen)]);
         row
-    };
-    Listing {
-        schema: "tidy-warden/devices/1",
-        key: "devices",
-        items: found.iter().map(|(state, view)| device_json(*state, view)).collect(),
-        columns,
-        rows: found.iter().map(row).collect(),
-        empty: "no devices; list one: device add ID --kind KIND",
     }
 }
 

@@ -439,3 +439,38 @@ fn a_run_that_was_killed_after_its_pack_got_its_name_is_over_by_being_asked() {
         world.run(&["enroll", "--resume"]).exits(4);
     }
 }
+
+#[test]
+fn long_lists_are_whole_and_in_order_in_every_form() {
+    let world = World::init();
+    let ids: Vec<String> = (0..2_500).map(|at| format!("wv-{:05}", (at * 7_919) % 10_007)).collect();
+    let rows: String = ids.iter().map(|id| format!("{id},windvane,ossel\n")).collect();
+    world.write("list.csv", format!("id,kind,label.site\n{rows}cr-1,control-room,\n"));
+    let empty = world.run(&["device", "list", "--format", "json"]).exits(0);
+    assert_eq!(empty.stdout, "{\n  \"schema\": \"tidy-warden/devices/1\",\n  \"devices\": []\n}\n");
+    world.run(&["enroll", "--from", "list.csv", "--pack", "p.tar.zst", "--yes"]).exits(0);
+    let mut sorted = ids.clone();
+    sorted.push("cr-1".to_owned());
+    sorted.sort();
+    let lines = world.run(&["device", "list", "--format", "jsonl"]).exits(0).stdout;
+    let parsed: Vec<serde_json::Value> = lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let of = |all: &[serde_json::Value]| -> Vec<String> {
+        all.iter().map(|each| each["id"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(of(&parsed), sorted);
+    let document = world.run(&["device", "list", "--format", "json"]).exits(0).json();
+    assert_eq!(document["devices"].as_array().unwrap(), &parsed);
+    let csv = world.run(&["device", "list", "--format", "csv"]).exits(0).stdout;
+    assert!(csv.starts_with("id,kind,state,gateway,label.site,ends,seen\ncr-1,control-room,equipped,,,"), "{csv:.200}");
+    assert_eq!(csv.lines().skip(1).map(|line| line.split(',').next().unwrap()).collect::<Vec<_>>(), sorted);
+    let some = ["device", "list", "--where", "id = cr-1", "--columns", "id,site", "--format"];
+    assert_eq!(world.run(&[&some[..], &["jsonl"]].concat()).exits(0).stdout, "{\"id\":\"cr-1\",\"site\":null}\n");
+    assert_eq!(world.run(&[&some[..], &["csv"]].concat()).exits(0).stdout, "id,site\ncr-1,\n");
+    let all = world.run(&["credential", "list", "--format", "json"]).exits(0).json();
+    let all = all["credentials"].as_array().unwrap().clone();
+    let ends: Vec<_> = all.iter().map(|each| each["ends"].as_str().unwrap()).collect();
+    assert!(all.len() == sorted.len() && ends.is_sorted());
+    // People get the same.
+    let table = world.run(&["device", "list"]).exits(0).says(&["2501 devices: 2501 equipped"]).stdout;
+    assert_eq!(table.lines().skip(1).map(|line| line.split(' ').next().unwrap()).collect::<Vec<_>>(), sorted);
+}
