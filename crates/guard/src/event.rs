@@ -279,6 +279,12 @@ impl Event {
         self
     }
 
+    /// A refusal for another reason than policy.
+    pub(crate) fn refused(device: Option<&str>, peer: SocketAddr, act: &'static str, subject: &str, why: &str) -> Self {
+        let (device, subject, why) = (device.map(str::to_owned), subject.to_owned(), why.to_owned());
+        Self::Refused { device, peer, act, subject, why, rule: None }
+    }
+
     /// A refusal by policy.
     pub(crate) fn denied(device: &str, peer: SocketAddr, act: &'static str, subject: &str, denial: &Denial) -> Self {
         Self::Refused {

@@ -34,6 +34,15 @@ pub(crate) struct Position {
     pub(crate) behind: bool,
 }
 
+impl Position {
+    /// Goes on with a store whose numbers may be smaller than those of the one before: all that it says counts.
+    fn another_store(&mut self, shared: &Shared, what: &str) {
+        shared.emit(Event::Trouble { what: what.to_owned() });
+        shared.forget_store();
+        self.versions = Versions::default();
+    }
+}
+
 /// Asks the store for what is new, and makes the sessions concerned look again.
 pub(crate) async fn follow(shared: Arc<Shared>, mut at: Position) {
     let mut troubled = false;
@@ -49,9 +58,7 @@ pub(crate) async fn follow(shared: Arc<Shared>, mut at: Position) {
         if matches!(answer, Err(StoreError::Replaced { .. } | StoreError::Absent { .. } | StoreError::Damaged { .. }))
             && shared.knowledge.reopen().await.is_ok()
         {
-            shared.emit(Event::Trouble { what: "the store was replaced, and is opened anew".to_owned() });
-            shared.forget_store();
-            at.versions = Versions::default();
+            at.another_store(&shared, "the store was replaced, and is opened anew");
             everybody = true;
             answer = shared.knowledge.changed_since(seen.number).await;
         }
@@ -77,17 +84,12 @@ pub(crate) async fn follow(shared: Arc<Shared>, mut at: Position) {
         match shared.knowledge.compare(&changes) {
             Follows::On => {
                 if std::mem::replace(&mut at.behind, false) {
-                    shared.emit(Event::Trouble { what: "the store is the one that was seen before".to_owned() });
-                    shared.forget_store();
-                    at.versions = Versions::default();
+                    at.another_store(&shared, "the store is the one that was seen before");
                     everybody = true;
                 }
             }
             Follows::Accepted => {
-                shared.emit(Event::Trouble { what: "the older store was accepted; devices may connect".to_owned() });
-                // Its numbers are smaller than those of the store that it stands for.
-                shared.forget_store();
-                at.versions = Versions::default();
+                at.another_store(&shared, "the older store was accepted; devices may connect");
                 at.behind = false;
                 everybody = true;
             }

@@ -374,15 +374,9 @@ impl Gate {
                 (denial.to_string(), Event::denied(&self.device, self.peer, "publish", text, &denial))
             }
             Err(refused @ Refused::Response(_)) => {
-                let event = Event::Refused {
-                    device: Some(self.device.clone()),
-                    peer: self.peer,
-                    act: "publish",
-                    subject: text.to_owned(),
-                    why: refused.to_string(),
-                    rule: None,
-                };
-                (refused.to_string(), event)
+                let why = refused.to_string();
+                let event = Event::refused(Some(&self.device), self.peer, "publish", text, &why);
+                (why, event)
             }
         };
         let text = text.to_owned();
@@ -456,14 +450,8 @@ impl Gate {
                     "a session may have {MAX_SUBSCRIPTIONS} subscriptions with {MAX_FILTER_OCTETS} bytes of filters, each of at \
                      most {MAX_FILTER} bytes and {MAX_LEVELS} levels"
                 );
-                out.events.push(Event::Refused {
-                    device: Some(self.device.clone()),
-                    peer: self.peer,
-                    act: "subscribe",
-                    subject: subscription.filter.to_owned(),
-                    why: why.clone(),
-                    rule: None,
-                });
+                let event = Event::refused(Some(&self.device), self.peer, "subscribe", subscription.filter, &why);
+                out.events.push(event);
                 self.refused("subscribe", subscription.filter, &why)?;
                 text.get_or_insert(why);
                 answers.push(Err(if self.version == Version::V5 { reason::QUOTA } else { SUBACK_FAILURE }));

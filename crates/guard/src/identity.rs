@@ -31,10 +31,10 @@ const MOST_REMEMBERED: usize = 100_000;
 /// slow to write does not keep anybody from reading.
 #[derive(Clone)]
 pub(crate) struct Knowledge {
-    reader: Arc<Mutex<Box<dyn Store>>>,
+    reader: Seat,
     /// The follower's own, so that no session's question keeps a revocation waiting.
-    follower: Arc<Mutex<Box<dyn Store>>>,
-    writer: Arc<Mutex<Box<dyn Store>>>,
+    follower: Seat,
+    writer: Seat,
     clock: Arc<dyn Clock>,
     sight: Arc<SyncMutex<Sight>>,
     memory: Arc<SyncMutex<Memory>>,
@@ -464,16 +464,15 @@ impl Knowledge {
         Ok(judged.collect())
     }
 
-    /// The recorded credential that a certificate in DER stands for, and its device: the one that the store recorded,
+    /// The recorded credential that a certificate stands for, and its device: the one that the store recorded,
     /// nothing in the certificate is parsed for a name. A foreign certificate is recorded when it is first shown, so that it
     /// can be revoked like any other; its maker must be trusted each time.
     pub(crate) async fn resolve(
         &self,
-        der: Vec<u8>,
+        leaf: &Certificate,
         settings: &Settings,
         trust: &Trust,
     ) -> Result<(Fingerprint, DeviceId), NotAdmitted> {
-        let leaf = Certificate::from_der(&der).map_err(|_| NotAdmitted::UnknownCertificate)?;
         let fingerprint = leaf.fingerprint;
         let key = sha256(leaf.public_key.spki());
         let look = move |store: &dyn Store| -> Result<Option<(CredentialRecord, DeviceRecord)>, StoreError> {
@@ -496,7 +495,7 @@ impl Knowledge {
         {
             return Ok((record.fingerprint, device.id.clone()));
         }
-        let maker = trust.maker(&leaf, self.now()).ok_or(NotAdmitted::UnknownCertificate)?;
+        let maker = trust.maker(leaf, self.now()).ok_or(NotAdmitted::UnknownCertificate)?;
         let (name, vouched) = (maker.name.clone(), maker.trust.clone());
         if let Some((record, device)) = &known {
             if !vouched.kinds.contains(&device.kind) {
@@ -508,6 +507,7 @@ impl Knowledge {
             // Another entry of the same maker speaks for it now: it is recorded so below.
         }
         let fact = leaf.fact(&vouched.fact).ok_or(NotAdmitted::UnknownCertificate)?;
+        let leaf = leaf.clone();
         let record = move |store: &mut dyn Store, cause: &Cause| {
             let Some(id) = store.holder(&fact)? else { return Ok(None) };
             let view = store.devices(std::slice::from_ref(&id))?.pop().flatten();

@@ -8,6 +8,7 @@
 mod clones;
 mod control;
 mod event;
+mod file;
 mod floods;
 mod follower;
 mod gate;

@@ -1,9 +1,8 @@
 //! How far the guard has seen the audit record, kept in a file beside the store: a store that is put back from a backup ends
 //! earlier, and with it revocations that were in force are gone. Only who remembers can notice.
 
-use std::io::{self, Write};
-use std::os::unix::fs::OpenOptionsExt;
-use std::path::{Path, PathBuf};
+use std::io;
+use std::path::Path;
 
 use data_encoding::HEXLOWER;
 use serde::{Deserialize, Serialize};
@@ -49,16 +48,7 @@ impl Head {
     /// Keeps it: what was kept before stays whole until this is.
     pub(crate) fn save(&self, path: &Path) -> io::Result<()> {
         let form = Form { number: self.number, hash: HEXLOWER.encode(&self.hash) };
-        let mut name = path.file_name().unwrap_or_default().to_owned();
-        name.push(format!(".{}.new", std::process::id()));
-        let new: PathBuf = path.with_file_name(name);
-        // One that was killed in between, and had this number, left it behind.
-        let _ = std::fs::remove_file(&new);
-        let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&new)?;
-        serde_json::to_writer(&mut file, &form)?;
-        file.write_all(b"\n")?;
-        file.sync_all()?;
-        std::fs::rename(&new, path)
+        crate::file::replace(path, format!("{}\n", serde_json::to_string(&form)?).as_bytes())
     }
 }
 

@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::credential::Unusable;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
@@ -255,14 +256,7 @@ async fn see_off<S: AsyncRead + AsyncWrite + Unpin>(shared: &Shared, mut client:
 /// Tells and counts that a connection was refused, for another reason than policy.
 fn refused(shared: &Shared, (device, peer): (Option<&DeviceId>, SocketAddr), subject: &str, why: String) {
     count_refusal(shared, device, "connect", subject, &why);
-    shared.emit(Event::Refused {
-        device: device.map(ToString::to_string),
-        peer,
-        act: "connect",
-        subject: subject.to_owned(),
-        why,
-        rule: None,
-    });
+    shared.emit(Event::refused(device.map(DeviceId::as_str), peer, "connect", subject, &why));
 }
 
 fn count_refusal(shared: &Shared, device: Option<&DeviceId>, act: &'static str, subject: &str, why: &str) {
@@ -323,10 +317,12 @@ async fn open(
             "enhanced authentication is not offered",
         ));
     }
-    let (certificate, holder) = match &leaf {
-        Some(der) => {
+    let read = |der: &Arc<[u8]>| Certificate::from_der(der).map_err(|_| NotAdmitted::UnknownCertificate);
+    let parsed = leaf.as_ref().map(read).transpose()?;
+    let (certificate, holder) = match &parsed {
+        Some(leaf) => {
             let trust = shared.trust.now();
-            let (fingerprint, device) = shared.knowledge.resolve(der.to_vec(), &live.settings, &trust).await?;
+            let (fingerprint, device) = shared.knowledge.resolve(leaf, &live.settings, &trust).await?;
             (Some(fingerprint), Some(device))
         }
         None => (None, None),
@@ -340,8 +336,8 @@ async fn open(
         (Credential::Certificate(_), None) => return Err(NotAdmitted::UnknownCertificate.into()),
     };
     let shown = (&shown, beside.as_ref());
-    let admitted = admit(shared, live, connect, shown, (credential, leaf), &device, peer).await;
-    admitted.map_err(|refusal| Refusal { device: Some(device), ..refusal })
+    let admitted = admit(shared, live, connect, shown, (credential, parsed.as_ref()), &device, peer).await;
+    admitted.map(|opened| Opened { leaf, ..opened }).map_err(|refusal| Refusal { device: Some(device), ..refusal })
 }
 
 /// The checks that need to know the device.
@@ -350,7 +346,7 @@ async fn admit(
     live: &Live,
     connect: &Connect<'_>,
     (shown, beside): (&Shown<'_>, Option<&VerifiedToken>),
-    (credential, leaf): (Credential, Option<Arc<[u8]>>),
+    (credential, leaf): (Credential, Option<&Certificate>),
     device: &DeviceId,
     peer: SocketAddr,
 ) -> Result<Opened, Refusal> {
@@ -382,7 +378,7 @@ async fn admit(
     }
     // A resumed handshake did not look at the chain, and the authorities may be others since a full one did.
     let trust = shared.trust.now();
-    if leaf.as_ref().is_some_and(|leaf| !trust.takes(leaf, shared.knowledge.now())) {
+    if leaf.is_some_and(|leaf| trust.judge(leaf, shared.knowledge.now()).is_err()) {
         return Err(Refusal::not_authorized(NOT_TRUSTED));
     }
     if changes.is_none() {
@@ -427,7 +423,7 @@ async fn admit(
         generation: live.generation,
         trusted: trust.generation,
         asked: 0,
-        leaf,
+        leaf: None,
     })
 }
 

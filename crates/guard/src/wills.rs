@@ -3,8 +3,7 @@
 //! client's session at the broker is left alone.
 
 use std::collections::HashMap;
-use std::io::{self, Write};
-use std::os::unix::fs::OpenOptionsExt;
+use std::io;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -177,13 +176,7 @@ impl Wills {
     /// are left out: the token is not kept.
     pub(crate) fn save(&self, path: &Path) -> io::Result<()> {
         let kept: Vec<Kept> = self.lock().all.values().filter_map(Kept::of).collect();
-        let new = path.with_extension(format!("{}.new", std::process::id()));
-        // One that was killed in between, and had this number, left it behind.
-        let _ = std::fs::remove_file(&new);
-        let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&new)?;
-        file.write_all(serde_json::to_string(&kept)?.as_bytes())?;
-        file.sync_all()?;
-        std::fs::rename(&new, path)
+        crate::file::replace(path, serde_json::to_string(&kept)?.as_bytes())
     }
 
     /// Goes on with those that another guard left in a file.

@@ -185,10 +185,7 @@ pub(crate) fn enroll(
         Ok(Enrolled { certificate, outfit: place.clone(), notes: notes(id, &minted) })
     });
     // What was refused, or failed before it was recorded, never left this process; an outfit that waits is still noted.
-    let waits = at.parent().zip(noted.as_ref()).is_some_and(|(parent, noted)| {
-        let name = format!(".{id}.{}.partial", intended::suffix(&noted.serial));
-        parent.join(name).exists()
-    });
+    let waits = noted.as_ref().is_some_and(|noted| files::partial(&at, &intended::suffix(&noted.serial)).exists());
     if let Some(noted) = noted.filter(|_| !waits) {
         store.end_intended(&[noted], false, &cause)?;
     }

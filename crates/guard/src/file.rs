@@ -1,0 +1,18 @@
+//! Files in which the guard keeps what must outlive it.
+
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+
+/// Puts `octets` in the place of the file at `path`, for its owner only: what stood there stays whole until they are on the disk.
+pub(crate) fn replace(path: &Path, octets: &[u8]) -> io::Result<()> {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(format!(".{}.new", std::process::id()));
+    let new = path.with_file_name(name);
+    // One that was killed in between, and had this number, left it behind.
+    let _ = std::fs::remove_file(&new);
+    let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&new)?;
+    file.write_all(octets)?;
+    file.sync_all()?;
+    std::fs::rename(&new, path)
+}
