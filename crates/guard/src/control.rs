@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 use tidy_warden_core::mqtt::{
-    Ack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version, reason, split,
+    Ack, Connect, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Subscription, Version, reason,
 };
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::{TopicFilter, TopicName};
@@ -20,6 +20,7 @@ use tokio::sync::broadcast::error::RecvError;
 
 use crate::identity::WatchNote;
 use crate::shared::Shared;
+use crate::upstream::{Own, frame, invalid};
 use crate::{Event, upstream};
 
 /// The longest request, in octets: a message to be sent stands in it.
@@ -234,10 +235,6 @@ async fn events(shared: &Shared, mut reader: BufReader<OwnedReadHalf>, mut write
     }
 }
 
-fn invalid(what: impl Into<String>) -> io::Error {
-    io::Error::new(io::ErrorKind::InvalidData, what.into())
-}
-
 /// Looks at messages, and sends one. The entry in the audit record comes first, and names what is looked at: nothing else is
 /// subscribed to, and nothing else sent.
 async fn messages(
@@ -276,14 +273,14 @@ async fn messages(
             return Ok(());
         }
         let packet = tokio::select! {
-            packet = broker.packet() => packet?,
+            packet = broker.0.packet() => packet?,
             _ = ping.tick() => {
-                broker.write(&tidy_warden_core::mqtt::ping_request()).await?;
+                broker.0.write(&tidy_warden_core::mqtt::ping_request()).await?;
                 continue;
             }
             () = gone(reader) => return Ok(()),
         };
-        let frame = split(&packet, MAX_PACKET).ok().flatten().ok_or_else(|| invalid("the broker sent no MQTT"))?;
+        let frame = frame(&packet)?;
         match frame.packet_type {
             PacketType::Publish => {
                 let publish = Publish::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
@@ -310,47 +307,22 @@ async fn messages(
 }
 
 /// A person's own connection to the broker.
-struct Broker {
-    stream: upstream::BrokerStream,
-    input: Vec<u8>,
-}
+struct Broker(Own);
 
 impl Broker {
     /// The client identifier begins with a `:`, as no device's can, so that it is nobody's whose session could be taken.
     async fn open(shared: &Shared, entry: i64) -> io::Result<Self> {
         let client_id = format!(":guard:operator:{entry}");
         let connect = Connect { keep_alive: KEEP_ALIVE, ..upstream::hello(&client_id) };
-        let (stream, code) = shared.live().upstream.begin(connect).await?;
-        match code {
-            reason::SUCCESS => Ok(Self { stream, input: Vec::new() }),
-            code => Err(invalid(format!("the broker refused the connection with code 0x{code:02x}"))),
-        }
-    }
-
-    async fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.stream.write_all(bytes).await?;
-        self.stream.flush().await
-    }
-
-    async fn packet(&mut self) -> io::Result<Vec<u8>> {
-        loop {
-            let len =
-                split(&self.input, MAX_PACKET).map_err(|error| invalid(error.what))?.map(|frame| frame.whole.len());
-            if let Some(len) = len {
-                return Ok(self.input.drain(..len).collect());
-            }
-            if self.stream.read_buf(&mut self.input).await? == 0 {
-                return Err(invalid("the broker closed the connection"));
-            }
-        }
+        shared.live().upstream.own(connect, MAX_PACKET).await.map(Self)
     }
 
     async fn subscribe(&mut self, filter: &str) -> io::Result<()> {
         let subscriptions = vec![Subscription { filter, options: 0 }];
         let subscribe = Subscribe { packet_id: 1, properties: Properties::default(), subscriptions };
-        self.write(&subscribe.to_bytes(Version::V5)).await?;
-        let packet = tokio::time::timeout(upstream::PATIENCE, self.packet()).await.map_err(io::Error::other)??;
-        let frame = split(&packet, MAX_PACKET).ok().flatten().ok_or_else(|| invalid("the broker sent no MQTT"))?;
+        self.0.write(&subscribe.to_bytes(Version::V5)).await?;
+        let packet = tokio::time::timeout(upstream::PATIENCE, self.0.packet()).await.map_err(io::Error::other)??;
+        let frame = frame(&packet)?;
         let answer = SubAck::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
         match answer.codes {
             [code] if *code < reason::UNSPECIFIED => Ok(()),
@@ -366,6 +338,6 @@ impl Broker {
                 properties.with(PropertyId::UserProperty, tidy_warden_core::mqtt::Value::Pair(property, &sender));
         }
         let publish = Publish { dup: false, qos: 1, retain: false, topic, packet_id: Some(2), properties, payload };
-        self.write(&publish.to_bytes(Version::V5)).await
+        self.0.write(&publish.to_bytes(Version::V5)).await
     }
 }

@@ -10,7 +10,7 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
 use tidy_warden_core::mqtt::{
-    Ack, Connack, Connect, PacketType, Properties, Publish, Version, disconnect, ping_request, reason, split,
+    Ack, Connack, Connect, Frame, PacketType, Properties, Publish, Version, disconnect, ping_request, reason, split,
 };
 use tidy_warden_core::settings::{BrokerAddress, Endpoint};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
@@ -187,27 +187,16 @@ impl Upstream {
     /// Asks the broker again and again whether it is there, over one connection; ends when it is not, and says why.
     pub(crate) async fn watch(&self, well: impl Fn()) -> io::Result<()> {
         let name = format!("{HEALTH_NAME}:{}", std::process::id());
-        let (mut stream, code) = self.begin(hello(&name)).await?;
-        if code != reason::SUCCESS {
-            return Err(io::Error::other(format!("CONNACK 0x{code:02x}")));
-        }
-        let mut input = Vec::new();
+        let mut own = self.own(hello(&name), MAX_CONNACK).await?;
         loop {
-            stream.write_all(&ping_request()).await?;
-            stream.flush().await?;
+            own.write(&ping_request()).await?;
             let answer = async {
                 loop {
-                    if let Some(frame) = split(&input, MAX_CONNACK).map_err(|error| invalid(error.what))? {
-                        let (len, kind) = (frame.whole.len(), frame.packet_type);
-                        input.drain(..len);
-                        match kind {
-                            PacketType::Pingresp => return Ok(()),
-                            PacketType::Disconnect => return Err(invalid("it said goodbye")),
-                            _ => continue,
-                        }
-                    }
-                    if stream.read_buf(&mut input).await? == 0 {
-                        return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it closed the connection"));
+                    let packet = own.packet().await?;
+                    match frame(&packet)?.packet_type {
+                        PacketType::Pingresp => return Ok(()),
+                        PacketType::Disconnect => return Err(invalid("it said goodbye")),
+                        _ => {}
                     }
                 }
             };
@@ -216,9 +205,9 @@ impl Upstream {
                 .map_err(|_| io::Error::new(io::ErrorKind::TimedOut, "it did not answer PINGREQ in time"))??;
             well();
             // A broker that goes away is noticed at once.
-            let quiet = stream.read_buf(&mut input);
+            let quiet = own.stream.read_buf(&mut own.input);
             match tokio::time::timeout(ASK, quiet).await {
-                Ok(Ok(0)) => return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it closed the connection")),
+                Ok(Ok(0)) => return Err(closed()),
                 Ok(Err(error)) => return Err(error),
                 Ok(Ok(_)) | Err(_) => {}
             }
@@ -228,57 +217,46 @@ impl Upstream {
     /// Publishes one message in the guard's name, and waits until the broker has it.
     pub(crate) async fn publish(&self, message: &Publish<'_>) -> io::Result<()> {
         let name = format!("{WILL_NAME}:{}", std::process::id());
-        let (mut stream, code) = self.begin(hello(&name)).await?;
-        if code != reason::SUCCESS {
-            return Err(io::Error::other(format!("CONNACK 0x{code:02x}")));
-        }
+        let mut own = self.own(hello(&name), MAX_CONNACK).await?;
         let exchange = async {
-            stream.write_all(&message.to_bytes(Version::V5)).await?;
-            stream.flush().await?;
-            let mut input = Vec::new();
+            own.write(&message.to_bytes(Version::V5)).await?;
             // A message of QoS 0 has no answer.
             let mut waiting = message.qos > 0;
             while waiting {
-                if let Some(frame) = split(&input, MAX_CONNACK).map_err(|error| invalid(error.what))? {
-                    let (len, kind) = (frame.whole.len(), frame.packet_type);
-                    let ack = match kind {
-                        PacketType::Puback | PacketType::Pubrec | PacketType::Pubcomp => {
-                            Some(Ack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?)
-                        }
-                        _ => None,
-                    };
-                    input.drain(..len);
-                    match ack {
-                        Some(ack) if ack.code >= reason::UNSPECIFIED => {
-                            return Err(io::Error::other(format!(
-                                "the broker refused it with code 0x{:02x}",
-                                ack.code
-                            )));
-                        }
-                        Some(ack) if kind == PacketType::Pubrec => {
-                            let release = Ack { packet_type: PacketType::Pubrel, ..ack };
-                            stream.write_all(&release.to_bytes(Version::V5, None)).await?;
-                            stream.flush().await?;
-                        }
-                        Some(_) => waiting = false,
-                        None => {}
-                    }
-                } else if stream.read_buf(&mut input).await? == 0 {
-                    return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it closed the connection"));
+                let packet = own.packet().await?;
+                let frame = frame(&packet)?;
+                if !matches!(frame.packet_type, PacketType::Puback | PacketType::Pubrec | PacketType::Pubcomp) {
+                    continue;
+                }
+                let ack = Ack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
+                if ack.code >= reason::UNSPECIFIED {
+                    return Err(io::Error::other(format!("the broker refused it with code 0x{:02x}", ack.code)));
+                }
+                waiting = frame.packet_type == PacketType::Pubrec;
+                if waiting {
+                    let release = Ack { packet_type: PacketType::Pubrel, ..ack };
+                    own.write(&release.to_bytes(Version::V5, None)).await?;
                 }
             }
-            stream.write_all(&disconnect(Version::V5, reason::SUCCESS, None)).await?;
-            stream.flush().await?;
-            stream.shutdown().await?;
+            own.write(&disconnect(Version::V5, reason::SUCCESS, None)).await?;
+            own.stream.shutdown().await?;
             // What is closed before the broker has read it may be lost.
-            while stream.read_buf(&mut input).await? > 0 {
-                input.clear();
+            while own.stream.read_buf(&mut own.input).await? > 0 {
+                own.input.clear();
             }
             Ok(())
         };
         tokio::time::timeout(PATIENCE, exchange)
             .await
             .map_err(|_| io::Error::new(io::ErrorKind::TimedOut, "the broker did not take it in time"))?
+    }
+
+    /// Begins a session of the guard's own, in which the broker sends packets of at most `largest` octets.
+    pub(crate) async fn own(&self, connect: Connect<'_>, largest: usize) -> io::Result<Own> {
+        match self.begin(connect).await? {
+            (stream, reason::SUCCESS) => Ok(Own { stream, input: Vec::new(), largest }),
+            (_, code) => Err(invalid(format!("the broker refused the connection with code 0x{code:02x}"))),
+        }
     }
 
     /// Begins a session in the guard's name; gives the connection, and the code of the broker's answer.
@@ -289,8 +267,49 @@ impl Upstream {
     }
 }
 
-fn invalid(what: &str) -> io::Error {
-    io::Error::new(io::ErrorKind::InvalidData, what.to_owned())
+/// A connection to the broker in the guard's own name, MQTT 5.0.
+pub(crate) struct Own {
+    stream: BrokerStream,
+    input: Vec<u8>,
+    largest: usize,
+}
+
+impl Own {
+    pub(crate) async fn write(&mut self, octets: &[u8]) -> io::Result<()> {
+        self.stream.write_all(octets).await?;
+        self.stream.flush().await
+    }
+
+    /// The next packet, whole.
+    pub(crate) async fn packet(&mut self) -> io::Result<Vec<u8>> {
+        next_packet(&mut self.stream, &mut self.input, self.largest).await
+    }
+}
+
+/// The next packet, whole; what came behind it stays in `input`.
+async fn next_packet(stream: &mut BrokerStream, input: &mut Vec<u8>, largest: usize) -> io::Result<Vec<u8>> {
+    loop {
+        let whole = split(input, largest).map_err(|error| invalid(error.what))?.map(|frame| frame.whole.len());
+        if let Some(octets) = whole {
+            return Ok(input.drain(..octets).collect());
+        }
+        if stream.read_buf(input).await? == 0 {
+            return Err(closed());
+        }
+    }
+}
+
+/// A packet that [`Own::packet`] gave.
+pub(crate) fn frame(packet: &[u8]) -> io::Result<Frame<'_>> {
+    split(packet, packet.len()).ok().flatten().ok_or_else(|| invalid("the broker sent no MQTT"))
+}
+
+pub(crate) fn invalid(what: impl Into<String>) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, what.into())
+}
+
+fn closed() -> io::Error {
+    io::Error::new(io::ErrorKind::UnexpectedEof, "the broker closed the connection")
 }
 
 async fn tcp(endpoint: &Endpoint) -> io::Result<TcpStream> {
@@ -318,20 +337,12 @@ async fn first_answer(stream: &mut BrokerStream, connect: &Connect<'_>) -> io::R
     let answer = async {
         stream.write_all(&connect.to_bytes()).await?;
         stream.flush().await?;
-        let mut input = Vec::new();
-        loop {
-            if let Some(frame) = split(&input, MAX_CONNACK).map_err(|error| invalid(error.what))? {
-                if frame.packet_type != PacketType::Connack {
-                    return Err(invalid("it answered CONNECT with something else"));
-                }
-                return Connack::parse(&frame, connect.version)
-                    .map(|connack| connack.code)
-                    .map_err(|error| invalid(error.what));
-            }
-            if stream.read_buf(&mut input).await? == 0 {
-                return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it closed the connection"));
-            }
+        let packet = next_packet(stream, &mut Vec::new(), MAX_CONNACK).await?;
+        let frame = frame(&packet)?;
+        if frame.packet_type != PacketType::Connack {
+            return Err(invalid("it answered CONNECT with something else"));
         }
+        Connack::parse(&frame, connect.version).map(|connack| connack.code).map_err(|error| invalid(error.what))
     };
     tokio::time::timeout(PATIENCE, answer)
         .await
