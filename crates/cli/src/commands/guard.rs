@@ -30,6 +30,10 @@ pub(crate) const SOCKET: &str = "guard.sock";
 /// The file in which a guard keeps how far it has seen the audit record.
 pub(crate) const SEEN: &str = "guard.seen";
 
+/// What helps where that file holds something else.
+pub(crate) const UNREADABLE_SEEN: &str =
+    "if you are sure that nobody put an older store back, remove that file; the guard begins it anew";
+
 /// The file in which a guard keeps wills that wait.
 const WILLS: &str = "guard.wills";
 
@@ -246,6 +250,7 @@ pub(crate) async fn bind(
         GuardError::Listen { .. } => {
             Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")
         }
+        GuardError::Seen { .. } => Problem::failed("the guard cannot start").because(error).next(UNREADABLE_SEEN),
         other => Problem::failed("the guard cannot start").because(other),
     })
 }

@@ -1,11 +1,13 @@
 //! `store`: what concerns the store as a whole.
 
+use std::io::ErrorKind;
+
 use serde_json::json;
 use tidy_warden_guard::Head;
 use tidy_warden_store::Store;
 
 use super::Context;
-use super::guard::SEEN;
+use super::guard::{SEEN, UNREADABLE_SEEN};
 use crate::args::StoreCommand;
 use crate::problem::{Exit, Problem};
 
@@ -20,7 +22,12 @@ fn accept(context: &Context<'_>, yes: bool, because: Option<&str>) -> Result<Exi
     let console = context.console;
     let mut ward = context.ward()?;
     let path = ward.dir.join(SEEN);
-    let seen = Head::load(&path).map_err(|error| Problem::file("read", &path, &error))?;
+    let seen = Head::load(&path).map_err(|error| match error.kind() {
+        ErrorKind::InvalidData => {
+            Problem::failed(format!("cannot read {}", path.display())).because(error).next(UNREADABLE_SEEN)
+        }
+        _ => Problem::file("read", &path, &error),
+    })?;
     let Some(seen) = seen else {
         return Err(
             Problem::refused("there is nothing to accept").because("no guard of this ward kept what it has seen")

@@ -159,6 +159,11 @@ fn an_older_store_lets_nobody_in_until_a_person_says_so_also_after_a_restart() {
     assert!(block_on(async { world.login("wv-1").connect(guard.address).await.is_ok() }));
     world.run(&["store", "accept", "--yes"]).exits(0);
     world.run(&["audit", "log", "--subject", "the store"]).exits(0).prints(&["store.accept", "the disk died"]);
+    drop(guard);
+    world.write("w/guard.seen", "{");
+    for call in [&["store", "accept", "--yes"][..], &["guard", "--broker", "builtin"]] {
+        world.run(call).exits(1).says(&["guard.seen", "it does not hold a place", "remove that file"]);
+    }
 }
 
 #[test]
