@@ -137,22 +137,25 @@ impl Console {
 
     /// A listing.
     pub(crate) fn list(&self, listing: Listing) -> Result<(), Problem> {
-        match self.format {
-            Format::Json => {
-                let document = json!({ "schema": listing.schema, listing.key: listing.items });
-                self.write(&(pretty(&document) + "\n"))
-            }
-            Format::Jsonl => {
-                let lines: String = listing.items.iter().map(|item| format!("{item}\n")).collect();
-                self.write(&lines)
-            }
-            Format::Csv => self.write(&csv(&listing)?),
-            Format::Table if listing.rows.is_empty() => {
-                self.note(listing.empty);
-                Ok(())
-            }
-            Format::Table => self.write(&table(&listing.columns, &listing.rows)),
+        let Some(form) = self.form() else {
+            return self.rows(&listing.columns, &listing.rows, listing.empty);
+        };
+        let mut out = form.begin(listing.schema, listing.key, &listing.columns)?;
+        let count = listing.items.len();
+        for (at, (item, row)) in listing.items.into_iter().zip(listing.rows).enumerate() {
+            out.push_str(&form.one(|| item, || row)?);
+            out.push_str(form.behind(at + 1 == count));
         }
+        self.write(&(out + form.end()))
+    }
+
+    /// A list for people; `empty` is what they read if there is nothing to list.
+    pub(crate) fn rows(&self, columns: &[String], rows: &[Vec<String>], empty: &str) -> Result<(), Problem> {
+        if rows.is_empty() {
+            self.note(empty);
+            return Ok(());
+        }
+        self.write(&table(columns, rows))
     }
 
     /// Asks for a yes unless `yes` was given. Without a terminal and without `--yes` nothing is done.
@@ -216,7 +219,7 @@ impl Console {
     }
 }
 
-pub(crate) fn pretty(value: &Value) -> String {
+fn pretty(value: &Value) -> String {
     serde_json::to_string_pretty(value).unwrap_or_else(|_| value.to_string())
 }
 
@@ -257,15 +260,51 @@ pub(crate) fn table(columns: &[String], rows: &[Vec<String>]) -> String {
     text.lines().map(|line| format!("{}\n", line.trim_end())).collect()
 }
 
-fn csv(listing: &Listing) -> Result<String, Problem> {
+impl Form {
+    /// What a list begins with: in JSON the document `schema`, which has the items under `name`; in CSV the header line.
+    pub(crate) fn begin(self, schema: &str, name: &str, columns: &[String]) -> Result<String, Problem> {
+        match self {
+            Self::Json => Ok(format!("{{\n  \"schema\": {},\n  {}: [", json!(schema), json!(name))),
+            Self::Jsonl => Ok(String::new()),
+            Self::Csv => record(columns),
+        }
+    }
+
+    /// One item: JSON has `item`, CSV has `row`.
+    pub(crate) fn one(
+        self,
+        item: impl FnOnce() -> Value,
+        row: impl FnOnce() -> Vec<String>,
+    ) -> Result<String, Problem> {
+        match self {
+            Self::Json => Ok("\n    ".to_owned() + &pretty(&item()).replace('\n', "\n    ")),
+            Self::Jsonl => Ok(item().to_string() + "\n"),
+            Self::Csv => record(&row()),
+        }
+    }
+
+    /// What stands behind an item.
+    pub(crate) fn behind(self, last: bool) -> &'static str {
+        match (self, last) {
+            (Self::Json, false) => ",",
+            (Self::Json, true) => "\n  ",
+            (Self::Jsonl | Self::Csv, _) => "",
+        }
+    }
+
+    /// What a list ends with.
+    pub(crate) fn end(self) -> &'static str {
+        if self == Self::Json { "]\n}\n" } else { "" }
+    }
+}
+
+/// One line of CSV (RFC 4180).
+fn record(cells: &[String]) -> Result<String, Problem> {
     let failed = |error: csv::Error| Problem::failed("cannot write CSV").because(error);
     let mut writer = csv::Writer::from_writer(Vec::new());
-    writer.write_record(&listing.columns).map_err(failed)?;
-    for row in &listing.rows {
-        writer.write_record(row).map_err(failed)?;
-    }
-    let bytes = writer.into_inner().map_err(|error| Problem::failed("cannot write CSV").because(error))?;
-    Ok(String::from_utf8_lossy(&bytes).into_owned())
+    writer.write_record(cells).map_err(failed)?;
+    let octets = writer.into_inner().map_err(|error| Problem::failed("cannot write CSV").because(error))?;
+    Ok(String::from_utf8_lossy(&octets).into_owned())
 }
 
 /// A count and its noun, which takes an `s` (or changes `y` to `ies`) where there is not one.
@@ -300,15 +339,10 @@ mod tests {
 
     #[test]
     fn csv_quotes_what_needs_it() {
-        let listing = Listing {
-            schema: "s/1",
-            key: "k",
-            items: Vec::new(),
-            columns: vec!["a".into(), "b".into()],
-            rows: vec![vec!["1,2".into(), "\"q\"".into()]],
-            empty: "",
-        };
-        assert_eq!(csv(&listing).unwrap(), "a,b\n\"1,2\",\"\"\"q\"\"\"\n");
+        let row = || vec!["1,2".into(), "\"q\"".into()];
+        let head = Form::Csv.begin("s/1", "k", &["a".into(), "b".into()]).unwrap();
+        let line = Form::Csv.one(|| Value::Null, row).unwrap();
+        assert_eq!(head + &line + Form::Csv.end(), "a,b\n\"1,2\",\"\"\"q\"\"\"\n");
     }
 
     #[test]

@@ -4,9 +4,9 @@
 use std::fs::File;
 use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 
-use serde_json::{Value, json};
+use serde_json::Value;
 
-use crate::console::{Console, Form, pretty};
+use crate::console::{Console, Form};
 use crate::problem::Problem;
 
 /// A list that programs read, on its way out.
@@ -43,11 +43,7 @@ impl<'a, K: Ord> Spool<'a, K> {
         item: impl FnOnce() -> Value,
         row: impl FnOnce() -> Vec<String>,
     ) -> Result<(), Problem> {
-        let text = match self.form {
-            Form::Jsonl => item().to_string() + "\n",
-            Form::Json => "\n    ".to_owned() + &pretty(&item()).replace('\n', "\n    "),
-            Form::Csv => record(&row())?,
-        };
+        let text = self.form.one(item, row)?;
         self.file.write_all(text.as_bytes()).map_err(failed)?;
         let octets = u64::try_from(text.len()).unwrap_or(u64::MAX);
         self.order.push((key, self.end, octets));
@@ -61,11 +57,7 @@ impl<'a, K: Ord> Spool<'a, K> {
         let file = self.file.into_inner().map_err(|error| failed(error.into_error()))?;
         let mut file = BufReader::new(file);
         file.rewind().map_err(failed)?;
-        let mut out = match self.form {
-            Form::Json => format!("{{\n  \"schema\": {},\n  {}: [", json!(schema), json!(name)),
-            Form::Jsonl => String::new(),
-            Form::Csv => record(&self.columns)?,
-        };
+        let mut out = self.form.begin(schema, name, &self.columns)?;
         let mut at = 0;
         let count = self.order.len();
         for (number, (_, from, octets)) in self.order.into_iter().enumerate() {
@@ -77,26 +69,12 @@ impl<'a, K: Ord> Spool<'a, K> {
                 return Err(failed(io::ErrorKind::UnexpectedEof.into()));
             }
             at = from + octets;
-            if self.form == Form::Json {
-                out.push_str(if number + 1 < count { "," } else { "\n  " });
-            }
+            out.push_str(self.form.behind(number + 1 == count));
             if out.len() >= AT_ONCE {
                 self.console.write(&out)?;
                 out.clear();
             }
         }
-        if self.form == Form::Json {
-            out.push_str("]\n}\n");
-        }
-        self.console.write(&out)
+        self.console.write(&(out + self.form.end()))
     }
-}
-
-/// One line of CSV (RFC 4180).
-fn record(cells: &[String]) -> Result<String, Problem> {
-    let failed = |error: csv::Error| Problem::failed("cannot write CSV").because(error);
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    writer.write_record(cells).map_err(failed)?;
-    let octets = writer.into_inner().map_err(|error| Problem::failed("cannot write CSV").because(error))?;
-    Ok(String::from_utf8_lossy(&octets).into_owned())
 }

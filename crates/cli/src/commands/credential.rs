@@ -14,7 +14,7 @@ use tidy_warden_store::{DeviceView, Store};
 
 use super::{Context, pick};
 use crate::args::CredentialCommand;
-use crate::console::{Listing, counted};
+use crate::console::counted;
 use crate::edge::CertificateName;
 use crate::files;
 use crate::problem::{Exit, Problem};
@@ -96,7 +96,6 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
         ]
     };
     let columns = ["device", "certificate", "state", "authority", "key", "ends", "note"].map(str::to_owned).to_vec();
-    let (schema, list) = ("tidy-warden/credentials/1", "credentials");
     if let Some(form) = context.console.form() {
         let mut spool = Spool::new(context.console, form, columns)?;
         let mut result = Ok(());
@@ -108,24 +107,19 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
             }
         })?;
         result?;
-        spool.write(schema, list)?;
+        spool.write("tidy-warden/credentials/1", "credentials")?;
         return Ok(Exit::Done);
     }
     let mut found = Vec::new();
     pick::each(&ward, condition, &mut |view| found.extend(shown(view).map(|each| (key(&each), row(&each)))))?;
     found.sort();
     let count = found.len();
-    context.console.list(Listing {
-        schema,
-        key: list,
-        items: Vec::new(),
-        columns,
-        rows: found.into_iter().map(|(_, row)| row).collect(),
-        empty: match condition {
-            Some(_) => "no such certificates",
-            None => "no certificates; issue one: enroll ID --make-key --out DIR",
-        },
-    })?;
+    let rows: Vec<Vec<String>> = found.into_iter().map(|(_, row)| row).collect();
+    let empty = match condition {
+        Some(_) => "no such certificates",
+        None => "no certificates; issue one: enroll ID --make-key --out DIR",
+    };
+    context.console.rows(&columns, &rows, empty)?;
     if count > 0 {
         context.console.note(counted(count, "certificate"));
     }

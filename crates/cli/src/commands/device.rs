@@ -1,31 +1,31 @@
 //! `device`: listing machines and keeping what is known of them.
 
+mod list;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use tidy_warden_core::condition::{Candidate, Field, Found, Moment, Traits};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, credential_end, missing};
-use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
+use tidy_warden_core::fact::FactName;
+use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::policy::Changed;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{AddRefusal, CloneSigns, DeviceEdit, DeviceView, NameInUse, Store, Traffic};
+use tidy_warden_store::{AddRefusal, CloneSigns, DeviceEdit, DeviceView, Store, Traffic};
 
 use super::changes::{devices_text, of_devices, tell_back};
 use super::{Context, credential, import, pick};
-use crate::args::{AddArgs, DeviceCommand, EditArgs, ListArgs};
-use crate::console::{Form, Listing, counted};
+use crate::args::{AddArgs, DeviceCommand, EditArgs};
+use crate::console::counted;
 use crate::edge::{device_id, fact, known_kind, label_name, parse};
 use crate::problem::{Exit, Problem};
-use crate::spool::Spool;
 use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: DeviceCommand) -> Result<Exit, Problem> {
     match command {
         DeviceCommand::Add(args) => add(context, &args),
         DeviceCommand::Import(args) => import::run(context, &args),
-        DeviceCommand::List(args) => list(context, &args),
+        DeviceCommand::List(args) => list::run(context, &args),
         DeviceCommand::Show { device } => show(context, &device),
         DeviceCommand::Edit(args) => edit(context, &args),
         DeviceCommand::Retire { device, yes, because } => retire(context, &device, yes, because.text()),
@@ -107,97 +107,6 @@ fn carried_by_nobody(ward: &Ward, device: &DeviceRecord) -> Result<Option<String
     }))
 }
 
-fn list(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
-    let ward = context.ward()?;
-    let columns: Vec<Column> = args.columns.iter().map(|name| Column::parse(name)).collect::<Result<_, _>>()?;
-    for column in &columns {
-        if let Column::Field(Field::Label(name)) = column
-            && ward.store.is_used(&NameInUse::Any)?
-        {
-            pick::known_label(&ward, name)?;
-        }
-    }
-    let condition = args.condition.as_deref();
-    // For people and CSV each label has a column; which ones there are is known when all were seen.
-    let names = match (columns.is_empty(), context.console.form()) {
-        (true, None | Some(Form::Csv)) => Names::of(&ward, condition)?,
-        _ => Names::default(),
-    };
-    match context.console.form() {
-        None => list_for_people(context, &ward, condition, (&columns, &names))?,
-        Some(form) => list_for_programs(context, &ward, condition, (&columns, &names), form)?,
-    }
-    Ok(Exit::Done)
-}
-
-fn list_for_people(
-    context: &Context<'_>,
-    ward: &Ward,
-    condition: Option<&str>,
-    (columns, names): (&[Column], &Names),
-) -> Result<(), Problem> {
-    let now = ward.now();
-    let mut counts = BTreeMap::new();
-    let mut found: Vec<(DeviceId, Vec<String>)> = Vec::new();
-    pick::each(ward, condition, &mut |view| {
-        let state = DeviceState::of(&view.device, &view.credentials, now);
-        *counts.entry(state).or_insert(0u64) += 1;
-        let row = if columns.is_empty() { names.row(state, &view, true) } else { chosen(columns, &view, now, "-") };
-        found.push((view.device.id, row));
-    })?;
-    found.sort();
-    context.console.list(Listing {
-        schema: LIST,
-        key: LIST_KEY,
-        items: Vec::new(),
-        columns: if columns.is_empty() { names.columns(true) } else { columns.iter().map(Column::name).collect() },
-        rows: found.into_iter().map(|(_, row)| row).collect(),
-        empty: match ward.store.is_used(&NameInUse::Any)? {
-            true => "no such devices",
-            false => "no devices; list one: device add ID --kind KIND",
-        },
-    })?;
-    let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
-    if !parts.is_empty() {
-        let all = usize::try_from(counts.values().sum::<u64>()).unwrap_or(usize::MAX);
-        context.console.note(format!("{}: {}", counted(all, "device"), parts.join(", ")));
-    }
-    Ok(())
-}
-
-fn list_for_programs(
-    context: &Context<'_>,
-    ward: &Ward,
-    condition: Option<&str>,
-    (columns, names): (&[Column], &Names),
-    form: Form,
-) -> Result<(), Problem> {
-    let now = ward.now();
-    let titles = if columns.is_empty() { names.columns(false) } else { columns.iter().map(Column::name).collect() };
-    let mut spool = Spool::new(context.console, form, titles)?;
-    let mut result = Ok(());
-    pick::each(ward, condition, &mut |view| {
-        if result.is_err() {
-            return;
-        }
-        let state = DeviceState::of(&view.device, &view.credentials, now);
-        let item = || match columns {
-            [] => device_json(state, &view),
-            some => {
-                some.iter().map(|each| (each.name(), each.value(&view, now))).collect::<serde_json::Map<_, _>>().into()
-            }
-        };
-        let row = || if columns.is_empty() { names.row(state, &view, false) } else { chosen(columns, &view, now, "") };
-        result = spool.add(view.device.id.clone(), item, row);
-    })?;
-    result?;
-    spool.write(LIST, LIST_KEY)
-}
-
-/// The document that a list of devices is, and where in it they are.
-const LIST: &str = "tidy-warden/devices/1";
-const LIST_KEY: &str = "devices";
-
 fn device_json(state: DeviceState, view: &DeviceView) -> Value {
     let device = &view.device;
     let labels: BTreeMap<_, _> = device.labels.iter().map(|(name, value)| (name.to_string(), value)).collect();
@@ -207,132 +116,6 @@ fn device_json(state: DeviceState, view: &DeviceView) -> Value {
         "gateway": device.gateway, "owner": device.owner, "created": device.created, "seen": device.seen,
         "ends": credential_end(&view.credentials),
     })
-}
-
-/// A column that was asked for.
-enum Column {
-    Field(Field),
-    Moment(Moment),
-    Groups,
-}
-
-impl Column {
-    fn parse(name: &str) -> Result<Self, Problem> {
-        let moment = match name {
-            "ends" | "cert.ends" => Some(Moment::CertEnds),
-            "seen" => Some(Moment::Seen),
-            "created" => Some(Moment::Created),
-            _ => None,
-        };
-        match (moment, name) {
-            (Some(moment), _) => Ok(Self::Moment(moment)),
-            (None, "groups") => Ok(Self::Groups),
-            (None, name) => {
-                let plain = name.strip_prefix("label.").or_else(|| name.strip_prefix("fact.")).unwrap_or(name);
-                Field::parse(plain).map(Self::Field).map_err(|error| {
-                    Problem::usage(format!("there is no column {name:?}")).because(error).next(
-                        "id, kind, state, gateway, owner, groups, created, ends, seen, labels and facts by their names",
-                    )
-                })
-            }
-        }
-    }
-
-    fn name(&self) -> String {
-        match self {
-            Self::Field(field) => field.to_string(),
-            Self::Moment(Moment::CertEnds) => "ends".to_owned(),
-            Self::Moment(moment) => moment.as_str().to_owned(),
-            Self::Groups => "groups".to_owned(),
-        }
-    }
-
-    /// The value for a device as JSON, null where there is none.
-    fn value(&self, view: &DeviceView, now: UnixTime) -> Value {
-        let candidate = Candidate::at(&view.device, &view.credentials, now);
-        match self {
-            Self::Field(field) => match candidate.text(field) {
-                Found::Is(text) => json!(text),
-                Found::Missing | Found::Unknown => Value::Null,
-            },
-            Self::Moment(moment) => json!(candidate.time(*moment)),
-            Self::Groups => json!(view.device.groups),
-        }
-    }
-}
-
-/// The columns that were asked for.
-fn chosen(columns: &[Column], view: &DeviceView, now: UnixTime, blank: &str) -> Vec<String> {
-    let text = |value: Value| match value {
-        Value::Null => blank.to_owned(),
-        Value::String(text) => text,
-        Value::Array(all) if all.is_empty() => blank.to_owned(),
-        Value::Array(all) => all.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
-        other => other.to_string(),
-    };
-    columns.iter().map(|column| text(column.value(view, now))).collect()
-}
-
-/// The labels and facts that have columns of their own. People read labels in one column and no facts; CSV has a column for
-/// each, named as `device import` wants them.
-#[derive(Default)]
-struct Names {
-    labels: BTreeSet<LabelName>,
-    facts: BTreeSet<FactName>,
-}
-
-impl Names {
-    fn of(ward: &Ward, condition: Option<&str>) -> Result<Self, Problem> {
-        let mut names = Self::default();
-        pick::each(ward, condition, &mut |view| {
-            for label in view.device.labels.into_keys() {
-                names.labels.insert(label);
-            }
-            for fact in view.device.facts.into_keys() {
-                names.facts.insert(fact);
-            }
-        })?;
-        Ok(names)
-    }
-
-    fn columns(&self, for_people: bool) -> Vec<String> {
-        let mut columns: Vec<String> = ["id", "kind", "state"].map(str::to_owned).to_vec();
-        if for_people {
-            columns.extend(self.labels.iter().map(ToString::to_string));
-            columns.extend(["gateway", "ends", "seen"].map(str::to_owned));
-        } else {
-            columns.push("gateway".to_owned());
-            columns.extend(self.labels.iter().map(|name| format!("label.{name}")));
-            columns.extend(self.facts.iter().map(|name| format!("fact.{name}")));
-            columns.extend(["ends", "seen"].map(str::to_owned));
-        }
-        columns
-    }
-
-    fn row(&self, state: DeviceState, view: &DeviceView, for_people: bool) -> Vec<String> {
-        let device = &view.device;
-        let time = |time: Option<UnixTime>| match (time, for_people) {
-            (Some(time), true) => time.date(),
-            (Some(time), false) => time.to_string(),
-            (None, true) => "-".to_owned(),
-            (None, false) => String::new(),
-        };
-        let blank = if for_people { "-" } else { "" };
-        let gateway = device.gateway.as_ref().map_or_else(|| blank.to_owned(), ToString::to_string);
-        let label = |name: &LabelName| device.labels.get(name).map_or_else(|| blank.to_owned(), LabelValue::to_string);
-        let mut row = vec![device.id.to_string(), device.kind.to_string(), state.as_str().to_owned()];
-        if !for_people {
-            row.push(gateway.clone());
-        }
-        row.extend(self.labels.iter().map(label));
-        if for_people {
-            row.push(gateway);
-        } else {
-            row.extend(self.facts.iter().map(|name| device.facts.get(name).map_or("", Fact::value).to_owned()));
-        }
-        row.extend([time(credential_end(&view.credentials)), time(device.seen)]);
-        row
-    }
 }
 
 /// What the adopted policies give a device, as far as readiness goes, and as filters for people.

@@ -1,0 +1,248 @@
+//! `device list`: devices by a condition, in the columns that were asked for.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde_json::{Value, json};
+use tidy_warden_core::condition::{Candidate, Field, Found, Moment, Traits};
+use tidy_warden_core::device::{DeviceRecord, DeviceState, credential_end};
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::{LabelName, LabelValue};
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::{DeviceView, NameInUse, Store};
+
+use super::device_json;
+use crate::args::ListArgs;
+use crate::commands::{Context, pick};
+use crate::console::{Form, counted};
+use crate::problem::{Exit, Problem};
+use crate::spool::Spool;
+use crate::ward::Ward;
+
+pub(super) fn run(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let columns: Vec<Column> = args.columns.iter().map(|name| Column::parse(name)).collect::<Result<_, _>>()?;
+    for column in &columns {
+        if let Column::Field(Field::Label(name)) = column
+            && ward.store.is_used(&NameInUse::Any)?
+        {
+            pick::known_label(&ward, name)?;
+        }
+    }
+    let condition = args.condition.as_deref();
+    match context.console.form() {
+        None => for_people(context, &ward, condition, &columns)?,
+        Some(form) => for_programs(context, &ward, condition, &columns, form)?,
+    }
+    Ok(Exit::Done)
+}
+
+fn for_people(context: &Context<'_>, ward: &Ward, condition: Option<&str>, columns: &[Column]) -> Result<(), Problem> {
+    let now = ward.now();
+    let mut counts = BTreeMap::new();
+    let mut names = Names::default();
+    // Each label has a column; which ones there are is known when all devices were seen.
+    let (mut whole, mut rows) = (Vec::new(), Vec::new());
+    pick::each(ward, condition, &mut |view| {
+        let state = DeviceState::of(&view.device, &view.credentials, now);
+        *counts.entry(state).or_insert(0u64) += 1;
+        if columns.is_empty() {
+            names.take(&view.device);
+            whole.push((state, credential_end(&view.credentials), view.device));
+        } else {
+            rows.push((view.device.id.clone(), chosen(columns, &view, now, "-")));
+        }
+    })?;
+    rows.extend(whole.into_iter().map(|(state, ends, device)| {
+        let row = names.row((state, ends), &device, true);
+        (device.id, row)
+    }));
+    rows.sort();
+    let titles = if columns.is_empty() { names.columns(true) } else { columns.iter().map(Column::name).collect() };
+    let rows: Vec<Vec<String>> = rows.into_iter().map(|(_, row)| row).collect();
+    let empty = match ward.store.is_used(&NameInUse::Any)? {
+        true => "no such devices",
+        false => "no devices; list one: device add ID --kind KIND",
+    };
+    context.console.rows(&titles, &rows, empty)?;
+    let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
+    if !parts.is_empty() {
+        context.console.note(format!("{}: {}", counted(rows.len(), "device"), parts.join(", ")));
+    }
+    Ok(())
+}
+
+fn for_programs(
+    context: &Context<'_>,
+    ward: &Ward,
+    condition: Option<&str>,
+    columns: &[Column],
+    form: Form,
+) -> Result<(), Problem> {
+    let now = ward.now();
+    // In CSV each label and fact has a column, and the header line comes first.
+    let names = match (columns, form) {
+        ([], Form::Csv) => Names::of(ward, condition)?,
+        _ => Names::default(),
+    };
+    let titles = if columns.is_empty() { names.columns(false) } else { columns.iter().map(Column::name).collect() };
+    let mut spool = Spool::new(context.console, form, titles)?;
+    let mut result = Ok(());
+    pick::each(ward, condition, &mut |view| {
+        if result.is_err() {
+            return;
+        }
+        let state = DeviceState::of(&view.device, &view.credentials, now);
+        let item = || match columns {
+            [] => device_json(state, &view),
+            some => {
+                some.iter().map(|each| (each.name(), each.value(&view, now))).collect::<serde_json::Map<_, _>>().into()
+            }
+        };
+        let row = || {
+            if columns.is_empty() {
+                names.row((state, credential_end(&view.credentials)), &view.device, false)
+            } else {
+                chosen(columns, &view, now, "")
+            }
+        };
+        result = spool.add(view.device.id.clone(), item, row);
+    })?;
+    result?;
+    spool.write("tidy-warden/devices/1", "devices")
+}
+
+/// A column that was asked for.
+enum Column {
+    Field(Field),
+    Moment(Moment),
+    Groups,
+}
+
+impl Column {
+    fn parse(name: &str) -> Result<Self, Problem> {
+        let moment = match name {
+            "ends" | "cert.ends" => Some(Moment::CertEnds),
+            "seen" => Some(Moment::Seen),
+            "created" => Some(Moment::Created),
+            _ => None,
+        };
+        match (moment, name) {
+            (Some(moment), _) => Ok(Self::Moment(moment)),
+            (None, "groups") => Ok(Self::Groups),
+            (None, name) => {
+                let plain = name.strip_prefix("label.").or_else(|| name.strip_prefix("fact.")).unwrap_or(name);
+                Field::parse(plain).map(Self::Field).map_err(|error| {
+                    Problem::usage(format!("there is no column {name:?}")).because(error).next(
+                        "id, kind, state, gateway, owner, groups, created, ends, seen, labels and facts by their names",
+                    )
+                })
+            }
+        }
+    }
+
+    fn name(&self) -> String {
+        match self {
+            Self::Field(field) => field.to_string(),
+            Self::Moment(Moment::CertEnds) => "ends".to_owned(),
+            Self::Moment(moment) => moment.as_str().to_owned(),
+            Self::Groups => "groups".to_owned(),
+        }
+    }
+
+    /// The value for a device as JSON, null where there is none.
+    fn value(&self, view: &DeviceView, now: UnixTime) -> Value {
+        let candidate = Candidate::at(&view.device, &view.credentials, now);
+        match self {
+            Self::Field(field) => match candidate.text(field) {
+                Found::Is(text) => json!(text),
+                Found::Missing | Found::Unknown => Value::Null,
+            },
+            Self::Moment(moment) => json!(candidate.time(*moment)),
+            Self::Groups => json!(view.device.groups),
+        }
+    }
+}
+
+/// The columns that were asked for.
+fn chosen(columns: &[Column], view: &DeviceView, now: UnixTime, blank: &str) -> Vec<String> {
+    let text = |value: Value| match value {
+        Value::Null => blank.to_owned(),
+        Value::String(text) => text,
+        Value::Array(all) if all.is_empty() => blank.to_owned(),
+        Value::Array(all) => all.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
+        other => other.to_string(),
+    };
+    columns.iter().map(|column| text(column.value(view, now))).collect()
+}
+
+/// The labels and facts that have columns of their own. People read labels in one column and no facts; CSV has a column for
+/// each, named as `device import` wants them.
+#[derive(Default)]
+struct Names {
+    labels: BTreeSet<LabelName>,
+    facts: BTreeSet<FactName>,
+}
+
+impl Names {
+    fn of(ward: &Ward, condition: Option<&str>) -> Result<Self, Problem> {
+        let mut names = Self::default();
+        pick::each(ward, condition, &mut |view| names.take(&view.device))?;
+        Ok(names)
+    }
+
+    fn take(&mut self, device: &DeviceRecord) {
+        for label in device.labels.keys() {
+            if !self.labels.contains(label) {
+                self.labels.insert(label.clone());
+            }
+        }
+        for fact in device.facts.keys() {
+            if !self.facts.contains(fact) {
+                self.facts.insert(fact.clone());
+            }
+        }
+    }
+
+    fn columns(&self, for_people: bool) -> Vec<String> {
+        let mut columns: Vec<String> = ["id", "kind", "state"].map(str::to_owned).to_vec();
+        if for_people {
+            columns.extend(self.labels.iter().map(ToString::to_string));
+            columns.extend(["gateway", "ends", "seen"].map(str::to_owned));
+        } else {
+            columns.push("gateway".to_owned());
+            columns.extend(self.labels.iter().map(|name| format!("label.{name}")));
+            columns.extend(self.facts.iter().map(|name| format!("fact.{name}")));
+            columns.extend(["ends", "seen"].map(str::to_owned));
+        }
+        columns
+    }
+
+    fn row(
+        &self,
+        (state, ends): (DeviceState, Option<UnixTime>),
+        device: &DeviceRecord,
+        for_people: bool,
+    ) -> Vec<String> {
+        let time = |time: Option<UnixTime>| match (time, for_people) {
+            (Some(time), true) => time.date(),
+            (Some(time), false) => time.to_string(),
+            (None, true) => "-".to_owned(),
+            (None, false) => String::new(),
+        };
+        let blank = if for_people { "-" } else { "" };
+        let gateway = device.gateway.as_ref().map_or_else(|| blank.to_owned(), ToString::to_string);
+        let label = |name: &LabelName| device.labels.get(name).map_or_else(|| blank.to_owned(), LabelValue::to_string);
+        let mut row = vec![device.id.to_string(), device.kind.to_string(), state.as_str().to_owned()];
+        if !for_people {
+            row.push(gateway.clone());
+        }
+        row.extend(self.labels.iter().map(label));
+        if for_people {
+            row.push(gateway);
+        } else {
+            row.extend(self.facts.iter().map(|name| device.facts.get(name).map_or("", Fact::value).to_owned()));
+        }
+        row.extend([time(ends), time(device.seen)]);
+        row
+    }
+}
