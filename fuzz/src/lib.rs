@@ -58,8 +58,9 @@ pub fn policy(data: &[u8]) {
     let source = Source::new("p", text);
     let policies = match read_file(&source) {
         Ok(policies) => policies,
-        Err(error) => {
-            assert!(error.place.line >= 1 && !error.to_string().is_empty());
+        Err(errors) => {
+            assert!((1..=100).contains(&errors.len()));
+            assert!(errors.iter().all(|error| error.place.line >= 1 && !error.to_string().is_empty()));
             assert!(layout(&source).is_err(), "what cannot be read cannot be laid out");
             return;
         }

@@ -7,11 +7,14 @@ mod policy;
 mod run;
 
 use std::path::PathBuf;
+use std::process::ExitCode;
 
 use clap::{Args, Parser, Subcommand};
 
-pub(crate) use credential::{CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, PinArgs, RevokeArgs, TokenCommand};
-pub(crate) use device::{AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs};
+pub(crate) use credential::{
+    CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, PinArgs, RefreshArgs, RevokeArgs, TokenCommand,
+};
+pub(crate) use device::{AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs, RetainedArgs};
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
 pub(crate) use policy::{
     AdoptArgs, AskArgs, AskedAct, CheckArgs, CompareArgs, DraftArgs, FormatArgs, PolicyCommand, ReachArgs, TrialArgs,
@@ -34,6 +37,7 @@ register
   group      put devices under one name, by rule or by list
 credentials
   enroll     give a device its certificate: from its request (CSR), or with a key made here
+  outfit     write the public parts of outfits anew when topics or authorities change
   credential see the certificates of the fleet and whose one is, and bind others to devices
   key        block public keys that must never be certified or accepted, and list them
   token      make and read tokens that stand for a device
@@ -118,6 +122,9 @@ pub(crate) enum Command {
     /// Give a device its certificate: from its request (CSR), or with a key made here.
     #[command(alias = "enrol")]
     Enroll(Box<EnrollArgs>),
+    /// Write the public parts of outfits anew, as settings, authorities and policies are now.
+    #[command(subcommand)]
+    Outfit(OutfitCommand),
     /// See the certificates of the fleet and whose one is, and bind others to devices.
     #[command(subcommand)]
     Credential(CredentialCommand),
@@ -426,4 +433,22 @@ mod tests {
             command.get_subcommands().filter(|each| !each.is_hide_set()).map(clap::Command::get_name).collect();
         assert_eq!(shown, known);
     }
+}
+
+/// Says what is wrong with a call, or prints the help that was asked for.
+pub(crate) fn wrong_call(error: &clap::Error, typed: impl IntoIterator<Item = String>) -> ExitCode {
+    if error.kind() != clap::error::ErrorKind::MissingRequiredArgument {
+        error.exit();
+    }
+    let typed: Vec<String> = typed.into_iter().collect();
+    let mut text = error.render().to_string();
+    // What came from the environment is no part of the call.
+    for (name, value) in [("--ward", "DIR"), ("--passphrase-file", "FILE"), ("--pin-file", "FILE")] {
+        if !typed.iter().any(|word| word == name || word.starts_with(&format!("{name}="))) {
+            text = text.replace(&format!(" {name} <{value}>"), "");
+        }
+    }
+    // A closed standard error takes no word.
+    let _ = std::io::Write::write_all(&mut std::io::stderr(), text.as_bytes());
+    ExitCode::from(2)
 }

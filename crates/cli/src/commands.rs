@@ -27,7 +27,7 @@ mod watch;
 
 use std::path::{Path, PathBuf};
 
-use crate::args::{Cli, Command};
+use crate::args::{Cli, Command, OutfitCommand};
 use crate::console::Console;
 use crate::keys::Secrets;
 use crate::passphrase::{self, Passphrase, Typed};
@@ -80,6 +80,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Device(command) => device::run(&context, command),
         Command::Group(command) => group::run(&context, &command),
         Command::Enroll(args) => enroll::run(&context, &args),
+        Command::Outfit(OutfitCommand::Refresh(args)) => enroll::refresh(&context, &args),
         Command::Credential(command) => credential::run(&context, command),
         Command::Key(command) => key::run(&context, &command),
         Command::Token(command) => token::run(&context, command),
@@ -105,7 +106,7 @@ fn is_list(command: &Command) -> bool {
         AuditCommand, AuthorityCommand, CredentialCommand, DeviceCommand, GroupCommand, KeyCommand, PolicyCommand,
     };
     match command {
-        Command::Device(command) => matches!(command, DeviceCommand::List(_)),
+        Command::Device(command) => matches!(command, DeviceCommand::List(_) | DeviceCommand::Retained(_)),
         Command::Group(command) => matches!(command, GroupCommand::List),
         Command::Authority(command) => matches!(command, AuthorityCommand::List),
         Command::Credential(command) => matches!(command, CredentialCommand::List { .. }),

@@ -7,6 +7,7 @@ mod console;
 mod demo;
 mod edge;
 mod files;
+mod interrupt;
 mod keys;
 mod list;
 mod passphrase;
@@ -35,7 +36,10 @@ fn guard_memory() {
 
 fn main() -> ExitCode {
     guard_memory();
-    let cli = args::Cli::parse();
+    let cli = match args::Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => return args::wrong_call(&error, std::env::args()),
+    };
     let console = console::Console::new(cli.format, cli.quiet);
     match commands::run(cli, &console) {
         Ok(exit) => exit.into(),

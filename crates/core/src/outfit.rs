@@ -1,5 +1,7 @@
 //! The outfit's description: `connect.json`, all that a device must know to connect beside its keys and certificates.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
 /// The version of the fields below.
@@ -22,6 +24,9 @@ pub struct Connect {
     pub user_name: String,
     /// Topic filters that the adopted policies let it publish to.
     pub publish: Vec<String>,
+    /// The highest QoS for those of them that are allowed below QoS 2 only.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub publish_qos: BTreeMap<String, u8>,
     /// Topic filters that the adopted policies let it subscribe to.
     pub subscribe: Vec<String>,
     /// SHA-256 of the root certificate's DER, lower-case hexadecimal, to compare with `root.pem`.

@@ -33,6 +33,6 @@ pub use edition::{Edition, PolicyFile, digest};
 pub use fleet::{Fleet, FleetRow, Pair};
 pub use layout::layout;
 pub use pattern::{Pattern, PatternLevel, Speaker, Variable};
-pub use reach::{Reach, ReachedBy, Reaching, fleet_for, reach};
+pub use reach::{Reach, ReachedBy, Reaching, filter_texts, fleet_for, reach};
 pub use read::{parse_size, read_file};
 pub use rule::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Policy, Rate, Rule, RulePlace, Sole, Target};

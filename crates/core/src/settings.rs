@@ -29,6 +29,16 @@ pub struct Settings {
     pub guard: GuardSettings,
     /// `[hsm] module`: the PKCS#11 library of the tokens that hold authorities' keys.
     pub hsm_module: Option<String>,
+    /// `[makers.NAME]`: what the ward knows beside the store of the foreign authority NAME.
+    pub makers: BTreeMap<AuthorityName, Maker>,
+}
+
+/// What the ward knows beside the store of a foreign authority that it trusts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Maker {
+    /// `crl_file`: its revocation lists, in PEM or DER, relative to the ward. If it is set, no certificate of this authority is
+    /// taken without a list that is good at that moment.
+    pub crl_file: Option<String>,
 }
 
 /// Addresses that devices are given.
@@ -346,19 +356,15 @@ impl Settings {
     /// # Errors
     /// Every mistake in it: broken TOML, unknown keys (with the nearest known one), values of a wrong form.
     pub fn parse(source: &Source) -> Result<Self, Vec<TextError>> {
-        let root = match DeTable::parse(&source.text) {
-            Ok(root) => root,
-            Err(error) => {
-                let range = error.span().unwrap_or(0..0);
-                return Err(vec![TextError {
-                    place: source.place(range),
-                    problem: error.message().lines().next().unwrap_or("this is not TOML").to_owned(),
-                    expected: "expected TOML 1.0".to_owned(),
-                }]);
-            }
-        };
-        let mut reader = Reader { source, errors: Vec::new() };
+        let (root, broken) = DeTable::parse_recoverable(&source.text);
+        let broken = broken.into_iter().map(|error| TextError {
+            place: source.place(error.span().unwrap_or(0..0)),
+            problem: error.message().lines().next().unwrap_or("this is not TOML").to_owned(),
+            expected: "expected TOML 1.0".to_owned(),
+        });
+        let mut reader = Reader { source, errors: Vec::new(), broken: broken.collect() };
         let settings = reader.settings(root.get_ref());
+        reader.add_broken();
         match settings {
             Some(settings) if reader.errors.is_empty() => Ok(settings),
             _ => {
@@ -426,6 +432,8 @@ pub struct UnknownKind {
 struct Reader<'a> {
     source: &'a Source,
     errors: Vec<TextError>,
+    /// Where the text is not TOML. What was read around such a place may not be what was meant.
+    broken: Vec<TextError>,
 }
 
 type Table<'i> = DeTable<'i>;
@@ -433,7 +441,18 @@ type Value<'i> = Spanned<DeValue<'i>>;
 
 impl Reader<'_> {
     fn complain(&mut self, range: std::ops::Range<usize>, problem: String, expected: &str) {
-        self.errors.push(TextError { place: self.source.place(range), problem, expected: expected.to_owned() });
+        // What has no place is not there, or was not understood: not worth a word where the text is not TOML.
+        if !range.is_empty() || self.broken.is_empty() {
+            self.errors.push(TextError { place: self.source.place(range), problem, expected: expected.to_owned() });
+        }
+    }
+
+    /// Takes the places that are not TOML among the errors, in the place of what else was found in those lines: one for each.
+    fn add_broken(&mut self) {
+        let broken = std::mem::take(&mut self.broken);
+        let mut lines = std::collections::BTreeSet::new();
+        self.errors.retain(|error| broken.iter().all(|other| other.place.line != error.place.line));
+        self.errors.extend(broken.into_iter().filter(|error| lines.insert(error.place.line)));
     }
 
     /// Reports every key of `table` that is not in `known`.
@@ -508,12 +527,12 @@ impl Reader<'_> {
     }
 
     fn settings(&mut self, root: &Table<'_>) -> Option<Settings> {
-        self.only(root, "ward.toml", &["ward", "endpoints", "kinds", "guard", "desk", "store", "hsm"]);
+        self.only(root, "ward.toml", &["ward", "endpoints", "kinds", "guard", "desk", "store", "hsm", "makers"]);
         let ward = match self.table(root, "ward") {
             Some(ward) => ward,
             None => {
                 self.complain(0..0, "the section [ward] is missing".to_owned(), "expected [ward] with name = \"...\"");
-                return None;
+                &Table::new()
             }
         };
         self.only(ward, "[ward]", &["name", "enterprise_number"]);
@@ -541,7 +560,48 @@ impl Reader<'_> {
                 text.starts_with('/').then(|| text.to_owned())
             })
         });
-        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard, hsm_module })
+        let makers = self.makers(root);
+        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard, hsm_module, makers })
+    }
+
+    /// The tables of the section `section` by their names, as `parse` takes them; what is wrong is reported.
+    fn named<'t, 'i, N: Ord + std::str::FromStr<Err: std::fmt::Display>>(
+        &mut self,
+        root: &'t Table<'i>,
+        section: &str,
+        example: &str,
+    ) -> Vec<(N, &'t Table<'i>)> {
+        let mut found = Vec::new();
+        let Some(table) = self.table(root, section) else { return found };
+        for (key, value) in table {
+            let word: &str = key.get_ref();
+            match (word.parse::<N>(), value.get_ref()) {
+                (Ok(name), DeValue::Table(settings)) => found.push((name, settings)),
+                (Ok(_), _) => {
+                    let expected = format!("expected [{section}.{word}]");
+                    self.complain(value.span(), format!("`{word}` is not a table"), &expected);
+                }
+                (Err(error), _) => {
+                    self.complain(key.span(), error.to_string(), &format!("expected a name such as `{example}`"));
+                }
+            }
+        }
+        found
+    }
+
+    fn makers(&mut self, root: &Table<'_>) -> BTreeMap<AuthorityName, Maker> {
+        let named = self.named::<AuthorityName>(root, "makers", "anemo-works");
+        let read = |(name, table): (AuthorityName, &Table<'_>)| {
+            self.only(table, &format!("[makers.{name}]"), &["crl_file"]);
+            let crl_file = self.path(table, "crl_file");
+            (name, Maker { crl_file })
+        };
+        named.into_iter().map(read).collect()
+    }
+
+    /// The path of a file.
+    fn path(&mut self, table: &Table<'_>, key: &str) -> Option<String> {
+        self.text(table, key, "expected the path of a file", |text| (!text.is_empty()).then(|| text.to_owned()))
     }
 
     fn endpoints(&mut self, root: &Table<'_>) -> Endpoints {
@@ -567,24 +627,8 @@ impl Reader<'_> {
     }
 
     fn kinds(&mut self, root: &Table<'_>) -> BTreeMap<KindName, Kind> {
-        let mut kinds = BTreeMap::new();
-        let Some(table) = self.table(root, "kinds") else { return kinds };
-        for (key, value) in table {
-            let word: &str = key.get_ref();
-            let name = match word.parse::<KindName>() {
-                Ok(name) => name,
-                Err(error) => {
-                    self.complain(key.span(), error.to_string(), "expected a name such as `windvane`");
-                    continue;
-                }
-            };
-            let DeValue::Table(settings) = value.get_ref() else {
-                self.complain(value.span(), format!("`{word}` is not a table"), &format!("expected [kinds.{word}]"));
-                continue;
-            };
-            kinds.insert(name, self.kind(settings, word));
-        }
-        kinds
+        let named = self.named::<KindName>(root, "kinds", "windvane");
+        named.into_iter().map(|(name, table)| (name.clone(), self.kind(table, name.as_str()))).collect()
     }
 
     /// Complains of names that cannot be made without the ward's enterprise number.
@@ -791,11 +835,9 @@ impl Reader<'_> {
             let expected = "expected an IP address and port, such as \"0.0.0.0:8883\"";
             reader.text(table, key, expected, |text| text.parse::<SocketAddr>().ok())
         };
-        let mut file = |key: &str| {
-            self.text(table, key, "expected the path of a file", |text| (!text.is_empty()).then(|| text.to_owned()))
-        };
-        let (certificate, key) = (file("broker_certificate"), file("broker_key"));
-        let (broker_password_file, broker_ca) = (file("broker_password_file"), file("broker_ca"));
+        let (certificate, key) = (self.path(table, "broker_certificate"), self.path(table, "broker_key"));
+        let (broker_password_file, broker_ca) =
+            (self.path(table, "broker_password_file"), self.path(table, "broker_ca"));
         for (one, other) in [("broker_certificate", "broker_key"), ("broker_key", "broker_certificate")] {
             if let Some(value) = table.get(one).filter(|_| !table.contains_key(other)) {
                 self.complain(value.span(), format!("`{one}` needs `{other}`"), &format!("expected {other} beside it"));
@@ -1100,6 +1142,9 @@ desk = "{desk}"    # where devices and owners reach the desk
 # [hsm]
 # module = "/usr/lib/softhsm/libsofthsm2.so"    # the PKCS#11 library of the tokens that hold authorities' keys
 #
+# [makers.anemo-works]           # a foreign authority of this name, as `authority add --trust` took it
+# crl_file = "anemo-works.crl"    # its revocation lists; without a good one none of its certificates is taken
+#
 # [guard]
 # listen = "127.0.0.1:8883"
 # broker = "127.0.0.1:1883"      # HOST:PORT, tls://HOST:PORT, unix:/PATH or "builtin"
@@ -1123,6 +1168,19 @@ mod tests {
     fn parse(text: &str) -> Result<Settings, Vec<String>> {
         Settings::parse(&Source::new("ward.toml", text))
             .map_err(|errors| errors.iter().map(ToString::to_string).collect())
+    }
+
+    #[test]
+    fn a_place_that_is_not_toml_hides_no_other_mistake() {
+        let text = "[ward]\nname = \"North\"\nenterprise_number = = 7\n[guard]\nmax_packet = \"big\"\n[kinds.windvane]\nlife = \n\
+                    overlap = 7\n[gaurd]\n";
+        let errors = Settings::parse(&Source::new("ward.toml", text)).unwrap_err();
+        let lines: Vec<usize> = errors.iter().map(|error| error.place.line).collect();
+        assert_eq!(lines, [3, 5, 7, 8, 9], "{errors:?}");
+        // What may stand in the broken part is not missed.
+        let errors = parse("[ward\nname = \"North\"\n").unwrap_err();
+        assert!(errors.iter().all(|error| !error.contains("missing")), "{errors:?}");
+        assert!(parse("").unwrap_err()[0].contains("the section [ward] is missing"));
     }
 
     #[test]

@@ -141,12 +141,45 @@ pub struct Lexer<'a> {
 }
 
 impl<'a> Lexer<'a> {
+    /// A lexer that is to begin at the next line that [`Lexer::resume`] finds.
+    pub(crate) fn unread(source: &'a Source) -> Self {
+        Self { source, at: 0, next: Token::End, next_range: 0..0, last_end: 0, comments: Vec::new() }
+    }
+
+    /// After a mistake: goes on at the next line that begins with one of `words`, or at the end of the text. Nothing that was
+    /// taken is read again.
+    pub(crate) fn resume(&mut self, words: &[&str]) {
+        let text: &'a str = &self.source.text;
+        let mut at = self.last_end;
+        let begins = |line: &str| {
+            let line = line.trim_start();
+            words.iter().any(|word| {
+                line.strip_prefix(word)
+                    .is_some_and(|rest| *word == "}" || !rest.starts_with(|c: char| c.is_alphanumeric()))
+            })
+        };
+        self.at = loop {
+            match text[at..].find('\n') {
+                None => break text.len(),
+                Some(end) => at += end + 1,
+            }
+            if begins(&text[at..]) {
+                break at;
+            }
+        };
+        self.comments.retain(|comment| comment.end <= self.at);
+        self.next = Token::End;
+        // What was found there is a word or a sign.
+        let _ = self.advance();
+        self.last_end = self.next_range.start;
+    }
+
     /// Begins at the start of `source`.
     ///
     /// # Errors
     /// A first token that cannot be read.
     pub fn new(source: &'a Source) -> Result<Self, TextError> {
-        let mut lexer = Self { source, at: 0, next: Token::End, next_range: 0..0, last_end: 0, comments: Vec::new() };
+        let mut lexer = Self::unread(source);
         lexer.advance()?;
         lexer.last_end = 0;
         Ok(lexer)
@@ -314,6 +347,13 @@ impl<'a> Lexer<'a> {
                         "expected a word, a quoted text, or one of { } ( ) , = != < <= > >=",
                     ));
                 }
+                // A point in time may end with its distance from UTC (RFC 3339).
+                let is_time = bytes[start].is_ascii_digit() && text[start..start + len].contains('T');
+                let distance = match text[start + len..].strip_prefix('+') {
+                    Some(rest) if is_time => 1 + rest.find(|c| !in_word(c)).unwrap_or(rest.len()),
+                    _ => 0,
+                };
+                let len = len + distance;
                 (Token::Word(text[start..start + len].to_owned()), len)
             }
         };
@@ -342,6 +382,14 @@ impl<'a> Lexer<'a> {
                     }
                 },
                 '\n' => break,
+                control if control.is_control() => {
+                    let from = start + 1 + at;
+                    return Err(self.error(
+                        from..from + control.len_utf8(),
+                        format!("the character {control:?} cannot stand in a text"),
+                        "expected none; write a space",
+                    ));
+                }
                 other => out.push(other),
             }
         }

@@ -51,6 +51,31 @@ pub enum Request {
         /// Why.
         because: String,
     },
+    /// The retained messages that the broker has for some filters, once.
+    Retained {
+        /// The topic filters, at most [`Request::MOST`].
+        filters: Vec<String>,
+        /// Who asks.
+        actor: String,
+        /// Why.
+        because: String,
+    },
+    /// To take retained messages away.
+    Clear {
+        /// Their topics, at most [`Request::MOST`].
+        topics: Vec<String>,
+        /// Whose they were.
+        device: String,
+        /// Who asks.
+        actor: String,
+        /// Why.
+        because: String,
+    },
+}
+
+impl Request {
+    /// The most filters and topics in a request.
+    pub const MOST: usize = 1_000;
 }
 
 /// What is answered: one line of JSON each.
@@ -97,6 +122,11 @@ pub enum Answer {
     Sent {
         /// The broker's answer.
         code: u8,
+    },
+    /// All that was asked for was told, or done.
+    Done {
+        /// How many messages that was.
+        count: usize,
     },
     /// It does not go, or goes no longer.
     Failed {
@@ -190,14 +220,35 @@ async fn answer(shared: Arc<Shared>, stream: UnixStream) -> io::Result<()> {
         Ok(Request::Events) => events(&shared, reader, writer).await,
         Ok(Request::Messages { filter, send, actor, because }) => {
             let result = messages(&shared, &mut reader, &mut writer, (filter, send), (actor, because)).await;
-            match result {
-                Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
-                    tell(&mut writer, &Answer::Failed { why: error.to_string() }).await
-                }
-                other => other,
-            }
+            failed(result, &mut writer).await
+        }
+        Ok(Request::Retained { filters, actor, because }) => {
+            let done = retained(&shared, &mut writer, filters, (actor, because));
+            finish(done.await, &mut writer).await
+        }
+        Ok(Request::Clear { topics, device, actor, because }) => {
+            let done = clear(&shared, topics, device, (actor, because));
+            finish(done.await, &mut writer).await
         }
         Err(error) => tell(&mut writer, &Answer::Failed { why: format!("this is not a request: {error}") }).await,
+    }
+}
+
+/// Says what failed to whoever still listens.
+async fn failed(result: io::Result<()>, writer: &mut OwnedWriteHalf) -> io::Result<()> {
+    match result {
+        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+            tell(writer, &Answer::Failed { why: error.to_string() }).await
+        }
+        other => other,
+    }
+}
+
+/// Says how many it were, or what failed.
+async fn finish(result: io::Result<usize>, writer: &mut OwnedWriteHalf) -> io::Result<()> {
+    match result {
+        Ok(count) => tell(writer, &Answer::Done { count }).await,
+        Err(error) => failed(Err(error), writer).await,
     }
 }
 
@@ -256,15 +307,15 @@ async fn messages(
     });
     let subject = filter.clone().or_else(|| send.as_ref().map(|(topic, _)| topic.clone())).unwrap_or_default();
     let note = WatchNote { act: "messages.watch", subject, detail: detail.to_string(), actor, because };
-    let recorded = shared.knowledge.record_watch(note).await;
-    let entry = recorded.map_err(|error| io::Error::other(format!("this could not be recorded: {error}")))?;
+    let entry = record(shared, note).await?;
     let mut broker = Broker::open(shared, entry).await?;
     if let Some(filter) = &filter {
         broker.subscribe(filter).await?;
     }
     tell(writer, &Answer::Begun { entry: Some(entry) }).await?;
     if let Some((topic, payload)) = &send {
-        broker.publish(topic, payload.as_bytes(), entry, &shared.live().settings.guard.sender_property).await?;
+        let property = &shared.live().settings.guard.sender_property.clone();
+        broker.send(topic, payload.as_bytes(), false, (entry, property.as_str())).await?;
     }
     let mut ping = tokio::time::interval(Duration::from_secs(u64::from(KEEP_ALIVE) / 2));
     let mut waiting = send.is_some();
@@ -284,16 +335,7 @@ async fn messages(
         match frame.packet_type {
             PacketType::Publish => {
                 let publish = Publish::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
-                let property = &shared.live().settings.guard.sender_property;
-                let message = Answer::Message {
-                    time: shared.clock.now(),
-                    topic: publish.topic.to_owned(),
-                    payload: String::from_utf8_lossy(publish.payload).into_owned(),
-                    size: publish.payload.len(),
-                    retain: publish.retain,
-                    sender: publish.properties.user(property).map(str::to_owned),
-                };
-                tell(writer, &message).await?;
+                tell(writer, &message(shared, &publish)).await?;
             }
             PacketType::Puback => {
                 let code = Ack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?.code;
@@ -303,6 +345,130 @@ async fn messages(
             PacketType::Disconnect => return Err(invalid("the broker ended it")),
             _ => {}
         }
+    }
+}
+
+/// Writes into the audit record what a person is about to see or do; gives the number of the entry.
+async fn record(shared: &Shared, note: WatchNote) -> io::Result<i64> {
+    let recorded = shared.knowledge.record_watch(note).await;
+    recorded.map_err(|error| io::Error::other(format!("this could not be recorded: {error}")))
+}
+
+/// A message as the socket tells it.
+fn message(shared: &Shared, publish: &Publish<'_>) -> Answer {
+    let property = &shared.live().settings.guard.sender_property;
+    Answer::Message {
+        time: shared.clock.now(),
+        topic: publish.topic.to_owned(),
+        payload: String::from_utf8_lossy(publish.payload).into_owned(),
+        size: publish.payload.len(),
+        retain: publish.retain,
+        sender: publish.properties.user(property).map(str::to_owned),
+    }
+}
+
+/// How long after the broker's last word no retained message is expected any more. It answers in turn, as a rule; nothing in
+/// MQTT says that it must.
+const QUIET: Duration = Duration::from_millis(500);
+
+/// How many retained messages are told at most, and for how long.
+const MOST_RETAINED: usize = 10_000;
+const RETAINED_TIME: Duration = Duration::from_secs(60);
+
+/// Tells the retained messages that the broker has for `filters`, each topic once.
+async fn retained(
+    shared: &Shared,
+    writer: &mut OwnedWriteHalf,
+    filters: Vec<String>,
+    (actor, because): (String, String),
+) -> io::Result<usize> {
+    if filters.len() > Request::MOST {
+        return Err(invalid(format!("more than {} filters in one request", Request::MOST)));
+    }
+    for filter in &filters {
+        filter.parse::<TopicFilter>().map_err(|error| invalid(error.to_string()))?;
+    }
+    let detail = serde_json::json!({ "retained": filters }).to_string();
+    let subject = filters.first().cloned().unwrap_or_default();
+    let entry = record(shared, WatchNote { act: "messages.watch", subject, detail, actor, because }).await?;
+    let mut broker = Broker::open(shared, entry).await?;
+    let mut topics = std::collections::HashSet::new();
+    let deadline = tokio::time::Instant::now() + RETAINED_TIME;
+    // One filter at a time: so the broker never has more to say at once than one of them brings.
+    for filter in &filters {
+        broker.ask(filter).await?;
+        loop {
+            let packet = match tokio::time::timeout(QUIET, broker.0.packet()).await {
+                Err(_) => break,
+                Ok(packet) => packet?,
+            };
+            if topics.len() >= MOST_RETAINED || tokio::time::Instant::now() > deadline {
+                return Err(io::Error::other(format!(
+                    "there are more than {MOST_RETAINED}, or the broker is too slow"
+                )));
+            }
+            let frame = frame(&packet)?;
+            match frame.packet_type {
+                PacketType::Publish => {
+                    let publish = Publish::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
+                    if publish.retain && topics.insert(publish.topic.to_owned()) {
+                        tell(writer, &message(shared, &publish)).await?;
+                    }
+                }
+                PacketType::Suback => taken(&frame)?,
+                PacketType::Disconnect => return Err(invalid("the broker ended it")),
+                _ => {}
+            }
+        }
+    }
+    Ok(topics.len())
+}
+
+/// Takes retained messages away, each by an empty one in its place (MQTT 5.0 section 3.3.1.3).
+async fn clear(
+    shared: &Shared,
+    topics: Vec<String>,
+    device: String,
+    (actor, because): (String, String),
+) -> io::Result<usize> {
+    if topics.len() > Request::MOST {
+        return Err(invalid(format!("more than {} topics in one request", Request::MOST)));
+    }
+    for topic in &topics {
+        TopicName::parse(topic).map_err(|error| invalid(error.to_string()))?;
+    }
+    let detail = serde_json::json!({ "topics": topics }).to_string();
+    let entry = record(shared, WatchNote { act: "messages.clear", subject: device, detail, actor, because }).await?;
+    let mut broker = Broker::open(shared, entry).await?;
+    for topic in &topics {
+        let property = shared.live().settings.guard.sender_property.clone();
+        broker.send(topic, b"", true, (entry, &property)).await?;
+        loop {
+            let packet =
+                tokio::time::timeout(upstream::PATIENCE, broker.0.packet()).await.map_err(io::Error::other)??;
+            let frame = frame(&packet)?;
+            match frame.packet_type {
+                PacketType::Puback => {
+                    let code = Ack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?.code;
+                    if code >= reason::UNSPECIFIED {
+                        return Err(invalid(format!("the broker refused to clear {topic}: PUBACK 0x{code:02x}")));
+                    }
+                    break;
+                }
+                PacketType::Disconnect => return Err(invalid("the broker ended it")),
+                _ => {}
+            }
+        }
+    }
+    Ok(topics.len())
+}
+
+/// Whether the broker took a subscription.
+fn taken(frame: &tidy_warden_core::mqtt::Frame<'_>) -> io::Result<()> {
+    let answer = SubAck::parse(frame, Version::V5).map_err(|error| invalid(error.what))?;
+    match answer.codes {
+        [code] if *code < reason::UNSPECIFIED => Ok(()),
+        codes => Err(invalid(format!("the broker refused the subscription: {codes:02x?}"))),
     }
 }
 
@@ -317,27 +483,34 @@ impl Broker {
         shared.live().upstream.own(connect, MAX_PACKET).await.map(Self)
     }
 
-    async fn subscribe(&mut self, filter: &str) -> io::Result<()> {
+    /// Asks for a subscription.
+    async fn ask(&mut self, filter: &str) -> io::Result<()> {
         let subscriptions = vec![Subscription { filter, options: 0 }];
         let subscribe = Subscribe { packet_id: 1, properties: Properties::default(), subscriptions };
-        self.0.write(&subscribe.to_bytes(Version::V5)).await?;
-        let packet = tokio::time::timeout(upstream::PATIENCE, self.0.packet()).await.map_err(io::Error::other)??;
-        let frame = frame(&packet)?;
-        let answer = SubAck::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
-        match answer.codes {
-            [code] if *code < reason::UNSPECIFIED => Ok(()),
-            codes => Err(invalid(format!("the broker refused the subscription: {codes:02x?}"))),
-        }
+        self.0.write(&subscribe.to_bytes(Version::V5)).await
     }
 
-    async fn publish(&mut self, topic: &str, payload: &[u8], entry: i64, property: &str) -> io::Result<()> {
+    async fn subscribe(&mut self, filter: &str) -> io::Result<()> {
+        self.ask(filter).await?;
+        let packet = tokio::time::timeout(upstream::PATIENCE, self.0.packet()).await.map_err(io::Error::other)??;
+        taken(&frame(&packet)?)
+    }
+
+    /// Sends a message that names the entry of the audit record as its sender.
+    async fn send(
+        &mut self,
+        topic: &str,
+        payload: &[u8],
+        retain: bool,
+        (entry, property): (i64, &str),
+    ) -> io::Result<()> {
         let sender = format!("operator:{entry}");
         let mut properties = Properties::default();
         if !property.is_empty() {
             properties =
                 properties.with(PropertyId::UserProperty, tidy_warden_core::mqtt::Value::Pair(property, &sender));
         }
-        let publish = Publish { dup: false, qos: 1, retain: false, topic, packet_id: Some(2), properties, payload };
+        let publish = Publish { dup: false, qos: 1, retain, topic, packet_id: Some(2), properties, payload };
         self.0.write(&publish.to_bytes(Version::V5)).await
     }
 }

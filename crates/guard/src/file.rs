@@ -1,8 +1,18 @@
 //! Files in which the guard keeps what must outlive it.
 
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
+
+/// The octets of the file at `path`, of which there may be `most`.
+pub(crate) fn read(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    let mut octets = Vec::new();
+    std::fs::File::open(path)?.take(most + 1).read_to_end(&mut octets)?;
+    if octets.len() as u64 > most {
+        return Err(io::Error::new(io::ErrorKind::FileTooLarge, format!("it has more than {most} bytes")));
+    }
+    Ok(octets)
+}
 
 /// Puts `octets` in the place of the file at `path`, for its owner only: what stood there stays whole until they are on the disk.
 pub(crate) fn replace(path: &Path, octets: &[u8]) -> io::Result<()> {

@@ -197,7 +197,7 @@ fn end_exhausted(shared: &Shared, told: &mut Option<Instant>) {
 
 /// Reads the credentials of all sessions whose devices changed, many at once, and hands each what it says; `None` stands for
 /// all devices.
-async fn look_up(shared: &Arc<Shared>, now: UnixTime, changed: Option<&HashSet<DeviceId>>) {
+pub(crate) async fn look_up(shared: &Arc<Shared>, now: UnixTime, changed: Option<&HashSet<DeviceId>>) {
     let concerned = shared.registry.concerned(now, |device| changed.is_none_or(|changed| changed.contains(device)));
     let settings = shared.live().settings.clone();
     for some in concerned.chunks(LOOKED_UP) {

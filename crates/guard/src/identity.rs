@@ -18,6 +18,7 @@ use tidy_warden_store::{
 };
 use tokio::sync::Mutex;
 
+use crate::makers::{Listed, MakerLists};
 use crate::seen::Head;
 use crate::trust::Trust;
 
@@ -38,6 +39,8 @@ pub(crate) struct Knowledge {
     clock: Arc<dyn Clock>,
     sight: Arc<SyncMutex<Sight>>,
     memory: Arc<SyncMutex<Memory>>,
+    /// What foreign authorities say of the certificates that they signed.
+    pub(crate) maker_lists: Arc<MakerLists>,
 }
 
 /// How well the store is seen.
@@ -135,6 +138,8 @@ pub(crate) enum NotAdmitted {
     UnknownDevice(String),
     #[error(transparent)]
     Barred(#[from] Barred),
+    #[error(transparent)]
+    Listed(#[from] Listed),
     #[error("{0}")]
     Credential(#[from] tidy_warden_core::credential::Unusable),
     #[error("the kind `{0}` does not sign in by token")]
@@ -176,7 +181,12 @@ impl Found {
     }
 
     /// Whether the credential may sign in at `now`.
-    fn judge(self, credential: &Credential, settings: &Settings, now: UnixTime) -> Result<Admitted, NotAdmitted> {
+    fn judge(
+        self,
+        credential: &Credential,
+        (settings, lists): (&Settings, &MakerLists),
+        now: UnixTime,
+    ) -> Result<Admitted, NotAdmitted> {
         let device = self.device;
         let barred = device.barred();
         let admitted = match (credential, self.credential) {
@@ -196,6 +206,9 @@ impl Found {
             }
             (Credential::Certificate(_), Some(record)) => {
                 record.may_sign_in(now)?;
+                if let (Origin::Foreign, Some(maker)) = (record.origin, &record.authority) {
+                    lists.judge(maker, (None, record.serial.as_ref()), now)?;
+                }
                 let ends = record.usable_until().unwrap_or(now);
                 Ok(Admitted { device, ends, shown: format!("certificate {}", record.name()) })
             }
@@ -231,6 +244,7 @@ impl Knowledge {
             clock,
             sight: Arc::new(SyncMutex::new(sight)),
             memory: Arc::default(),
+            maker_lists: Arc::default(),
         }
     }
 
@@ -417,12 +431,12 @@ impl Knowledge {
                     return Err(NotAdmitted::Behind(what));
                 }
                 let found = found.ok_or_else(|| unknown(credential))?;
-                let admitted = found.clone().judge(credential, settings, now)?;
+                let admitted = found.clone().judge(credential, (settings, &self.maker_lists), now)?;
                 self.memory().keep(credential, found, changes.to);
                 Ok((admitted, Some(changes)))
             }
             Err(error) => match self.recall(credential, settings) {
-                Some(found) => Ok((found.judge(credential, settings, now)?, None)),
+                Some(found) => Ok((found.judge(credential, (settings, &self.maker_lists), now)?, None)),
                 None => Err(error.into()),
             },
         }
@@ -457,7 +471,7 @@ impl Knowledge {
         .await?;
         let judged = credentials.iter().zip(all).map(|(credential, found)| {
             let found = found.ok_or_else(|| unknown(credential))?;
-            let admitted = found.clone().judge(credential, &settings, now)?;
+            let admitted = found.clone().judge(credential, (&settings, &self.maker_lists), now)?;
             self.memory().keep(credential, found, at);
             Ok(admitted)
         });
@@ -497,6 +511,7 @@ impl Knowledge {
         }
         let maker = trust.maker(leaf, self.now()).ok_or(NotAdmitted::UnknownCertificate)?;
         let (name, vouched) = (maker.name.clone(), maker.trust.clone());
+        self.maker_lists.judge(&name, (Some(&leaf.issuer), Some(&leaf.serial)), self.now())?;
         if let Some((record, device)) = &known {
             if !vouched.kinds.contains(&device.kind) {
                 return Err(NotAdmitted::UnknownCertificate);

@@ -17,6 +17,7 @@ mod identity;
 mod kept;
 mod listener;
 mod live;
+mod makers;
 mod message;
 mod meter;
 mod metrics;

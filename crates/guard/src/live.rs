@@ -1,8 +1,10 @@
 //! What a guard takes from its ward at the start, and anew while it runs.
 
+use std::collections::BTreeMap;
+use std::path::PathBuf;
 use std::sync::Arc;
 
-use tidy_warden_core::id::KindName;
+use tidy_warden_core::id::{AuthorityName, KindName};
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::Clock;
@@ -25,6 +27,8 @@ pub struct LiveConfig {
     pub token_key: PublicKey,
     /// The broker.
     pub upstream: Upstream,
+    /// The files with the revocation lists of foreign authorities, of those that need one.
+    pub maker_files: BTreeMap<AuthorityName, PathBuf>,
 }
 
 /// What can be changed while the guard runs.
@@ -33,6 +37,7 @@ pub(crate) struct Live {
     pub(crate) parties: Parties,
     pub(crate) token_key: PublicKey,
     pub(crate) upstream: Upstream,
+    pub(crate) maker_files: Arc<BTreeMap<AuthorityName, PathBuf>>,
     pub(crate) tls: TlsParts,
     /// Grows with each change.
     pub(crate) generation: u64,
@@ -51,6 +56,7 @@ impl Live {
             parties: config.parties,
             token_key: config.token_key,
             upstream: config.upstream,
+            maker_files: Arc::new(config.maker_files),
             tls: TlsParts::new(config.tls, clock, trust)?,
             generation,
             sender_property,

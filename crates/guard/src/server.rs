@@ -18,6 +18,7 @@ use crate::health;
 use crate::identity::{Follows, Knowledge, Stores};
 use crate::listener::{Form, accept};
 use crate::live::{Live, LiveConfig};
+use crate::makers::MakerFiles;
 use crate::openings::Openings;
 use crate::seen::Head;
 use crate::shared::{GuardError, Shared, Versions};
@@ -81,6 +82,7 @@ pub struct Guard {
     position: Position,
     seen: Option<PathBuf>,
     wills: Option<PathBuf>,
+    maker_files: MakerFiles,
 }
 
 async fn bind_tcp(address: SocketAddr) -> Result<TcpListener, GuardError> {
@@ -109,6 +111,8 @@ impl Guard {
         let behind = matches!(shared.knowledge.compare(&changes), Follows::Behind(_));
         let none = Arc::new(Trust::default());
         shared.trust.set(shared.knowledge.trust(none, changes.authorities).await?);
+        let mut maker_files = MakerFiles::default();
+        maker_files.look(&shared).await;
         if let Some(path) = &config.wills
             && let Err(error) = shared.wills.load(path)
         {
@@ -139,7 +143,8 @@ impl Guard {
                 None
             }
         };
-        Ok(Self { listener, websocket, metrics, control, shared, position, seen: config.seen, wills: config.wills })
+        let Config { seen, wills, .. } = config;
+        Ok(Self { listener, websocket, metrics, control, shared, position, seen, wills, maker_files })
     }
 
     /// The address that it listens on.
@@ -153,14 +158,15 @@ impl Guard {
     /// Serves until `stop` is ready, then ends all sessions and returns. What comes from `reloads` takes effect at once,
     /// except for addresses to listen on.
     pub async fn run(self, stop: impl Future<Output = ()>, mut reloads: mpsc::Receiver<LiveConfig>) {
-        let Self { listener, websocket, metrics, control, shared, position, seen, wills } = self;
+        let Self { listener, websocket, metrics, control, shared, position, seen, wills, maker_files } = self;
         let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|each| each.local_addr().ok());
         if let Ok(address) = listener.local_addr() {
             let (websocket, metrics) = (of(&websocket), of(&metrics));
             shared.emit(Event::Listening { address, websocket, metrics, edition: position.versions.edition });
         }
         let (control, socket) = control.map(control::Socket::split).unzip();
-        let beside = Beside { shared: shared.clone(), position, seen, wills: wills.clone(), metrics, control };
+        let kept = wills.clone();
+        let beside = Beside { shared: shared.clone(), position, seen, wills: kept, maker_files, metrics, control };
         let beside = match beside.start() {
             Ok(beside) => beside,
             Err(error) => {
@@ -213,6 +219,7 @@ struct Beside {
     position: Position,
     seen: Option<PathBuf>,
     wills: Option<PathBuf>,
+    maker_files: MakerFiles,
     metrics: Option<TcpListener>,
     control: Option<UnixListener>,
 }
@@ -225,7 +232,7 @@ struct Running {
 
 impl Beside {
     fn start(self) -> std::io::Result<Running> {
-        let Self { shared, position, seen, wills, metrics, control } = self;
+        let Self { shared, position, seen, wills, maker_files, metrics, control } = self;
         // Sockets belong to the runtime that made them.
         let metrics = metrics.map(TcpListener::into_std).transpose()?;
         let control = control.map(UnixListener::into_std).transpose()?;
@@ -234,6 +241,7 @@ impl Beside {
         let all = async move {
             let mut tasks = tokio::task::JoinSet::new();
             tasks.spawn(follow(shared.clone(), position));
+            tasks.spawn(maker_files.follow(shared.clone()));
             tasks.spawn(keep(shared.clone(), seen, wills));
             tasks.spawn(try_bypass(shared.clone()));
             tasks.spawn(watch_broker(shared.clone()));

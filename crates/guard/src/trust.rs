@@ -19,6 +19,13 @@ pub(crate) struct Maker {
     pub(crate) trust: tidy_warden_store::Trust,
 }
 
+impl Maker {
+    /// Its own certificate, and those between it and its devices.
+    pub(crate) fn authorities(&self) -> impl Iterator<Item = &Certificate> {
+        std::iter::once(&self.certificate).chain(&self.above)
+    }
+}
+
 /// Certificates and keys that were bound to devices: the first eight octets of their digests. A hit only lets the handshake
 /// go on; at CONNECT the store is asked in full.
 #[derive(Debug, Default, Clone)]
@@ -114,6 +121,11 @@ impl Trust {
     /// Whether a certificate in DER, whose key was proved before, would be taken now.
     pub(crate) fn takes(&self, leaf: &[u8], now: UnixTime) -> bool {
         Certificate::from_der(leaf).is_ok_and(|leaf| self.judge(&leaf, now).is_ok())
+    }
+
+    /// All trusted makers.
+    pub(crate) fn makers(&self) -> impl Iterator<Item = &Maker> {
+        self.makers.iter()
     }
 
     /// The trusted maker who signed a certificate.

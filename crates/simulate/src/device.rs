@@ -44,7 +44,7 @@ pub struct Login {
 #[non_exhaustive]
 pub enum ConnectError {
     /// The connection failed before MQTT began, as by a TLS alert.
-    #[error("{0}")]
+    #[error("{}", handshake_words(.0))]
     Io(#[from] io::Error),
     /// TLS cannot be set up with what was given.
     #[error("{0}")]
@@ -59,6 +59,38 @@ pub enum ConnectError {
         /// Whether the TLS session was resumed.
         resumed: bool,
     },
+}
+
+/// What became of a TLS handshake, in words of what the two sides showed each other.
+#[must_use]
+pub fn handshake_words(error: &io::Error) -> String {
+    use rustls::{AlertDescription as Alert, CertificateError as Bad, Error};
+    let words = match error.get_ref().and_then(|inner| inner.downcast_ref::<Error>()) {
+        Some(Error::InvalidCertificate(bad)) => match bad {
+            Bad::UnknownIssuer => "the server's certificate does not lead to the root in the outfit",
+            Bad::Expired | Bad::ExpiredContext { .. } => "the server's certificate has ended",
+            Bad::NotValidYet | Bad::NotValidYetContext { .. } => "the server's certificate is not valid yet",
+            Bad::NotValidForName | Bad::NotValidForNameContext { .. } => {
+                "the server's certificate does not have the name that the outfit says"
+            }
+            other => return format!("the server's certificate is refused: {other:?}"),
+        },
+        Some(Error::AlertReceived(alert)) => match alert {
+            Alert::UnknownCA => "the server does not know the authority of the device's certificate",
+            Alert::CertificateExpired => "the server says that the device's certificate has ended",
+            Alert::CertificateRevoked => "the server says that the device's certificate is revoked",
+            Alert::BadCertificate | Alert::CertificateUnknown | Alert::AccessDenied => {
+                "the server refused the device's certificate"
+            }
+            Alert::CertificateRequired => "the server wants a certificate, and none was shown",
+            Alert::DecryptError => "the server says that the device has not the key of its certificate",
+            other => return format!("the server ended the handshake: {other:?}"),
+        },
+        Some(Error::InvalidMessage(_)) => "the server does not speak TLS",
+        _ if error.kind() == io::ErrorKind::UnexpectedEof => "the server closed the connection",
+        _ => return error.to_string(),
+    };
+    words.to_owned()
 }
 
 /// What the other side answered.
@@ -411,11 +443,40 @@ impl Device {
         payload: &[u8],
         properties: Properties<'_>,
     ) -> io::Result<Outcome> {
-        let packet_id = self.packet_id();
-        let publish =
-            Publish { dup: false, qos: 1, retain: false, topic, packet_id: Some(packet_id), properties, payload };
+        self.publish_all(topic, payload, (1, false), properties).await
+    }
+
+    /// Publishes with QoS 0, which nothing answers.
+    ///
+    /// # Errors
+    /// The connection ended.
+    pub async fn publish_unanswered(&mut self, topic: &str, payload: &[u8]) -> io::Result<Outcome> {
+        self.publish_all(topic, payload, (0, false), Properties::default()).await
+    }
+
+    /// Publishes a message that the broker is to retain.
+    ///
+    /// # Errors
+    /// The connection ended.
+    pub async fn retain(&mut self, topic: &str, payload: &[u8]) -> io::Result<Outcome> {
+        self.publish_all(topic, payload, (1, true), Properties::default()).await
+    }
+
+    async fn publish_all(
+        &mut self,
+        topic: &str,
+        payload: &[u8],
+        (qos, retain): (u8, bool),
+        properties: Properties<'_>,
+    ) -> io::Result<Outcome> {
+        let packet_id = (qos > 0).then(|| self.packet_id());
+        let publish = Publish { dup: false, qos, retain, topic, packet_id, properties, payload };
         let bytes = publish.to_bytes(self.version);
         self.send(&bytes).await?;
+        if qos == 0 {
+            // Nothing answers it.
+            return Ok(Outcome { code: reason::SUCCESS, reason: None });
+        }
         let packet = self.answer(&[PacketType::Puback]).await?;
         let frame =
             split(&packet, MAX_PACKET).map_err(invalid)?.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidData))?;

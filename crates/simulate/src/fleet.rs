@@ -1,5 +1,6 @@
 //! A device that goes about its day: it publishes where it may, answers what it is asked, and misbehaves if it is told to.
 
+use std::collections::HashSet;
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -7,6 +8,8 @@ use std::time::Duration;
 
 use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_core::mqtt::{Properties, PropertyId, Value};
+use tidy_warden_core::outfit::Connect;
+use tidy_warden_core::topic::{TopicFilter, TopicName, uncovered};
 use tokio::time::Instant;
 
 use crate::device::{ConnectError, Device, Login};
@@ -56,8 +59,8 @@ pub struct Doing {
     pub until: Instant,
     /// How it misbehaves, if it does.
     pub misdeed: Option<Misdeed>,
-    /// The name of another device, for those who take it.
-    pub other: String,
+    /// Another device, for those who take its name or its topics.
+    pub other: Arc<Connect>,
 }
 
 /// Who is told what a device does.
@@ -71,6 +74,31 @@ pub fn concrete(filter: &str) -> String {
         other => other,
     });
     levels.collect::<Vec<_>>().join("/")
+}
+
+/// What is forbidden to a device, and near: topics of another device, and filters that are wider than its own by a level or
+/// more.
+fn wrong(own: &Connect, other: &Connect) -> (Vec<String>, Vec<String>) {
+    let parse = |all: &[String]| -> Vec<TopicFilter> { all.iter().filter_map(|filter| filter.parse().ok()).collect() };
+    let (publish, subscribe) = (parse(&own.publish), parse(&own.subscribe));
+    let mine =
+        |topic: &String| TopicName::parse(topic).is_ok_and(|topic| publish.iter().any(|filter| filter.matches(topic)));
+    let topics = other.publish.iter().map(|filter| concrete(filter)).filter(|topic| !mine(topic)).collect();
+    let wider = |filter: &String| {
+        let mut levels: Vec<&str> = filter.split('/').collect();
+        while levels.pop().is_some() {
+            let text = levels.iter().copied().chain(["#"]).collect::<Vec<_>>().join("/");
+            let filter: TopicFilter = text.parse().ok()?;
+            if uncovered(&filter, &subscribe).is_some() {
+                return Some(text);
+            }
+        }
+        None
+    };
+    let mut filters: Vec<String> = own.subscribe.iter().chain(&own.publish).filter_map(wider).collect();
+    filters.sort();
+    filters.dedup();
+    (topics, filters)
 }
 
 /// What a device of this sort would say on a topic: its last level tells what it measures.
@@ -94,7 +122,7 @@ fn reading(topic: &str, round: u32) -> String {
 pub async fn run(outfit: &Outfit, doing: &Doing, tell: &Tell) -> Result<(), ConnectError> {
     let mut login = outfit.login()?;
     match doing.misdeed {
-        Some(Misdeed::DuplicateId) => login.client_id.clone_from(&doing.other),
+        Some(Misdeed::DuplicateId) => login.client_id.clone_from(&doing.other.client_id),
         Some(Misdeed::StolenKey) => login = thief(outfit)?,
         _ => {}
     }
@@ -131,10 +159,18 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
         tell(name, Act::Refused(what.to_owned(), outcome.told()));
     };
     let mut filters = outfit.connect.subscribe.clone();
-    let mut topics: Vec<String> = outfit.connect.publish.iter().map(|filter| concrete(filter)).collect();
+    let connect = &outfit.connect;
+    let mut topics: Vec<String> = connect.publish.iter().map(|filter| concrete(filter)).collect();
+    let unanswered: HashSet<String> = connect
+        .publish
+        .iter()
+        .filter(|filter| connect.publish_qos.get(*filter) == Some(&0))
+        .map(|filter| concrete(filter))
+        .collect();
     if doing.misdeed == Some(Misdeed::WrongTopics) {
-        filters = vec!["#".to_owned()];
-        topics.push(format!("rope/elsewhere/{}/brake", doing.other));
+        let (more_topics, more_filters) = wrong(&outfit.connect, &doing.other);
+        topics.extend(more_topics);
+        filters.extend(more_filters);
     }
     for filter in &filters {
         let outcome = device.subscribe(filter).await?;
@@ -149,7 +185,11 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
     let mut round = 0u32;
     while Instant::now() < doing.until {
         for topic in &topics {
-            let outcome = device.publish(topic, reading(topic, round).as_bytes()).await?;
+            let payload = reading(topic, round);
+            let outcome = match unanswered.contains(topic) {
+                true => device.publish_unanswered(topic, payload.as_bytes()).await?,
+                false => device.publish(topic, payload.as_bytes()).await?,
+            };
             if outcome.is_ok() {
                 tell(name, Act::Published(topic.clone()));
             } else {
@@ -182,6 +222,29 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_wrong_is_near_and_never_allowed() {
+        let connect = |device: &str, publish: &[&str], subscribe: &[&str]| Connect {
+            schema: String::new(),
+            device: device.to_owned(),
+            host: String::new(),
+            port: 0,
+            client_id: device.to_owned(),
+            user_name: device.to_owned(),
+            publish: publish.iter().map(|each| (*each).to_owned()).collect(),
+            publish_qos: Default::default(),
+            subscribe: subscribe.iter().map(|each| (*each).to_owned()).collect(),
+            root_fingerprint: String::new(),
+        };
+        let one = connect("a-1", &["f/a-1/x"], &["f/a-1/set", "f/+/storm"]);
+        let two = connect("a-2", &["f/a-2/x", "f/+/x"], &[]);
+        let (topics, filters) = wrong(&one, &two);
+        assert_eq!(topics, ["f/a-2/x", "f/any/x"]);
+        assert_eq!(filters, ["f/+/#", "f/a-1/#"]);
+        let all = connect("a-3", &["#"], &["#"]);
+        assert_eq!(wrong(&all, &two), (Vec::new(), Vec::new()), "nothing is forbidden to it");
+    }
 
     #[test]
     fn filters_become_topics_and_topics_readings() {

@@ -9,7 +9,7 @@ mod outfit;
 mod request;
 
 pub use broker::Broker;
-pub use device::{ConnectError, Delivered, Device, Login, Outcome, Secured};
+pub use device::{ConnectError, Delivered, Device, Login, Outcome, Secured, handshake_words};
 pub use fleet::{Act, Doing, Misdeed, Tell, concrete, run};
 pub use outfit::{BadOutfit, Outfit, outfits};
 pub use request::certification_request;

@@ -196,3 +196,22 @@ pub(crate) struct CrlArgs {
     #[arg(long)]
     pub(crate) der: bool,
 }
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum OutfitCommand {
+    /// Write connect.json, chain.pem and root.pem of devices that have a certificate. Keys and certificates stay as they are.
+    Refresh(RefreshArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RefreshArgs {
+    /// The device.
+    #[arg(required_unless_present = "condition")]
+    pub(crate) device: Option<String>,
+    /// All devices for which this condition holds, instead of one; those without a usable certificate are left out.
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with = "device")]
+    pub(crate) condition: Option<String>,
+    /// The folder with the outfits: DIR/DEVICE gets the files, and is made where it is not there.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) out: PathBuf,
+}

@@ -29,6 +29,8 @@ pub(crate) enum DeviceCommand {
         #[command(flatten)]
         because: Because,
     },
+    /// The retained messages at the broker that only this device can have written; with --clear they are taken away.
+    Retained(RetainedArgs),
     /// Let a device that was revoked enrol again.
     Reopen {
         /// The device.
@@ -36,6 +38,20 @@ pub(crate) enum DeviceCommand {
         #[command(flatten)]
         because: Because,
     },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RetainedArgs {
+    /// The device.
+    pub(crate) device: String,
+    /// Take them away, so that nobody who subscribes later gets them.
+    #[arg(long)]
+    pub(crate) clear: bool,
+    /// Do not ask.
+    #[arg(long, requires = "clear")]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
 }
 
 #[derive(Debug, Args)]

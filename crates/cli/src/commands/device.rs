@@ -1,6 +1,7 @@
 //! `device`: listing machines and keeping what is known of them.
 
 mod list;
+mod retained;
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -29,6 +30,7 @@ pub(crate) fn run(context: &Context<'_>, command: DeviceCommand) -> Result<Exit,
         DeviceCommand::Show { device } => show(context, &device),
         DeviceCommand::Edit(args) => edit(context, &args),
         DeviceCommand::Retire { device, yes, because } => retire(context, &device, yes, because.text()),
+        DeviceCommand::Retained(args) => retained::run(context, &args),
         DeviceCommand::Reopen { device, because } => reopen(context, &device, because.text()),
     }
 }

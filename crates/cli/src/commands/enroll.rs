@@ -5,10 +5,12 @@ mod intended;
 mod one;
 mod output;
 mod press;
+mod refresh;
 
 pub(crate) use intended::recover;
 pub(crate) use one::{enroll, refusal, standing};
 pub(crate) use press::KeySource;
+pub(crate) use refresh::run as refresh;
 
 use super::Context;
 use crate::args::EnrollArgs;

@@ -10,6 +10,7 @@ use std::time::Duration;
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use sd_notify::NotifyState;
+use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_core::time::Span;
 use tidy_warden_guard::{Config, Event, Guard, GuardError, Observer, Sink, Stores};
@@ -19,7 +20,6 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use super::Context;
 use crate::args::{GuardArgs, LogForm};
-use crate::passphrase::Passphrase;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 use log::Log;
@@ -99,7 +99,7 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
         Problem::usage("the guard needs a broker to pass messages to")
             .next("--broker HOST:PORT, --broker builtin, or [guard] broker in ward.toml")
     })?;
-    let passphrase = context.passphrase("the guard's TLS key")?;
+    let key = live::own_key(context, &ward)?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let mut warnings = Vec::new();
     let ends = ward.store.server_certificate("guard")?.not_after;
@@ -118,8 +118,8 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
     let ended = runtime.block_on(async {
         let inside = if address == BrokerAddress::Builtin { Some(start_broker().await?) } else { None };
         let upstream = live::upstream(&ward, address, inside.as_ref())?;
-        let guard = bind(&ward, places, upstream, &passphrase, (log.sink(), observer)).await?;
-        serve(context, guard, (given, inside.as_ref()), &passphrase, log.sink()).await?;
+        let guard = bind(&ward, places, upstream, &key, (log.sink(), observer)).await?;
+        serve(context, guard, (given, inside.as_ref()), key, log.sink()).await?;
         Ok(Exit::Done)
     });
     // Sessions that did not end in time end here; then nobody writes to the log any more.
@@ -133,7 +133,7 @@ async fn serve(
     context: &Context<'_>,
     guard: Guard,
     (given, inside): (Option<BrokerAddress>, Option<&Broker>),
-    passphrase: &Passphrase,
+    mut key: SoftwareKey,
     sink: Sink,
 ) -> Result<(), Problem> {
     let signals = |kind| -> Result<Signal, Problem> {
@@ -166,8 +166,8 @@ async fn serve(
             }
             _ = hangup.recv() => {
                 tell_system(&[NotifyState::Reloading, NotifyState::monotonic_usec_now().unwrap_or(NotifyState::Reloading)]);
-                // What it takes is a few files and a key to unlock; sessions run on other threads meanwhile.
-                match reload(context, given.as_ref(), inside, passphrase) {
+                // What it takes is a few files; sessions run on other threads meanwhile.
+                match reload(context, given.as_ref(), inside, &mut key) {
                     Ok(config) => {
                         // The guard takes it unless it stops.
                         let _ = sender.send(config).await;
@@ -187,13 +187,16 @@ fn reload(
     context: &Context<'_>,
     given: Option<&BrokerAddress>,
     inside: Option<&Broker>,
-    passphrase: &Passphrase,
+    key: &mut SoftwareKey,
 ) -> Result<tidy_warden_guard::LiveConfig, Problem> {
     let ward = context.ward()?;
     let address = given.cloned().or_else(|| ward.settings.guard.broker.clone());
     let address = address.ok_or_else(|| Problem::usage("[guard] broker is no longer set in ward.toml"))?;
     let upstream = live::upstream(&ward, address, inside)?;
-    live::config(&ward, upstream, passphrase)
+    if *key.public_key() != ward.store.server_certificate("guard")?.public_key {
+        *key = live::own_key(context, &ward)?;
+    }
+    live::config(&ward, upstream, key)
 }
 
 /// Tells the service manager, if there is one.
@@ -225,7 +228,7 @@ pub(crate) async fn bind(
     ward: &Ward,
     places: Places,
     upstream: tidy_warden_guard::Upstream,
-    passphrase: &Passphrase,
+    key: &SoftwareKey,
     (sink, observer): (Sink, Option<Observer>),
 ) -> Result<Guard, Problem> {
     let config = Config {
@@ -235,7 +238,7 @@ pub(crate) async fn bind(
         control: places.control,
         seen: places.seen,
         wills: places.wills,
-        live: live::config(ward, upstream, passphrase)?,
+        live: live::config(ward, upstream, key)?,
         clock: std::sync::Arc::new(ward.clock.clone()),
         sink,
         observer,

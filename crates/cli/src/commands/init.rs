@@ -84,11 +84,15 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
     };
     check_plan(&plan)?;
     let issuing = passphrase::get(context.passphrase_path(), "the ward's keys", Typed::Twice, console)?;
-    let separate = |file: &Option<std::path::PathBuf>| match file {
-        Some(path) => passphrase::from_file(path, console),
-        None => Ok(issuing.clone()),
+    let root = match &args.root_passphrase_file {
+        Some(path) => passphrase::from_file(path, console)?,
+        None => issuing.clone(),
     };
-    let (root, servers) = (separate(&args.root_passphrase_file)?, separate(&args.guard_passphrase_file)?);
+    // A guard keeps running with its key open; what it knows should open nothing else.
+    let servers = match (&args.guard_passphrase_file, context.passphrase_path()) {
+        (None, Some(_)) => issuing.clone(),
+        (file, _) => passphrase::get(file.as_deref(), "the keys of guard and desk", Typed::Twice, console)?,
+    };
     for (passphrase, what) in
         [(&issuing, "the ward's keys"), (&root, "the root's key"), (&servers, "the keys of guard and desk")]
     {
@@ -99,6 +103,12 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
     if args.crl.is_none() {
         console.note(
             "certificates will name no place of revocation lists; if you publish them: crl = \"http://...\" under [endpoints]",
+        );
+    }
+    if *servers == *issuing {
+        console.note(
+            "one passphrase opens all keys of the ward, also those of the guard; --guard-passphrase-file FILE gives these \
+             one of their own",
         );
     }
     if args.host.is_none() {

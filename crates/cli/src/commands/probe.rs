@@ -9,9 +9,9 @@ use tidy_warden_core::device::Barred;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::{NoMeter, Publish};
 use tidy_warden_core::settings::BrokerAddress;
-use tidy_warden_core::topic::TopicName;
+use tidy_warden_core::topic::{Level, TopicFilter, TopicName};
 use tidy_warden_guard::Bypass;
-use tidy_warden_simulate::{ConnectError, Device, Login, Outfit, Secured, concrete};
+use tidy_warden_simulate::{ConnectError, Device, Login, Outfit, Secured, concrete, handshake_words};
 use tidy_warden_store::{DeviceView, Store};
 use tokio::net::TcpStream;
 
@@ -57,6 +57,8 @@ fn end(why: impl ToString, next: impl Into<String>) -> End {
 struct Walk<'c> {
     console: &'c Console,
     steps: Vec<Step>,
+    /// Whether a message went the whole way.
+    published: bool,
 }
 
 impl Walk<'_> {
@@ -88,10 +90,11 @@ impl Walk<'_> {
             })
             .collect();
         let value = json!({
-            "reached": end.is_none(), "steps": steps, "why": end.map(|end| &end.why), "try": end.map(|end| &end.next),
+            "reached": end.is_none(), "published": self.published, "steps": steps, "why": end.map(|end| &end.why), "try": end.map(|end| &end.next),
         });
         let text = match end {
-            None => "\nthe whole way works\n".to_owned(),
+            None if self.published => "\nthe whole way works\n".to_owned(),
+            None => "\nthe way works as far as it was walked: nothing was published\n".to_owned(),
             Some(end) => format!("\ntry: {}\n", end.next),
         };
         self.console.show("tidy-warden/probe/1", value, &text)?;
@@ -113,7 +116,7 @@ pub(crate) fn run(context: &Context<'_>, args: &ProbeArgs) -> Result<Exit, Probl
         .enable_all()
         .build()
         .map_err(|error| Problem::failed("cannot start").because(error))?;
-    let mut walk = Walk { console: context.console, steps: Vec::new() };
+    let mut walk = Walk { console: context.console, steps: Vec::new(), published: false };
     let probe = Probe { ward: &ward, view: &view, outfit: &outfit, args };
     let end = runtime.block_on(probe.walk(&mut walk))?;
     walk.finish(end.as_ref())
@@ -147,8 +150,8 @@ impl Probe<'_> {
     async fn walk(&self, walk: &mut Walk<'_>) -> Result<Option<End>, Problem> {
         let login = step!(walk, "configuration", self.configuration()?);
         let address = step!(walk, "name", self.name());
-        step!(walk, "TCP", tcp(address).await);
-        let secured = step!(walk, "TLS", self.tls(&login, address).await);
+        let stream = step!(walk, "TCP", tcp(address).await);
+        let secured = step!(walk, "TLS", tls(&login, stream).await);
         let mut device = step!(walk, "identity", self.identity(&login, secured).await?);
         let topic = step!(walk, "policy", self.policy()?);
         for filter in &self.outfit.connect.subscribe {
@@ -156,6 +159,7 @@ impl Probe<'_> {
         }
         if let Some(topic) = topic {
             step!(walk, "publish", publish(&mut device, &topic).await);
+            walk.published = true;
         }
         device.goodbye().await;
         if let Some((result, detail)) = self.bypass().await? {
@@ -197,8 +201,18 @@ impl Probe<'_> {
             let why = format!("the certificate is that of `{}`", holder.id);
             return Ok(Err(end(why, format!("give {id} an outfit of its own: enroll {id}"))));
         }
-        if let Err(why) = record.may_sign_in(self.ward.now()) {
-            return Ok(Err(end(why, format!("enroll {id} --again"))));
+        let now = self.ward.now();
+        if let Err(why) = record.may_sign_in(now) {
+            let newer = self.view.credentials.iter().filter(|each| each.may_sign_in(now).is_ok());
+            let next = match newer.max_by_key(|each| each.not_after) {
+                Some(newer) => format!(
+                    "the device has a newer certificate, {} until {}: name its outfit, and put it on the device",
+                    newer.name(),
+                    newer.not_after.date()
+                ),
+                None => format!("enroll {id} --again"),
+            };
+            return Ok(Err(end(why, next)));
         }
         let login = match self.outfit.login() {
             Ok(login) => login,
@@ -225,22 +239,6 @@ impl Probe<'_> {
                     connect.host
                 ),
             )),
-        }
-    }
-
-    async fn tls(&self, login: &Login, address: SocketAddr) -> Result<(Secured, String), End> {
-        let begun = Instant::now();
-        match tokio::time::timeout(PATIENCE, login.secure(address)).await {
-            Ok(Ok(secured)) => {
-                let detail = format!("{} in {}", secured.told(), millis(begun));
-                Ok((secured, detail))
-            }
-            Ok(Err(error)) => Err(end(
-                error,
-                "is that the guard of this ward, is its certificate good (guard warns of its end), and does it have the \
-                 name in the outfit?",
-            )),
-            Err(_) => Err(end("no answer to the TLS handshake", "is it the guard that listens there?")),
         }
     }
 
@@ -276,11 +274,22 @@ impl Probe<'_> {
             return Ok(Err(end("no policy edition is adopted", "policy adopt")));
         };
         let rights = self.ward.rights(&edition, &self.view.device)?;
-        let filters: Vec<String> = rights.publish_filters().map(|filter| filter.to_string()).collect();
-        let topic = self.args.topic.clone().or_else(|| filters.first().map(|filter| concrete(filter)));
+        let filters: Vec<TopicFilter> = rights.publish_filters().collect();
+        // On a topic that others share, the message may be a command to somebody: that is for a person to choose.
+        let own = |filter: &&TopicFilter| {
+            filter.levels().iter().any(|level| matches!(level, Level::Is(text) if **text == *id.as_str()))
+        };
+        let harmless = filters.iter().find(own).map(|filter| concrete(&filter.to_string()));
+        let topic = self.args.topic.clone().or(harmless);
         let Some(topic) = topic.filter(|_| !self.args.no_publish) else {
-            let detail = format!("edition {}: it publishes nothing here", edition.number);
-            return Ok(Ok((None, detail)));
+            let why = match (self.args.no_publish, filters.is_empty()) {
+                (true, _) => "nothing is published, as --no-publish says",
+                (false, true) => "it may publish nothing",
+                (false, false) => {
+                    "it may publish only where others do too: name a topic with --topic if nobody is harmed"
+                }
+            };
+            return Ok(Ok((None, format!("edition {}: {why}", edition.number))));
         };
         let name = TopicName::parse(&topic).map_err(|error| Problem::usage(error.to_string()))?;
         let act = Publish { topic: name, qos: 1, retain: false, size: PAYLOAD.len() };
@@ -319,13 +328,29 @@ fn millis(begun: Instant) -> String {
     format!("{:.1} ms", begun.elapsed().as_secs_f64() * 1e3)
 }
 
-async fn tcp(address: SocketAddr) -> Result<((), String), End> {
+async fn tcp(address: SocketAddr) -> Result<(TcpStream, String), End> {
     let begun = Instant::now();
     let next = format!("does the guard run, does it listen on {address}, and does a firewall let it through?");
     match tokio::time::timeout(PATIENCE, TcpStream::connect(address)).await {
-        Ok(Ok(_)) => Ok(((), format!("connected in {}", millis(begun)))),
+        Ok(Ok(stream)) => Ok((stream, format!("connected in {}", millis(begun)))),
         Ok(Err(error)) => Err(end(format!("{address}: {error}"), next)),
         Err(_) => Err(end(format!("{address} does not answer"), next)),
+    }
+}
+
+async fn tls(login: &Login, stream: TcpStream) -> Result<(Secured, String), End> {
+    let begun = Instant::now();
+    match tokio::time::timeout(PATIENCE, login.secure_over(stream)).await {
+        Ok(Ok(secured)) => {
+            let detail = format!("{} in {}", secured.told(), millis(begun));
+            Ok((secured, detail))
+        }
+        Ok(Err(error)) => Err(end(
+            handshake_words(&error),
+            "is that the guard of this ward, is its certificate good (guard warns of its end), and does it have the name in \
+             the outfit?",
+        )),
+        Err(_) => Err(end("no answer to the TLS handshake", "is it the guard that listens there?")),
     }
 }
 
@@ -334,7 +359,7 @@ async fn subscribe(device: &mut Device, filter: &str) -> Result<((), String), En
         Ok(outcome) if outcome.is_ok() => Ok(((), format!("{filter}: granted"))),
         Ok(outcome) => Err(end(
             format!("{filter}: {}", outcome.told()),
-            "the outfit is older than the edition: enroll --again writes a new one",
+            "the outfit is older than the edition: outfit refresh writes it anew",
         )),
         Err(error) => Err(end(error, "see the guard's log")),
     }

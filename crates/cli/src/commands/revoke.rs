@@ -65,6 +65,9 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
     } else if !ended.is_empty() {
         console.note("a running guard cuts it within a second; no CRL of the ward lists what others signed");
     }
+    if only.is_none() {
+        console.note(format!("retained messages of it stay at the broker; see and clear them: device retained {id}"));
+    }
     Ok(Exit::Done)
 }
 

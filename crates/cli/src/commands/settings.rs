@@ -2,9 +2,10 @@
 
 use serde_json::json;
 use tidy_warden_core::finding::{Finding, Severity};
-use tidy_warden_core::settings::{Kind, Settings, Signing, check};
+use tidy_warden_core::id::AuthorityName;
+use tidy_warden_core::settings::{Kind, Settings, Signing, check, place_of};
 use tidy_warden_core::text::Source;
-use tidy_warden_store::Store;
+use tidy_warden_store::{AuthorityRole, Store};
 
 use super::Context;
 use super::finding::{count, finding_text};
@@ -50,5 +51,22 @@ fn against_the_ward(ward: &Ward, source: &Source) -> Result<Vec<Finding>, Proble
             name: record.name,
         })
     };
-    Ok(check(&ward.settings, source, &signing_for, ward.now()))
+    let mut found = check(&ward.settings, source, &signing_for, ward.now());
+    let foreign =
+        |name: &AuthorityName| authorities.iter().any(|each| each.name == *name && each.role == AuthorityRole::Foreign);
+    for (name, maker) in &ward.settings.makers {
+        let mut complain = |id, severity, problem: String, mend: String| {
+            let place = Some(place_of(source, &["makers", name.as_str(), "crl_file"]));
+            found.push(Finding { id, severity, place, problem, mend });
+        };
+        if !foreign(name) {
+            let mend = format!("authority add {name} --trust FILE, or name one that authority list shows");
+            complain("unknown-maker", Severity::Error, format!("no foreign authority `{name}` is trusted"), mend);
+        }
+        if let Some(file) = maker.crl_file.as_ref().filter(|file| !ward.dir.join(file).is_file()) {
+            let mend = "put the maker's revocation list there; until then none of its devices may connect".to_owned();
+            complain("no-maker-list", Severity::Warning, format!("there is no file {file}"), mend);
+        }
+    }
+    Ok(found)
 }

@@ -42,6 +42,11 @@ fn read(folder: &Path, count: Option<usize>) -> Result<Vec<Outfit>, Problem> {
         return Err(Problem::not_found(format!("there is no outfit with a key in {}", folder.display()))
             .next("enroll ID --make-key --out DIR writes one"));
     }
+    first(all, count, folder)
+}
+
+/// The first `count` of them.
+fn first(mut all: Vec<Outfit>, count: Option<usize>, folder: &Path) -> Result<Vec<Outfit>, Problem> {
     if let Some(count) = count {
         if count > all.len() {
             let have = counted(all.len(), "outfit");
@@ -108,7 +113,7 @@ async fn fleet(console: &Console, args: &SimulateArgs, folder: &Path) -> Result<
     let until = Instant::now() + length;
     let mut running = tokio::task::JoinSet::new();
     for (at, outfit) in all.iter().enumerate() {
-        let other = all[(at + 1) % all.len()].connect.device.clone();
+        let other = Arc::new(all[(at + 1) % all.len()].connect.clone());
         let address = args.at.map_or_else(|| place_of(outfit), Ok)?;
         let doing = Doing { address, every, until, misdeed, other };
         let (outfit, tell) = (outfit.clone(), tell.clone());
@@ -186,7 +191,25 @@ fn middle(all: &[f64]) -> Option<(f64, f64, f64)> {
 }
 
 async fn load(console: &Console, args: &LoadArgs) -> Result<Exit, Problem> {
-    let all = read(&args.outfits, Some(usize::from(args.publishers)))?;
+    let mut all = read(&args.outfits, None)?;
+    // Readings with QoS 1 are what is measured too.
+    let quiet = |outfit: &Outfit| {
+        let first = outfit.connect.publish.first();
+        first.is_none_or(|filter| outfit.connect.publish_qos.get(filter) == Some(&0))
+    };
+    let before = all.len();
+    all.retain(|outfit| !quiet(outfit));
+    if all.is_empty() {
+        return Err(Problem::refused(format!("no device of {} may publish with QoS 1", args.outfits.display()))
+            .next("policy adopt, then outfit refresh tells the outfits"));
+    }
+    if all.len() < before {
+        console.note(format!(
+            "left out: {} that may publish nothing, or not with QoS 1",
+            counted(before - all.len(), "device")
+        ));
+    }
+    let all = first(all, Some(usize::from(args.publishers)), &args.outfits)?;
     let guard = match args.at {
         Some(at) => at,
         None => place_of(&all[0])?,
@@ -195,10 +218,7 @@ async fn load(console: &Console, args: &LoadArgs) -> Result<Exit, Problem> {
         .iter()
         .map(|outfit| -> Result<Publisher, Problem> {
             let login = outfit.login().map_err(|error| Problem::refused("an outfit is of no use").because(error))?;
-            let filter = outfit.connect.publish.first().ok_or_else(|| {
-                Problem::refused(format!("`{}` may publish nothing", outfit.connect.device))
-                    .next("policy adopt, then enroll --again writes a new outfit")
-            })?;
+            let filter = outfit.connect.publish.first().map_or("", String::as_str);
             Ok((login, tidy_warden_simulate::concrete(filter)))
         })
         .collect::<Result<Vec<_>, _>>()?;

@@ -87,7 +87,7 @@ fn request(console: &crate::console::Console, args: &WatchArgs) -> Result<Reques
 }
 
 /// Connects to the guard's socket and asks.
-async fn ask(ward: &Ward, request: &Request) -> Result<Lines<BufReader<OwnedReadHalf>>, Problem> {
+pub(super) async fn ask(ward: &Ward, request: &Request) -> Result<Lines<BufReader<OwnedReadHalf>>, Problem> {
     let path = ward.dir.join(guard::SOCKET);
     let nobody = |error: std::io::Error| {
         Problem::failed("no guard of this ward answers")
@@ -195,6 +195,8 @@ async fn follow(
                 let text = format!("{time}  {topic}  ({from}, {size} bytes{kept})\n    {shown}\n");
                 console.write(&if plain { text } else { format!("{value}\n") })?;
             }
+            // That is an answer to other questions.
+            Answer::Done { .. } => {}
             Answer::Sent { code: 0 } => console.note("sent, and taken by the broker"),
             Answer::Sent { code: 0x10 } => console.note("sent; nobody subscribes to that topic now"),
             Answer::Sent { code } => {

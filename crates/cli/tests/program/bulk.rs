@@ -474,3 +474,43 @@ fn long_lists_are_whole_and_in_order_in_every_form() {
     let table = world.run(&["device", "list"]).exits(0).says(&["2501 devices: 2501 equipped"]).stdout;
     assert_eq!(table.lines().skip(1).map(|line| line.split(' ').next().unwrap()).collect::<Vec<_>>(), sorted);
 }
+
+#[test]
+fn a_refused_row_takes_nothing_from_a_good_one_and_its_list_is_a_list_again() {
+    let world = World::init();
+    world.run(&["device", "add", "wv-0", "--kind", "windvane", "--label", "site=ossel"]).exits(0);
+    let rows = "wv-0,windvane,brindle\nwv-0,windvane,ossel\nwv-0,windvane,ossel\nwv-1,windvain,ossel\n";
+    world.write("fleet.csv", format!("id,kind,label.site\n{rows}"));
+    let enroll = |from: &str, pack: &str| world.run(&["enroll", "--from", from, "--pack", pack, "--yes"]);
+    enroll("fleet.csv", "one.tar.zst").exits(5).prints(&[
+        "issued   1 certificate",
+        "refused  3 rows",
+        "fleet.refused.csv",
+    ]);
+    let refused = std::fs::read_to_string(world.path("fleet.refused.csv")).unwrap();
+    assert!(refused.contains("its label site is not `brindle`") && refused.contains("`wv-0` stands in the list twice"));
+    // The same list again: what is refused then has a place of its own.
+    enroll("fleet.csv", "two.tar.zst").exits(5).prints(&["issued   0", "fleet.refused-2.csv"]);
+    assert_eq!(std::fs::read_to_string(world.path("fleet.refused.csv")).unwrap(), refused);
+    // And the refused rows, mended, are a list.
+    let mended = refused.replace("windvain", "windvane");
+    world.write("fleet.refused.csv", mended);
+    enroll("fleet.refused.csv", "three.tar.zst")
+        .exits(5)
+        .prints(&["issued   1 certificate", "fleet.refused.refused.csv"]);
+}
+
+#[test]
+fn whoever_interrupts_a_run_is_told_how_it_goes_on() {
+    let world = World::init();
+    world.write("fleet.csv", list(20_000));
+    let args = ["enroll", "--from", "fleet.csv", "--pack", "fleet.tar.zst", "--yes", "--batch", "50"];
+    let mut run = Running::start(&mut world.program(&args));
+    crate::harness::eventually(|| world.path("fleet.tar.zst.part").metadata().ok().filter(|file| file.len() > 0))
+        .unwrap();
+    run.signal("INT");
+    run.line("how it goes on", |line| line.contains("`enroll --resume` goes on"));
+    assert!(crate::harness::eventually(|| run.has_ended().then_some(())).is_some());
+    world.run(&["enroll", "--stop", "--yes"]).exits(5).prints(&["issued"]);
+    world.run(&["audit", "verify"]).exits(0);
+}

@@ -293,3 +293,36 @@ fn a_hold_suspends_everywhere_and_is_lifted_again() {
     world.run(&["device", "show", "wv-1"]).exits(0).prints(&["state       out"]);
     world.run(&["audit", "verify"]).exits(0);
 }
+
+#[test]
+fn an_outfit_is_refreshed_and_its_key_and_certificate_stay() {
+    let world = World::equipped();
+    let read = |name: &str| std::fs::read_to_string(world.path(&format!("outfits/wv-1/{name}"))).unwrap();
+    let (key, certificate) = (read("device.key"), read("device.pem"));
+    world.adopt(&crate::harness::POLICY.replace("/wind\"      qos <= 1", "/gust\"  qos <= 0"));
+    let url = "http://lists.example/";
+    world.write("w/ward.toml", std::fs::read_to_string(world.path("w/ward.toml")).unwrap().replace("8883\"", "9883\""));
+    world.run(&["outfit", "refresh", "wv-1", "--out", "outfits"]).exits(0).says(&["refreshed 1 outfit in outfits"]);
+    let connect: serde_json::Value = serde_json::from_str(&read("connect.json")).unwrap();
+    assert_eq!((&connect["port"], &connect["publish"][0]), (&9883.into(), &"rope/ossel/wv-1/gust".into()), "{url}");
+    assert_eq!(connect["publish_qos"]["rope/ossel/wv-1/gust"], 0);
+    assert_eq!((read("device.key"), read("device.pem")), (key, certificate));
+    // For many, also where the outfit itself is elsewhere; nobody without a certificate.
+    world.run(&["device", "add", "wv-3", "--kind", "windvane"]).exits(0);
+    world.run(&["revoke", "wv-2", "--reason", "superseded", "--yes"]).exits(0);
+    let many = world.run(&["outfit", "refresh", "--where", "kind = windvane", "--out", "public", "--format", "json"]);
+    let many = many.exits(0).json();
+    assert_eq!((&many["refreshed"], &many["left_out"]), (&1.into(), &serde_json::json!(["wv-2", "wv-3"])));
+    let files: Vec<_> =
+        std::fs::read_dir(world.path("public/wv-1")).unwrap().map(|file| file.unwrap().file_name()).collect();
+    assert_eq!(files.len(), 3, "{files:?}");
+    world.run(&["outfit", "refresh", "wv-3", "--out", "public"]).exits(3).says(&["no certificate of this ward"]);
+    world.run(&["outfit", "refresh", "--out", "public"]).exits(2);
+}
+
+#[test]
+fn what_is_missing_in_a_call_is_said_without_what_was_not_typed() {
+    let world = World::init();
+    let told = world.run(&["revoke", "wv-1"]).exits(2);
+    told.says(&["--reason <REASON>", "Usage: tidy-warden revoke --reason <REASON> <DEVICE>"]);
+}

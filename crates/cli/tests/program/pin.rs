@@ -1,5 +1,7 @@
 //! Credentials that were not made here: pinned certificates, bare keys, trusted foreign authorities.
 
+use std::time::Duration;
+
 use tidy_warden_simulate::{ConnectError, Login};
 
 use crate::harness::{Guard, World, block_on, eventually};
@@ -252,6 +254,48 @@ fn a_manufacturers_certificate_stands_for_the_device_whose_fact_it_states() {
         .run(&["credential", "show", "--cert", "known.pem"])
         .exits(0)
         .prints(&["device       wv-8", "maker (foreign)"]);
+    // Where its maker's list is wanted, there must be a good one.
+    let serial = world.other("openssl", &["x509", "-in", "known.pem", "-noout", "-serial"]).exits(0).stdout;
+    let serial = serial.trim().trim_start_matches("serial=").to_owned();
+    let lists = "[ca]\ndefault_ca = m\n[m]\ndatabase = index.txt\ncrlnumber = crlnumber\ndefault_md = sha256\n";
+    world.write("crl.cnf", lists);
+    world.write("crlnumber", "01\n");
+    let list = |index: &str| {
+        world.write("index.txt", index);
+        let call = ["ca", "-gencrl", "-config", "crl.cnf", "-cert", "m.pem", "-keyfile", "m.key"];
+        world.other("openssl", &[&call[..], &["-crldays", "30", "-out", "new.crl"]].concat()).exits(0);
+        std::fs::rename(world.path("new.crl"), world.path("w/m.crl")).unwrap();
+    };
+    let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    let wanted = format!("{settings}\n[makers.maker]\ncrl_file = \"m.crl\"\n");
+    world.write("w/ward.toml", format!("{wanted}[makers.other]\n"));
+    world
+        .run(&["settings", "check"])
+        .exits(3)
+        .prints(&["no foreign authority `other` is trusted", "there is no file m.crl"]);
+    world.write("w/ward.toml", &wanted);
+    guard.reload();
+    let out = |what: &str| assert!(eventually(|| connect("known", "wv-8").is_err().then_some(())).is_some(), "{what}");
+    let trouble = |text: &str| {
+        guard.event("trouble", |event| event["what"].as_str().is_some_and(|what| what.contains(text)));
+    };
+    out("in without a list");
+    list("");
+    soon(|| connect("known", "wv-8"));
+    block_on(async {
+        let mut live = login(&world, "known.pem", "known.key", "wv-8").connect(guard.address).await.unwrap();
+        list(&format!("R\t401101000000Z\t261001000000Z,keyCompromise\t{serial}\tunknown\t/CN=wv-8\n"));
+        assert!(live.ended(Duration::from_secs(20)).await.is_some(), "the list reaches those who are there");
+    });
+    guard.running.line("why it ended", |line| line.contains("its maker `maker` revoked it at 2026-10-01"));
+    out("in though it is listed");
+    world.write("w/m.crl", "not a list");
+    trouble("the one from before counts until");
+    out("in because of a broken list");
+    list("");
+    soon(|| connect("known", "wv-8"));
+    world.write("w/ward.toml", &settings);
+    guard.reload();
     // Without the belief in its maker it is nothing any more.
     world.run(&["authority", "retire", "maker", "--anyway", "--yes"]).exits(0);
     assert!(connect("known", "wv-8").is_err());

@@ -307,3 +307,19 @@ fn the_roots_own_passphrase_does_not_lock_what_it_signs() {
     world.run(&["device", "add", "wv-1", "--kind", "windvane"]).exits(0);
     world.run(&["enroll", "wv-1", "--make-key", "--out", "outfits"]).exits(0);
 }
+
+#[test]
+fn a_guard_needs_only_the_passphrase_of_its_own_key_and_that_once() {
+    let world = World::new();
+    world.secret("guard.txt", "four words of its own\n");
+    let init = ["init", "--name", "North", "--guard-passphrase-file", "guard.txt"];
+    let made = world.run(&init).exits(0);
+    assert!(!made.stderr.contains("one passphrase opens all keys"), "{}", made.stderr);
+    world.run(&["guard", "--broker", "builtin"]).exits(1).says(&["keys/guard.key", "has a passphrase of its own"]);
+    let world = world.with("TIDY_WARDEN_PASSPHRASE_FILE", "guard.txt");
+    let guard = Guard::start(&world, "builtin");
+    // It needs it no more, and keeps it nowhere.
+    std::fs::remove_file(world.path("guard.txt")).unwrap();
+    assert_eq!(guard.reload()["event"], "reloaded");
+    World::new().run(&["init", "--name", "North"]).exits(0).says(&["one passphrase opens all keys"]);
+}

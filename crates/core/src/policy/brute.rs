@@ -67,6 +67,35 @@ fn brute(rights: &Rights, act: Act) -> BTreeSet<&'static str> {
     topics().iter().map(String::as_str).filter(may).collect()
 }
 
+/// The topics that a printed change tells of for a device, or for what it does for a child.
+fn printed(told: &str, device: &DeviceRecord, for_child: bool, children: &[&DeviceRecord]) -> BTreeSet<&'static str> {
+    let each: Vec<Option<&&DeviceRecord>> = match told.contains("{child}") {
+        true => children.iter().map(Some).collect(),
+        false => vec![children.first()],
+    };
+    let mut all = BTreeSet::new();
+    for child in each {
+        let whose = if for_child { child.copied().unwrap_or(device) } else { device };
+        let filter = |text: &str| -> TopicFilter {
+            let level = |level: &str| match level {
+                "{device}" => device.id.to_string(),
+                "{child}" => child.unwrap().id.to_string(),
+                "{gateway}" => whose.gateway.as_ref().unwrap().to_string(),
+                "{kind}" => whose.kind.to_string(),
+                "{site}" => whose.labels.get("site").unwrap().to_string(),
+                other => other.to_owned(),
+            };
+            text.split('/').map(level).collect::<Vec<_>>().join("/").parse().unwrap()
+        };
+        let (of, except) = told.split_once(" except ").unwrap_or((told, ""));
+        let (of, except) =
+            (filter(of), except.split(", ").filter(|text| !text.is_empty()).map(filter).collect::<Vec<_>>());
+        let meant = |text: &&str| of.matches(topic(text)) && except.iter().all(|except| !except.matches(topic(text)));
+        all.extend(topics().iter().map(String::as_str).filter(meant));
+    }
+    all
+}
+
 fn fleet_under<'e>(editions: &[&'e Edition], devices: &[DeviceRecord], texts: &'e [String]) -> Fleet<'e> {
     let mut fleet = Fleet::new(editions, texts.iter().map(String::as_str));
     devices.iter().for_each(|device| fleet.add_record(device).unwrap());
@@ -200,6 +229,29 @@ proptest! {
             prop_assert_eq!(changes.iter().any(|change| !change.gained), loses, "{}: {:?}", device.id, changes);
         }
         prop_assert_eq!((found.gaining, found.losing, found.both), counts, "{:#?}", found.groups);
+        // Every line that is printed is true of every device that is named.
+        for group in &found.groups {
+            for (device, child) in &group.samples {
+                let of = |id: &str| devices.iter().find(|device| device.id.as_str() == id).unwrap();
+                let device = of(device);
+                let children: Vec<&DeviceRecord> = match child {
+                    Some(child) => vec![of(child)],
+                    None => devices.iter().filter(|each| each.gateway.as_ref() == Some(&device.id)).collect(),
+                };
+                let rights = |edition: &Edition| edition.rights_with(device, &devices, &settings());
+                for change in &group.changes {
+                    let act = if change.act == "publish" { Act::Publish } else { Act::Subscribe };
+                    let (before, after) = (brute(&rights(&old), act), brute(&rights(&new), act));
+                    let (from, to) = if change.gained { (before, after) } else { (after, before) };
+                    for text in printed(&change.topics, device, child.is_some(), &children) {
+                        prop_assert!(
+                            to.contains(text) && !from.contains(text),
+                            "{} {}: {}\n{}", device.id, change, text, group.count
+                        );
+                    }
+                }
+            }
+        }
     }
 }
 

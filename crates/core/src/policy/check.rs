@@ -10,11 +10,11 @@ use crate::device::DeviceRecord;
 use crate::finding::{Finding, Severity};
 use crate::id::{DeviceId, KindName, LabelName};
 use crate::settings::Settings;
-use crate::text::{Place, nearest};
+use crate::text::{Place, nearest, quote};
 use crate::time::UnixTime;
 use crate::topic::{TopicFilter, TopicName, intersection, split_share, uncovered};
 
-use super::fleet::{Fleet, Part};
+use super::fleet::{CHILD, Fleet, OWN, Part, renamed};
 use super::sole::{self, Witness};
 use super::table::Table;
 use super::{
@@ -112,7 +112,8 @@ pub fn check(
                     severity: Severity::Error,
                     place: Some(place),
                     problem: format!(
-                        "`{other}` can publish {topic:?}{for_child} too, which is claimed for `{subject}` alone"
+                        "`{other}` can publish {}{for_child} too, which is claimed for `{subject}` alone",
+                        quote(&topic)
                     ),
                     mend: format!("narrow {}, which allows it, deny it there, or narrow the claim", rule.at),
                 });
@@ -272,7 +273,10 @@ fn group_names(policy: &Policy, groups: &Groups, findings: &mut Vec<Finding>) {
 #[derive(Debug, Default)]
 struct Seen {
     selected: u64,
-    without_value: u64,
+    /// How many children are spoken for by it, for a rule for children.
+    spoken_for: u64,
+    /// Who has no value for one of its variables.
+    without_value: BTreeMap<Variable, Lacking>,
     /// Whether it gives or takes anything for anybody.
     applies: bool,
     /// Whether it gives something, for somebody, that no deny takes away.
@@ -281,7 +285,27 @@ struct Seen {
     hidden_by: Option<Rule>,
     /// Whether it gives something, for somebody, that no other rule gives as widely.
     adds: bool,
-    repeats: Option<Rule>,
+    /// The rules that give as much to everybody whom it was looked at for; none left means that it takes several.
+    repeats: Option<Vec<Rule>>,
+}
+
+/// Devices that have no value for a variable.
+#[derive(Debug, Clone, Default)]
+struct Lacking {
+    count: u64,
+    /// Some of them.
+    named: Vec<String>,
+}
+
+/// How many of them are named.
+const LACKING_NAMED: usize = 3;
+
+impl Lacking {
+    fn add(&mut self, fleet: &Fleet<'_>, members: impl ExactSizeIterator<Item = u32>) {
+        self.count += u64::try_from(members.len()).unwrap_or(u64::MAX);
+        let wanted = LACKING_NAMED.saturating_sub(self.named.len());
+        self.named.extend(members.take(wanted).map(|member| fleet.id(member).to_owned()));
+    }
 }
 
 /// What is learned about all rules.
@@ -324,9 +348,11 @@ impl Rules {
                 for (rule, seen) in policy.rules.iter().zip(&mut rules.policies[place].1) {
                     seen.selected += count;
                     if !rule.for_children {
-                        let mut variables = rule.target.pattern().into_iter().flat_map(|pattern| pattern.variables());
-                        let missing = variables.any(|variable| !fleet.has_value(class, variable));
-                        seen.without_value += if missing { count } else { 0 };
+                        let variables = rule.target.pattern().into_iter().flat_map(|pattern| pattern.variables());
+                        for variable in variables.filter(|variable| !fleet.has_value(class, variable)) {
+                            let lacking = seen.without_value.entry(variable.clone()).or_default();
+                            lacking.add(fleet, voice.members.iter().map(|(member, _)| *member));
+                        }
                     }
                     look(fleet, voice.part, &table, rule, seen);
                 }
@@ -339,6 +365,18 @@ impl Rules {
                 let Some(policy) = edition.policies.get(at) else { continue };
                 for (rule, seen) in policy.rules.iter().zip(&mut rules.policies[at].1) {
                     if rule.for_children {
+                        seen.spoken_for += u64::try_from(voice.members.len()).unwrap_or(u64::MAX);
+                        let variables = rule.target.pattern().into_iter().flat_map(|pattern| pattern.variables());
+                        let class = voice.part.child.unwrap_or(voice.part.class);
+                        // The gateway is the one that speaks, and the child is there.
+                        let given = |variable: &Variable| matches!(variable, Variable::Child | Variable::Gateway);
+                        for variable in variables.filter(|each| !given(each) && !fleet.has_value(class, each)) {
+                            let lacking = seen.without_value.entry(variable.clone()).or_default();
+                            lacking.add(
+                                fleet,
+                                voice.members.iter().filter_map(|(_, child)| *child).collect::<Vec<_>>().into_iter(),
+                            );
+                        }
                         look(fleet, voice.part, &table, rule, seen);
                     }
                 }
@@ -366,6 +404,7 @@ impl Rules {
                     findings.extend(told(rule, seen));
                 }
             }
+            findings.extend(missing_values(policy, rules, fleet));
         }
         if let (Some(sample), true) = (&self.sample, self.without_policy > 0) {
             findings.push(Finding {
@@ -396,7 +435,15 @@ impl Rules {
 /// Looks at one rule as it is for one part; what is known already is not looked for again.
 fn look(fleet: &Fleet<'_>, part: Part, table: &Table, rule: &Rule, seen: &mut Seen) {
     let Some(filter) = fleet.filter(part, rule) else {
-        seen.applies |= rule.target.pattern().is_none();
+        if let Target::Connect(form) = rule.target {
+            seen.applies = true;
+            let table_rules = table.policies.iter().flat_map(|policy| &policy.rules);
+            let mut denies = table_rules.filter(|other| other.effect == Effect::Deny);
+            match denies.find(|other| matches!(other.target, Target::Connect(denied) if denied == form)) {
+                Some(deny) => seen.hidden_by = seen.hidden_by.take().or_else(|| Some(deny.clone())),
+                None => seen.shines = true,
+            }
+        }
         return;
     };
     if rule.for_children != part.child.is_some() {
@@ -426,9 +473,28 @@ fn look(fleet: &Fleet<'_>, part: Part, table: &Table, rule: &Rule, seen: &mut Se
             (!same && wide && (!equal || later) && uncovered(&filter, [&by]).is_none()).then(|| other.clone())
         };
         let others = fleet.allows(part, table, act).into_iter().map(|(_, other, by)| (other, by));
-        match others.into_iter().find_map(covers) {
-            Some(other) => seen.repeats = seen.repeats.take().or(Some(other)),
-            None => seen.adds = true,
+        match seen.repeats.take() {
+            None => {
+                let all: Vec<Rule> = others.filter_map(covers).collect();
+                seen.adds = all.is_empty();
+                seen.repeats = Some(all);
+            }
+            Some(known) => {
+                // Whoever gives as much to all of them is known already, or there is nobody.
+                let mut covered = false;
+                let mut still = Vec::new();
+                for (other, by) in others {
+                    let is_known = known.iter().any(|each| each.at == other.at);
+                    if (is_known || !covered)
+                        && let Some(other) = covers((other, by))
+                    {
+                        covered = true;
+                        still.extend(is_known.then_some(other));
+                    }
+                }
+                seen.adds = !covered;
+                seen.repeats = Some(still);
+            }
         }
     }
 }
@@ -441,17 +507,72 @@ fn hiding(
     act: Act,
     meets: &dyn Fn(&TopicFilter) -> bool,
 ) -> Option<Rule> {
-    let first = |part: Part, table: &Table| {
+    let first = |part: Part, table: &Table, of_child: bool| {
         let rules = table.side(act).deny_rules.iter().map(|number| table.rule(*number));
-        let mut met = rules.filter(|rule| fleet.filter(part, rule).is_some_and(|filter| meets(&filter)));
+        // What a child's own policy calls the device is the child.
+        let own = |filter: TopicFilter| if of_child { renamed(&filter, OWN, CHILD) } else { filter };
+        let mut met = rules.filter(|rule| fleet.filter(part, rule).is_some_and(|filter| meets(&own(filter))));
         met.next().cloned()
     };
     let own = Part { child: None, who: None, ..part };
     let of_child = || {
         let class = part.child?;
-        first(Part { class, child: None, who: None }, &fleet.table(class, 0))
+        first(Part { class, child: None, who: None }, &fleet.table(class, 0), true)
     };
-    first(own, table).or_else(of_child)
+    first(own, table, false).or_else(of_child)
+}
+
+/// The devices that lack values for what the rules of a policy name: each variable once, at the first of its rules.
+fn missing_values(policy: &Policy, rules: &[Seen], fleet: &Fleet<'_>) -> Vec<Finding> {
+    let mut causes: BTreeMap<(&Variable, bool), (Vec<&Rule>, &Seen)> = BTreeMap::new();
+    for (rule, seen) in policy.rules.iter().zip(rules) {
+        let known = rule.target.pattern().is_some_and(|pattern| unknown_labels(pattern, fleet).next().is_none());
+        if seen.applies && known {
+            for variable in seen.without_value.keys() {
+                causes.entry((variable, rule.for_children)).or_insert_with(|| (Vec::new(), seen)).0.push(rule);
+            }
+        }
+    }
+    let told = causes.into_iter().filter_map(|((variable, for_children), (rules, seen))| {
+        let Lacking { count, named } = seen.without_value.get(variable)?;
+        let first = rules.first()?;
+        let (of, whose) = match for_children {
+            true => (seen.spoken_for, "children"),
+            false => (seen.selected, "devices"),
+        };
+        let verb = if *count == 1 { "has" } else { "have" };
+        let more = if usize::try_from(*count).is_ok_and(|count| count > named.len()) { ", ..." } else { "" };
+        let allows = rules.iter().filter(|rule| rule.effect == Effect::Allow).count();
+        let denies = rules.len() - allows;
+        let rule = |count: usize| if count == 1 { "1 rule".to_owned() } else { format!("{count} rules") };
+        let mut then = Vec::new();
+        if allows > 0 {
+            then.push(format!(
+                "{} of this policy {} them nothing",
+                rule(allows),
+                if allows == 1 { "gives" } else { "give" }
+            ));
+        }
+        if denies > 0 {
+            then.push(format!(
+                "{} of it {} `+` in its place",
+                rule(denies),
+                if denies == 1 { "takes" } else { "take" }
+            ));
+        }
+        Some(Finding {
+            id: "missing-value",
+            severity: Severity::Warning,
+            place: Some(first.at.place.clone()),
+            problem: format!(
+                "{count} of {of} {whose} {verb} no value for {variable} ({}{more}): {}",
+                named.join(", "),
+                then.join(", and ")
+            ),
+            mend: "set the label, owner or gateway on those devices: device edit".to_owned(),
+        })
+    });
+    told.collect()
 }
 
 /// The findings about one rule.
@@ -478,27 +599,23 @@ fn told(rule: &Rule, seen: &Seen) -> Vec<Finding> {
         tell("never-applies", problem, mend);
         return all;
     }
-    if seen.without_value > 0 {
-        let (count, of) = (seen.without_value, seen.selected);
-        let problem = match rule.effect {
-            Effect::Allow => {
-                format!("this rule gives nothing to {count} of {of} devices: a variable has no value there")
-            }
-            Effect::Deny => {
-                format!("for {count} of {of} devices a variable has no value, and this deny takes `+` in its place")
-            }
-        };
-        tell("missing-value", problem, set);
-    }
-    if rule.effect == Effect::Deny || rule.target.pattern().is_none() {
+    if rule.effect == Effect::Deny {
         return all;
     }
     if let (false, Some(deny)) = (seen.shines, &seen.hidden_by) {
         let problem = format!("this rule gives nothing to anybody: all of it is denied by {}", deny.at);
         tell("hidden-by-deny", problem, "remove it, or narrow the deny".to_owned());
-    } else if let (false, Some(other)) = (seen.adds, &seen.repeats) {
-        let problem = format!("this rule adds nothing: {} gives at least as much", other.at);
-        tell("repeats-another", problem, "remove it, or narrow the other".to_owned());
+    } else if let (false, Some(others)) = (seen.adds, &seen.repeats) {
+        match others.first() {
+            Some(other) => {
+                let problem = format!("this rule adds nothing: {} gives at least as much", other.at);
+                tell("repeats-another", problem, "remove it, or narrow the other".to_owned());
+            }
+            None => {
+                let problem = "this rule adds nothing: for each device another rule gives at least as much".to_owned();
+                tell("repeats-another", problem, "remove it, or narrow the others".to_owned());
+            }
+        }
     }
     all
 }

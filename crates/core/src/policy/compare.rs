@@ -195,8 +195,40 @@ fn grants(fleet: &Fleet<'_>, part: Part, edition: usize) -> Grants {
     grants
 }
 
-/// A piece with variables in place of values; with the parts that a gateway plays for its children, their ids are
-/// `{child}`.
+/// Stands around the id of a child in what [`shown`] gives. No topic of a policy holds it.
+const MARK: char = '\u{1}';
+
+/// Stands before the topics that are left out of a change.
+const EXCEPT: &str = " except ";
+
+/// What changes for a gateway, with `{child}` where the same is said of each of its children.
+fn collapsed(changes: BTreeSet<Changed>, children: &BTreeSet<&str>) -> BTreeSet<Changed> {
+    // Of one child only; else its ids stay. What excepts a child says nothing about each of them.
+    let of_child = |changed: &Changed| {
+        let of = changed.topics.split(EXCEPT).next().unwrap_or_default();
+        if !of.contains(MARK) {
+            return None;
+        }
+        let ids: BTreeSet<&str> = changed.topics.split(MARK).skip(1).step_by(2).collect();
+        let id = (ids.len() == 1).then(|| ids.first().copied()).flatten()?;
+        let topics = changed.topics.replace(&format!("{MARK}{id}{MARK}"), CHILD);
+        Some((Changed { topics, ..changed.clone() }, id.to_owned()))
+    };
+    let mut said: HashMap<Changed, BTreeSet<String>> = HashMap::new();
+    for (form, id) in changes.iter().filter_map(of_child) {
+        said.entry(form).or_default().insert(id);
+    }
+    let of_all =
+        |form: &Changed| said.get(form).is_some_and(|ids| ids.iter().map(String::as_str).eq(children.iter().copied()));
+    let written = |changed: &Changed| match of_child(changed) {
+        Some((form, _)) if of_all(&form) => form,
+        _ => Changed { topics: changed.topics.replace(MARK, ""), ..changed.clone() },
+    };
+    changes.iter().map(written).collect()
+}
+
+/// A piece with variables in place of values; with the parts that a gateway plays for its children, the ids of those are
+/// marked.
 fn shown(fleet: &Fleet<'_>, part: Part, children: Option<&[Part]>, piece: &Piece) -> String {
     let filter = |filter: &TopicFilter| {
         let levels = filter.levels().iter().map(|level| match level {
@@ -205,7 +237,10 @@ fn shown(fleet: &Fleet<'_>, part: Part, children: Option<&[Part]>, piece: &Piece
                 let of_child = |part: &Part| is(part.who.and_then(|(_, child)| child));
                 match (part.who, children) {
                     (Some((own, _)), Some(_)) if is(Some(own)) => Level::Is(OWN.into()),
-                    (_, Some(children)) if children.iter().any(of_child) => Level::Is(CHILD.into()),
+                    // A rule that names a child is shown as it stands there.
+                    (_, Some(children)) if !fleet.is_text(text) && children.iter().any(of_child) => {
+                        Level::Is(format!("{MARK}{text}{MARK}").into())
+                    }
                     _ => level.clone(),
                 }
             }
@@ -215,7 +250,7 @@ fn shown(fleet: &Fleet<'_>, part: Part, children: Option<&[Part]>, piece: &Piece
     };
     let of = filter(piece.of());
     let except: Vec<String> = piece.except().iter().map(filter).collect();
-    if except.is_empty() { of } else { format!("{of} except {}", except.join(", ")) }
+    if except.is_empty() { of } else { format!("{of}{EXCEPT}{}", except.join(", ")) }
 }
 
 /// Whether what gateways may do for themselves, for a child, and for another child never meets: then each can be compared
@@ -329,7 +364,9 @@ pub fn compare(fleet: &Fleet<'_>, settings: &Settings) -> Comparison {
                     new.join(of_new);
                 }
                 let one = Voice { part: alone, members: vec![(gateway, None)] };
-                note(&one, old.changes(&new, &|piece| shown(fleet, alone, Some(&parts), piece)));
+                let ids = parts.iter().filter_map(|part| part.who?.1).map(|child| fleet.id(child)).collect();
+                let changes = old.changes(&new, &|piece| shown(fleet, alone, Some(&parts), piece));
+                note(&one, collapsed(changes, &ids));
             }
         }
     }

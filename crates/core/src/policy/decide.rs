@@ -302,7 +302,19 @@ impl Rights {
 
     /// Filters that the device may publish to for itself, before denies.
     pub fn publish_filters(&self) -> impl Iterator<Item = TopicFilter> {
-        self.own.filters(&self.own.table.publish.allow_rules).map(|(_, filter)| filter)
+        self.publish_rules().map(|(_, filter)| filter)
+    }
+
+    /// The allow rules by which the device may publish for itself, before denies, with their filters.
+    pub fn publish_rules(&self) -> impl Iterator<Item = (&Rule, TopicFilter)> {
+        self.own.filters(&self.own.table.publish.allow_rules)
+    }
+
+    /// Filters that the device may publish to for the children that it speaks for, before denies.
+    pub fn child_publish_filters(&self) -> impl Iterator<Item = &TopicFilter> {
+        let all = self.children.iter().flat_map(|children| &children.filters);
+        let publish = |number| self.own.table.rule(number).target.act() == Act::Publish;
+        all.filter(move |((number, _), _)| publish(*number)).map(|(_, filter)| filter)
     }
 
     /// Filters that the device may subscribe to for itself, before denies. Those of shared subscriptions begin with

@@ -54,7 +54,7 @@ impl Edition {
     /// Reads all files.
     ///
     /// # Errors
-    /// The first mistake in each file that has one.
+    /// Every mistake in them.
     pub fn read(number: u32, files: &[PolicyFile], groups: &Groups) -> Result<Self, Vec<TextError>> {
         let mut policies = Vec::new();
         let mut errors = Vec::new();
@@ -64,7 +64,7 @@ impl Edition {
                     policy.subjects = policy.subjects.resolve(groups);
                     Arc::new(policy)
                 })),
-                Err(error) => errors.push(error),
+                Err(found) => errors.extend(found),
             }
         }
         if errors.is_empty() { Ok(Self { number, policies, tables: Arc::default() }) } else { Err(errors) }

@@ -28,8 +28,8 @@ impl Entry<'_> {
 /// Lays a policy file out.
 ///
 /// # Errors
-/// The first place where it is not one.
-pub fn layout(source: &Source) -> Result<String, TextError> {
+/// Every place where it is not one.
+pub fn layout(source: &Source) -> Result<String, Vec<TextError>> {
     let (items, comments) = read_with_items(source)?;
     let entries = entries(source, &items, &comments);
     let mut out = String::new();
@@ -203,7 +203,7 @@ mod tests {
                 }
             }
             let source = Source::new("p", &text);
-            let once = layout(&source).map_err(|error| TestCaseError::fail(error.to_string()))?;
+            let once = layout(&source).map_err(|errors| TestCaseError::fail(format!("{errors:?}")))?;
             let again = Source::new("p", &once);
             prop_assert_eq!(&layout(&again).unwrap(), &once, "of {}", text);
             let read = |source| read_file(source).unwrap().into_iter().map(without_places).collect::<Vec<_>>();

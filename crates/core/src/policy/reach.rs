@@ -52,7 +52,8 @@ pub struct Reach {
 }
 
 /// The levels of `filter` that are texts: a fleet that is to answer for it must know them.
-pub(super) fn texts(filter: &TopicFilter) -> impl Iterator<Item = &str> {
+#[must_use]
+pub fn filter_texts(filter: &TopicFilter) -> impl Iterator<Item = &str> {
     filter.levels().iter().filter_map(|level| match level {
         Level::Is(text) => Some(&**text),
         Level::Any => None,
@@ -121,5 +122,5 @@ pub fn reach(fleet: &Fleet<'_>, settings: &Settings, filter: &TopicFilter) -> Re
 /// An empty fleet that can answer [`reach`] for `filter` under `edition`.
 #[must_use]
 pub fn fleet_for<'e>(edition: &'e Edition, filter: &'e TopicFilter) -> Fleet<'e> {
-    Fleet::new(&[edition], texts(filter))
+    Fleet::new(&[edition], filter_texts(filter))
 }

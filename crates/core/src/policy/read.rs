@@ -1,5 +1,6 @@
 //! From text to policies.
 
+use std::collections::HashMap;
 use std::hash::{Hash, Hasher};
 
 use std::ops::Range;
@@ -20,45 +21,136 @@ pub(crate) const MAX_FILE: usize = 4 * 1024 * 1024;
 /// Reads one policy file.
 ///
 /// # Errors
-/// The first place where it is not one.
-pub fn read_file(source: &Source) -> Result<Vec<Policy>, TextError> {
+/// Every place where it is not one, up to a hundred: after a mistake reading goes on at the next statement.
+pub fn read_file(source: &Source) -> Result<Vec<Policy>, Vec<TextError>> {
     if source.text.len() > MAX_FILE {
-        return Err(TextError {
+        return Err(vec![TextError {
             place: source.place(0..0),
             problem: format!("the file has {} bytes", source.text.len()),
             expected: "expected at most 4 MiB; put policies into several files".to_owned(),
-        });
+        }]);
     }
     Ok(read_all(source)?.1)
 }
 
 /// The parts of a policy file as they are laid out, and its comments.
-pub(super) fn read_with_items(source: &Source) -> Result<(Vec<Item>, Vec<Range<usize>>), TextError> {
+pub(super) fn read_with_items(source: &Source) -> Result<(Vec<Item>, Vec<Range<usize>>), Vec<TextError>> {
     let reader = read_all(source)?.0;
     Ok((reader.items, reader.lexer.comments().to_vec()))
 }
 
-fn read_all(source: &Source) -> Result<(Reader<'_>, Vec<Policy>), TextError> {
-    let mut reader = Reader { source, lexer: Lexer::new(source)?, items: Vec::new() };
+/// The most mistakes that are told of one file.
+const MOST_ERRORS: usize = 100;
+
+/// The words that a statement begins with, and what else a line may begin with at which reading can go on.
+const STATEMENTS: [&str; 6] = ["allow", "deny", "sole", "expect", "}", "policy"];
+
+fn read_all(source: &Source) -> Result<(Reader<'_>, Vec<Policy>), Vec<TextError>> {
+    let mut reader = Reader { source, lexer: Lexer::unread(source), items: Vec::new(), errors: Vec::new() };
+    match Lexer::new(source) {
+        Ok(lexer) => reader.lexer = lexer,
+        Err(error) => reader.went_wrong(error, &["policy"]),
+    }
     let mut policies = Vec::new();
     while *reader.lexer.peek() != Token::End {
-        policies.push(reader.policy()?);
+        match reader.policy() {
+            Ok(policy) => policies.extend(policy),
+            Err(error) => reader.went_wrong(error, &["policy"]),
+        }
     }
-    Ok((reader, policies))
+    let mut lines: HashMap<usize, u32> = HashMap::new();
+    policies
+        .iter()
+        .flat_map(|policy| &policy.rules)
+        .for_each(|rule| *lines.entry(rule.at.place.line).or_default() += 1);
+    for rule in policies.iter_mut().flat_map(|policy| &mut policy.rules) {
+        rule.at.shares_line = lines.get(&rule.at.place.line).is_some_and(|count| *count > 1);
+    }
+    if reader.errors.is_empty() { Ok((reader, policies)) } else { Err(reader.errors) }
 }
 
 struct Reader<'a> {
     source: &'a Source,
     lexer: Lexer<'a>,
     items: Vec<Item>,
+    errors: Vec<TextError>,
+}
+
+/// The statements of a policy.
+#[derive(Default)]
+struct Body {
+    rules: Vec<Rule>,
+    soles: Vec<Sole>,
+    expects: Vec<Expect>,
+}
+
+/// What a rule says beside its topics and limits.
+struct Rest {
+    share: Option<ShareName>,
+    for_children: bool,
+    because: Option<String>,
+}
+
+/// A rule of the policy `policy`.
+fn rule(
+    effect: Effect,
+    (target, limits, rest): (Target, Limits, Rest),
+    (policy, place): (&PolicyName, crate::text::Place),
+) -> Rule {
+    let Rest { share, for_children, because } = rest;
+    let at = RulePlace { policy: policy.clone(), place, says: 0, shares_line: false };
+    let mut rule = Rule { effect, target, for_children, share, limits, because: None, at };
+    let mut hasher = std::hash::DefaultHasher::new();
+    (policy.as_str(), rule.to_string()).hash(&mut hasher);
+    rule.at.says = hasher.finish();
+    Rule { because, ..rule }
 }
 
 impl Reader<'_> {
-    fn policy(&mut self) -> Result<Policy, TextError> {
-        let start = self.lexer.start();
-        if !self.lexer.take_word("policy")? {
+    /// Notes a mistake, and goes on at the next line that begins with one of `words`.
+    fn went_wrong(&mut self, error: TextError, words: &[&str]) {
+        self.errors.push(error);
+        if self.errors.len() < MOST_ERRORS { self.lexer.resume(words) } else { self.lexer = Lexer::unread(self.source) }
+    }
+
+    /// A policy; `None` if its head is not one, and its statements were read for their mistakes alone.
+    fn policy(&mut self) -> Result<Option<Policy>, TextError> {
+        let known = self.errors.len();
+        if !self.lexer.at_word("policy") {
             return Err(self.lexer.unexpected("expected `policy NAME {`"));
         }
+        let head = self.head().map_err(|error| self.went_wrong(error, &STATEMENTS)).ok();
+        let mut body = Body::default();
+        loop {
+            let start = self.lexer.start();
+            // What was left out may have been a brace; whoever mends that sees the rest.
+            let lost = self.errors.len() > known && (self.lexer.at_word("policy") || *self.lexer.peek() == Token::End);
+            if lost {
+                return Ok(None);
+            }
+            match self.lexer.take_sign("}") {
+                Ok(true) => {
+                    self.item(start, Kind::Close);
+                    let Body { rules, soles, expects } = body;
+                    return Ok(head.map(|head| Policy { rules, soles, expects, ..head }));
+                }
+                Ok(false) => {
+                    if let Err(error) = self.statement(head.as_ref().map(|head| &head.name), &mut body) {
+                        self.went_wrong(error, &STATEMENTS);
+                    }
+                }
+                Err(error) => {
+                    self.went_wrong(error, &["policy"]);
+                    return Ok(None);
+                }
+            }
+        }
+    }
+
+    /// All of a policy before its first statement.
+    fn head(&mut self) -> Result<Policy, TextError> {
+        let start = self.lexer.start();
+        self.lexer.take()?;
         let name_start = self.lexer.start();
         let word = self.lexer.need_word("expected the policy's name")?;
         let range = name_start..self.lexer.end_of_last();
@@ -86,24 +178,8 @@ impl Reader<'_> {
         let subjects = Condition::read(&mut self.lexer, Use::Policy)?;
         self.item(for_start, Kind::Head("for", subjects.to_string()));
         let subjects_place = self.source.place(subjects_start..self.lexer.end_of_last());
-        let mut policy = Policy {
-            name,
-            about,
-            subjects,
-            subjects_place,
-            rules: Vec::new(),
-            soles: Vec::new(),
-            expects: Vec::new(),
-            place,
-        };
-        loop {
-            let start = self.lexer.start();
-            if self.lexer.take_sign("}")? {
-                self.item(start, Kind::Close);
-                return Ok(policy);
-            }
-            self.statement(&mut policy)?;
-        }
+        let (rules, soles, expects) = (Vec::new(), Vec::new(), Vec::new());
+        Ok(Policy { name, about, subjects, subjects_place, rules, soles, expects, place })
     }
 
     fn item(&mut self, start: usize, kind: Kind) {
@@ -114,7 +190,8 @@ impl Reader<'_> {
         self.lexer.error(range, error.to_string(), expected)
     }
 
-    fn statement(&mut self, policy: &mut Policy) -> Result<(), TextError> {
+    /// Reads a statement of the policy `name` into `body`; without a name, for its mistakes alone.
+    fn statement(&mut self, name: Option<&PolicyName>, body: &mut Body) -> Result<(), TextError> {
         let start = self.lexer.start();
         let expected = "expected `allow`, `deny`, `sole`, `expect` or `}`";
         let Token::Word(word) = self.lexer.peek().clone() else { return Err(self.lexer.unexpected(expected)) };
@@ -122,15 +199,19 @@ impl Reader<'_> {
             "allow" | "deny" => {
                 self.lexer.take()?;
                 let effect = if word == "allow" { Effect::Allow } else { Effect::Deny };
-                let rule = self.rule(effect, start, &policy.name)?;
-                self.item(start, Kind::rule(&rule));
-                policy.rules.push(rule);
+                let (target, limits, rest) = self.rule_parts(effect)?;
+                if let Some(name) = name {
+                    let place = self.source.place(start..self.lexer.end_of_last());
+                    let rule = rule(effect, (target, limits, rest), (name, place));
+                    self.item(start, Kind::rule(&rule));
+                    body.rules.push(rule);
+                }
             }
             "expect" => {
                 self.lexer.take()?;
                 let expect = self.expect(start)?;
                 self.item(start, Kind::Line(expect.to_string()));
-                policy.expects.push(expect);
+                body.expects.push(expect);
             }
             "sole" => {
                 self.lexer.take()?;
@@ -149,7 +230,7 @@ impl Reader<'_> {
                 }
                 let place = self.source.place(range);
                 self.item(start, Kind::Line(format!("sole publish {}", quote(&pattern.to_string()))));
-                policy.soles.push(Sole { pattern, place });
+                body.soles.push(Sole { pattern, place });
             }
             _ => {
                 let range = start..start + word.len();
@@ -177,7 +258,7 @@ impl Reader<'_> {
         })
     }
 
-    fn rule(&mut self, effect: Effect, start: usize, policy: &PolicyName) -> Result<Rule, TextError> {
+    fn rule_parts(&mut self, effect: Effect) -> Result<(Target, Limits, Rest), TextError> {
         let act = self.act()?;
         let target = match act {
             Act::Connect => {
@@ -207,20 +288,7 @@ impl Reader<'_> {
             true => Some(self.lexer.need_text("expected the reason, a text in quotes")?),
             false => None,
         };
-        let place = self.source.place(start..self.lexer.end_of_last());
-        let mut rule = Rule {
-            effect,
-            target,
-            for_children,
-            share,
-            limits,
-            because: None,
-            at: RulePlace { policy: policy.clone(), place, says: 0 },
-        };
-        let mut hasher = std::hash::DefaultHasher::new();
-        (policy.as_str(), rule.to_string()).hash(&mut hasher);
-        rule.at.says = hasher.finish();
-        Ok(Rule { because, ..rule })
+        Ok((target, limits, Rest { share, for_children, because }))
     }
 
     /// `share "NAME"` and `for children`, in either order.

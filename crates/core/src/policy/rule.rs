@@ -188,6 +188,8 @@ pub struct RulePlace {
     /// A number made from the policy's name and what the rule says: it stays when the rule moves, and is another when the rule
     /// says something else.
     pub says: u64,
+    /// Whether another rule begins in the same line, so that only the column tells them apart.
+    pub shares_line: bool,
 }
 
 /// What a rule says follows from the rule, so only where it stands is compared.

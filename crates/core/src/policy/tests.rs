@@ -1,3 +1,5 @@
+use std::collections::BTreeSet;
+
 use proptest::prelude::*;
 
 use super::*;
@@ -138,6 +140,86 @@ fn a_missing_variable_gives_nothing_and_denies_everything() {
     assert_eq!(found, [("never-applies", 2), ("hidden-by-deny", 3), ("missing-value", 4)]);
 }
 
+/// A gateway with two children.
+fn household() -> Vec<DeviceRecord> {
+    let device = |id: &str, kind: &str, gateway: Option<&str>| DeviceRecord {
+        gateway: gateway.map(|gateway| gateway.parse().unwrap()),
+        ..DeviceRecord::new(id.parse().unwrap(), kind.parse().unwrap(), UnixTime(0))
+    };
+    vec![
+        device("hub1", "station", None),
+        device("kid1", "windvane", Some("hub1")),
+        device("kid2", "windvane", Some("hub1")),
+    ]
+}
+
+#[test]
+fn what_changes_for_a_gateway_names_the_children_it_is_about() {
+    let text = "policy p { for kind = station\n allow publish \"k/+/x/#\" because \"own\"\n deny publish \"k/kid2/#\"\n \
+                allow publish \"k/{child}/x\" for children }";
+    let (old, new) = (Edition::default(), edition(text));
+    let mut fleet = Fleet::new(&[&old, &new], []);
+    household().iter().for_each(|device| fleet.add_record(device).unwrap());
+    let found = compare(&fleet, &settings());
+    let lines: Vec<String> = found.groups.iter().flat_map(|group| &group.changes).map(ToString::to_string).collect();
+    assert_eq!(lines, ["gains publish k/+/x/# except k/kid2/x/#"]);
+    // What is the same for each child is said once.
+    let both = text.replace("deny publish \"k/kid2/#\"", "");
+    let new = edition(&both.replace("k/+/x/#", "k/kid9/{device}"));
+    let mut fleet = Fleet::new(&[&old, &new], []);
+    household().iter().for_each(|device| fleet.add_record(device).unwrap());
+    let found = compare(&fleet, &settings());
+    let lines: BTreeSet<String> =
+        found.groups.iter().flat_map(|group| &group.changes).map(ToString::to_string).collect();
+    let want = ["gains publish k/kid9/hub1", "gains publish k/{child}/x"].map(str::to_owned);
+    let alike = lines.iter().map(|line| line.replace("{device}", "hub1")).collect::<BTreeSet<_>>();
+    assert_eq!(alike, BTreeSet::from(want));
+}
+
+#[test]
+fn rules_for_children_are_told_of_like_others() {
+    let mut devices = household();
+    devices[1].labels.insert("site".parse().unwrap(), "ossel".parse().unwrap());
+    let found = |text: &str| -> Vec<(&'static str, usize, String)> {
+        let findings = checked(text, &devices).findings;
+        findings.iter().filter_map(|each| Some((each.id, each.place.as_ref()?.line, each.problem.clone()))).collect()
+    };
+    let text = "policy hub { for kind = station\n allow publish \"a/{site}/{child}\" for children\n \
+                allow publish \"b/{site}/{child}\" for children\n allow publish \"c/{child}\" for children }\n\
+                policy kid { for kind = windvane\n deny publish \"c/{device}\" because \"asleep\" }";
+    let all = found(text);
+    let ids: Vec<_> = all.iter().map(|(id, line, _)| (*id, *line)).collect();
+    assert_eq!(ids, [("missing-value", 2), ("hidden-by-deny", 4)], "{all:?}");
+    let want = "1 of 2 children has no value for {site} (kid2): 2 rules of this policy give them nothing";
+    assert_eq!(all[0].2, want);
+    assert!(all[1].2.contains("denied by policies/vane.policy:6"), "{}", all[1].2);
+    let text = "policy hub { for kind = station\n allow connect as \"{device}\"\n deny connect as \"{device}\" }\n\
+                policy kid { for kind = windvane\n allow connect as \"{device}\"\n deny connect as \"{device}:*\" }";
+    let ids: Vec<_> = found(text).into_iter().map(|(id, line, _)| (id, line)).collect();
+    assert_eq!(ids, [("hidden-by-deny", 2)]);
+}
+
+#[test]
+fn a_rule_that_adds_nothing_is_held_against_those_that_give_as_much_to_everybody() {
+    let text = "policy p { for kind = windvane or kind = station\n allow publish \"a/b\" because \"x\" }\n\
+                policy q { for kind = windvane\n allow publish \"a/+\" because \"x\" }\n\
+                policy r { for kind = windvane or kind = station\n allow publish \"a/#\" because \"x\" }";
+    let told = |text: &str| {
+        let findings = checked(text, &household()).findings;
+        let of = findings.iter().find(|each| each.id == "repeats-another" && each.place.as_ref().unwrap().line == 2);
+        of.map(|each| each.problem.clone()).unwrap_or_default()
+    };
+    assert!(told(text).contains("policies/vane.policy:6 (policy r) gives at least as much"), "{}", told(text));
+    let several = text.replace("policy r { for kind = windvane or kind = station", "policy r { for kind = station");
+    assert!(told(&several).contains("for each device another rule gives"), "{}", told(&several));
+    // Two rules in one line are told apart.
+    let one_line =
+        text.replace(" }\npolicy r { for kind = windvane or kind = station\n", " allow publish \"c\" because \"x\" ");
+    let one_line =
+        one_line.replace("policy q { for kind = windvane", "policy q { for kind = windvane or kind = station");
+    assert!(told(&one_line).contains("policies/vane.policy:4:"), "{}", told(&one_line));
+}
+
 #[test]
 fn subscriptions_are_granted_only_whole_and_at_the_lower_qos() {
     let rights = edition(VANE).rights(&vane(Some("ossel")));
@@ -196,9 +278,43 @@ fn mistakes_in_policies_are_shown_where_they_are() {
         ("policy P { for kind = a }", "1:8: the policy name \"P\" holds 'P'"),
         ("policy p { for kind = a", "1:24: found the end of the text"),
     ] {
-        let error = read_file(&Source::new("p", text)).unwrap_err().to_string();
+        let error = read_file(&Source::new("p", text)).unwrap_err()[0].to_string();
         assert!(error.starts_with(&format!("p:{want}")), "{text}:\n{error}");
     }
+}
+
+#[test]
+fn a_mistake_hides_no_other() {
+    let text = r#"policy one {
+  for kind = a
+  alow publish "a"
+  allow publish "b" qos <= 7
+  allow publish "c"
+  allow publish
+  deny publish "d" size <= 1
+}
+policy Two {
+  for kind = b
+  sole publish "x" "y"
+  expect d publish "a/+" denied
+}
+policy three {
+  for kind in (
+  allow connect as "nobody"
+}
+policy four {
+  for kind = c
+  allow publish "e"
+policy five {
+  for kind = d % e
+  allow publish "it's open
+}
+"#;
+    let errors = read_file(&Source::new("p", text)).unwrap_err();
+    let lines: Vec<usize> = errors.iter().map(|error| error.place.line).collect();
+    assert_eq!(lines, [3, 4, 7, 7, 9, 11, 12, 16, 21, 22, 23], "{errors:#?}");
+    let many = "policy p {\n for kind = a\n".to_owned() + &" allow nothing\n".repeat(200_000) + "}\n";
+    assert_eq!(read_file(&Source::new("p", &many)).unwrap_err().len(), 100);
 }
 
 #[test]
@@ -337,7 +453,7 @@ fn any_rule() -> impl Strategy<Value = Rule> {
             share,
             limits,
             because,
-            at: RulePlace { policy: "p".parse().unwrap(), place, says: 0 },
+            at: RulePlace { policy: "p".parse().unwrap(), place, says: 0, shares_line: false },
         }
     })
 }
@@ -386,7 +502,7 @@ proptest! {
     #[test]
     fn what_is_written_reads_back(policy in any_policy()) {
         let text = policy.to_string();
-        let read = read_file(&Source::new("p", &text)).map_err(|error| TestCaseError::fail(format!("{text}\n{error}")))?;
+        let read = read_file(&Source::new("p", &text)).map_err(|errors| TestCaseError::fail(format!("{text}\n{errors:?}")))?;
         prop_assert_eq!(read.len(), 1);
         let again = without_places(read[0].clone());
         prop_assert_eq!(again.to_string(), text);
@@ -395,8 +511,8 @@ proptest! {
 
     #[test]
     fn no_text_makes_the_parser_fail_badly(text in "(policy|for|allow|publish|\"a/#\"|[{}()=<,#\"\\\\\n ]|[a-z]){0,40}") {
-        if let Err(error) = read_file(&Source::new("p", &text)) {
-            prop_assert!(!error.to_string().is_empty());
+        if let Err(errors) = read_file(&Source::new("p", &text)) {
+            prop_assert!(!errors.is_empty() && errors.iter().all(|error| !error.to_string().is_empty()));
         }
     }
 }

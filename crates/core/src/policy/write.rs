@@ -106,8 +106,12 @@ impl fmt::Display for Expect {
 }
 
 impl fmt::Display for RulePlace {
-    /// File, line and policy; the column adds nothing for a whole rule.
+    /// File, line and policy; the column only where another rule begins in the same line.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}:{} (policy {})", self.place.file, self.place.line, self.policy)
+        let Self { place, policy, .. } = self;
+        match self.shares_line {
+            true => write!(f, "{place} (policy {policy})"),
+            false => write!(f, "{}:{} (policy {policy})", place.file, place.line),
+        }
     }
 }

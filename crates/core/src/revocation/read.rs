@@ -219,6 +219,16 @@ impl Crl {
         found
     }
 
+    /// Gives the octets of every listed serial number, without zeros in front.
+    pub fn serials(&self, visit: &mut dyn FnMut(&[u8])) {
+        // All entries were read once, so none is unreadable now.
+        let _ = self.each(&mut |entry| {
+            let zeros = entry.serial.iter().take_while(|octet| **octet == 0).count();
+            visit(&entry.serial[zeros..]);
+            true
+        });
+    }
+
     /// How many certificates are listed.
     #[must_use]
     pub fn len(&self) -> usize {

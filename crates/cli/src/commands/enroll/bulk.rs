@@ -147,8 +147,10 @@ pub(super) fn begin(context: &Context<'_>, args: &EnrollArgs, from: &Path) -> Re
         let reader = open(&input, &shown, &settings, ward.now())?;
         let rejects = match &args.rejects {
             Some(path) => absolute(path)?,
-            None if from_stdin => absolute(Path::new(&format!("refused.{}", reader.extension())))?,
-            None => input.with_extension(format!("refused.{}", reader.extension())),
+            None => {
+                let place = if from_stdin { absolute(Path::new("refused"))? } else { input.with_extension("refused") };
+                free_place(&place, reader.extension())
+            }
         };
         if rejects.exists() {
             return Err(Problem::refused(format!("{} exists already", rejects.display()))
@@ -254,6 +256,8 @@ fn run(context: &Context<'_>, mut ward: Ward, plan: &Plan, resumed: Option<Posit
     let refusals = feed.reader.refusals();
     let workers = std::thread::available_parallelism().map_or(1, usize::from);
     let clock = ward.clock.clone();
+    let _word =
+        crate::interrupt::word("interrupted; `enroll --resume` goes on, `enroll --stop` ends it where it stands");
     let progress = Progress::start(context.console, plan.size, position.byte, position.issued);
     let (output, reached) = std::thread::scope(|scope| {
         let (to_workers, jobs) = sync_channel::<Job>(WAITING);
@@ -322,13 +326,9 @@ impl Feed<'_, '_> {
         let failed = |error: io::Error| Problem::failed(format!("cannot read {}", self.plan.shown)).because(error);
         let mut good: Vec<(u64, Raw, Entry)> = Vec::with_capacity(self.plan.batch);
         let mut refused = Vec::new();
-        let mut ids = HashSet::new();
         while good.len() + refused.len() < self.plan.batch {
             let Some(Row { line, raw, entry }) = self.reader.next().map_err(failed)? else { break };
             match entry {
-                Ok(entry) if !ids.insert(entry.device.id.clone()) => {
-                    refused.push(Refused { line, raw, why: format!("`{}` stands in the list twice", entry.device.id) });
-                }
                 Ok(entry) => good.push((line, raw, entry)),
                 Err(why) => refused.push(Refused { line, raw, why }),
             }
@@ -338,11 +338,20 @@ impl Feed<'_, '_> {
         }
         let ids: Vec<DeviceId> = good.iter().map(|(_, _, entry)| entry.device.id.clone()).collect();
         let mut rows = Vec::with_capacity(good.len());
+        let mut taken = HashSet::new();
         for ((line, raw, entry), view) in good.into_iter().zip(ward.store.devices(&ids)?) {
             let is_new = view.is_none();
             let csr = entry.csr.clone();
+            // A row that is refused takes nothing from a good one behind it.
+            if taken.contains(&entry.device.id) {
+                refused.push(Refused { line, raw, why: format!("`{}` stands in the list twice", entry.device.id) });
+                continue;
+            }
             match self.device(entry, view, ward.now()) {
-                Ok(device) => rows.push(Candidate { line, raw, device, is_new, csr }),
+                Ok(device) => {
+                    taken.insert(device.id.clone());
+                    rows.push(Candidate { line, raw, device, is_new, csr });
+                }
                 Err(why) => refused.push(Refused { line, raw, why }),
             }
         }
@@ -737,6 +746,19 @@ fn spool(ward: &Ward) -> Result<PathBuf, Problem> {
         OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&path).map_err(failed)?;
     io::copy(&mut io::stdin().lock(), &mut file).and_then(|_| file.sync_all()).map_err(failed)?;
     Ok(path)
+}
+
+/// The first of `PLACE.EXTENSION`, `PLACE-2.EXTENSION` and so on that is not there; the first one if all are.
+fn free_place(place: &Path, extension: &str) -> PathBuf {
+    let numbered = |number: u32| {
+        let mut name = place.file_name().unwrap_or_default().to_owned();
+        if number > 1 {
+            name.push(format!("-{number}"));
+        }
+        name.push(format!(".{extension}"));
+        place.with_file_name(name)
+    };
+    (1..1_000).map(numbered).find(|path| !path.exists()).unwrap_or_else(|| numbered(1))
 }
 
 /// A path that means the same wherever the run goes on.

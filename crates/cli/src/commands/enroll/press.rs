@@ -12,7 +12,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, KindName};
 use tidy_warden_core::key::{ProvenKey, SignError, Signer, SoftwareKey, sha256};
 use tidy_warden_core::outfit::{Connect, SCHEMA};
-use tidy_warden_core::policy::Edition;
+use tidy_warden_core::policy::{Edition, Rights};
 use tidy_warden_core::settings::{Kind, Role, Settings};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{AuthorityRecord, AuthorityRole, NewCredential, Store};
@@ -100,6 +100,12 @@ impl Mint {
         })
     }
 
+    /// The certificates that lead from a device's to a root, where the authority `name` signed it, and the roots; PEM.
+    pub(crate) fn chains(&self, name: &AuthorityName) -> Option<(&str, &str)> {
+        let hand = self.hands.get(name)?;
+        Some((&hand.chain_pem.plain, &self.root_pem.plain))
+    }
+
     /// Makes ready what signs for a kind: `open` is called once for each authority.
     ///
     /// # Errors
@@ -115,7 +121,8 @@ impl Mint {
         Ok(())
     }
 
-    fn connect(&self, device: &DeviceRecord) -> Connect {
+    /// How a device connects by the settings and the edition of now.
+    pub(crate) fn connect(&self, device: &DeviceRecord) -> Connect {
         let rights = self.edition.as_ref().map(|edition| edition.rights(device));
         let id = device.id.to_string();
         let mqtt = &self.settings.endpoints.mqtt;
@@ -131,10 +138,23 @@ impl Mint {
                 .flat_map(|rights| rights.publish_filters())
                 .map(|filter| filter.to_string())
                 .collect(),
+            publish_qos: rights.as_ref().map(publish_qos).unwrap_or_default(),
             subscribe: rights.iter().flat_map(|rights| rights.subscribe_filters()).collect(),
             root_fingerprint: self.root_fingerprint.clone(),
         }
     }
+}
+
+/// The highest QoS at which a device may publish, of the filters where that is below 2.
+fn publish_qos(rights: &Rights) -> BTreeMap<String, u8> {
+    let mut highest: BTreeMap<String, u8> = BTreeMap::new();
+    for (rule, filter) in rights.publish_rules() {
+        let qos = rule.limits.qos.unwrap_or(2);
+        let known = highest.entry(filter.to_string()).or_insert(qos);
+        *known = qos.max(*known);
+    }
+    highest.retain(|_, qos| *qos < 2);
+    highest
 }
 
 /// Why a certificate was not made.

@@ -3,13 +3,14 @@
 use std::path::PathBuf;
 
 use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_guard::{LiveConfig, TlsSettings, Upstream, UpstreamPem};
 use tidy_warden_simulate::Broker;
 use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store};
 
+use crate::commands::Context;
 use crate::files;
-use crate::passphrase::Passphrase;
 use crate::problem::Problem;
 use crate::ward::{MAX_TEXT, Ward};
 
@@ -60,8 +61,16 @@ pub(crate) fn upstream(ward: &Ward, address: BrokerAddress, inside: Option<&Brok
     Upstream::new(address.clone(), login, pem).map_err(failed)
 }
 
-/// All that the guard may take anew while it runs.
-pub(super) fn config(ward: &Ward, upstream: Upstream, passphrase: &Passphrase) -> Result<LiveConfig, Problem> {
+/// The guard's own key. The passphrase is asked for, used once and forgotten: it may open more than this key.
+pub(super) fn own_key(context: &Context<'_>, ward: &Ward) -> Result<SoftwareKey, Problem> {
+    let passphrase = context.passphrase("the guard's TLS key")?;
+    ward.key("guard", &passphrase).map_err(|problem| {
+        problem.next("if the guard's key has a passphrase of its own, name that: --passphrase-file FILE")
+    })
+}
+
+/// All that the guard may take anew while it runs; `key` must be that of its certificate.
+pub(super) fn config(ward: &Ward, upstream: Upstream, key: &SoftwareKey) -> Result<LiveConfig, Problem> {
     let of = |role: AuthorityRole| -> Result<Vec<Certificate>, Problem> {
         Ok(ward.authorities(role)?.into_iter().map(|each| each.certificate).collect())
     };
@@ -71,18 +80,29 @@ pub(super) fn config(ward: &Ward, upstream: Upstream, passphrase: &Passphrase) -
     let ours = |each: &&AuthorityRecord| each.role != AuthorityRole::Foreign;
     let crosses: Vec<Certificate> = all.iter().filter(ours).flat_map(|each| each.crossed.clone()).collect();
     let above = of(AuthorityRole::Service)?.into_iter().filter(|service| service.subject == own.issuer);
-    let key = ward.key("guard", passphrase)?;
+    if *key.public_key() != own.public_key {
+        return Err(Problem::refused("the guard cannot use its key")
+            .because("it does not belong to the guard's certificate")
+            .next("put keys/guard.key back from a copy of the ward"));
+    }
     let pkcs8 = key.to_pkcs8().map_err(|error| Problem::failed("the guard's key cannot be used").because(error))?;
     let tls = TlsSettings {
         chain: std::iter::once(own.clone()).chain(above).chain(crosses).collect(),
         key: pkcs8.to_vec().into(),
         allow_anonymous: ward.settings.any_token_login(),
     };
+    let files = ward
+        .settings
+        .makers
+        .iter()
+        .filter_map(|(name, maker)| maker.crl_file.as_ref().map(|file| (name.clone(), ward.dir.join(file))));
+    let maker_files = files.collect();
     Ok(LiveConfig {
         tls,
         settings: ward.settings.clone(),
         parties: ward.parties(),
         token_key: ward.record.token_key.clone(),
         upstream,
+        maker_files,
     })
 }

@@ -104,7 +104,8 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
         "because": barred.map(|barred| barred.to_string()).or(decision.as_ref().err().map(ToString::to_string)),
         "qos": decision.as_ref().ok().map(|granted| granted.qos),
         "rule": rule.map(|rule| json!({
-            "policy": rule.at.policy, "file": rule.at.place.file, "line": rule.at.place.line, "text": rule.to_string(),
+            "policy": rule.at.policy, "file": rule.at.place.file, "line": rule.at.place.line,
+            "column": rule.at.place.column, "text": rule.to_string(),
         })),
     });
     context.console.show("tidy-warden/policy-answer/1", value, &text)?;

@@ -167,7 +167,7 @@ pub(super) fn format(context: &Context<'_>, args: &FormatArgs) -> Result<Exit, P
         let text = files::read_text(&path, MAX_TEXT)?;
         match layout(&Source::new(&path.display().to_string(), &text)) {
             Ok(new) => laid.push((path, new != text, new)),
-            Err(error) => errors.push(error),
+            Err(found) => errors.extend(found),
         }
     }
     if !errors.is_empty() {

@@ -4,19 +4,24 @@ use std::path::Path;
 
 use serde_json::{Value, json};
 use tidy_warden_core::policy::{self, Edition, Reach, ReachedBy};
-use tidy_warden_core::topic::{Level, TopicFilter};
+use tidy_warden_core::topic::{Level, split_share};
 
 use super::Context;
 use crate::args::{CompareArgs, ReachArgs};
 use crate::commands::changes::{compared, comparison_json, comparison_text, who};
 use crate::console::counted;
-use crate::edge::parse;
 use crate::problem::{Exit, Problem};
 use crate::ward::{Ward, policy_files};
 
 pub(super) fn reach(context: &Context<'_>, args: &ReachArgs) -> Result<Exit, Problem> {
     let ward = context.ward()?;
-    let filter: TopicFilter = parse(&args.filter)?;
+    let (share, filter) = split_share(&args.filter)
+        .map_err(|error| Problem::refused(format!("`{}` is not asked about", args.filter)).because(error))?;
+    if share.is_some() {
+        context
+            .console
+            .note(format!("who receives `{filter}` is told, whether alone or as one of several that share it"));
+    }
     let braces = |level: &Level| matches!(level, Level::Is(text) if text.contains(['{', '}']));
     if filter.levels().iter().any(braces) {
         return Err(Problem::refused(format!("`{filter}` is not asked about"))
@@ -50,7 +55,7 @@ fn rules_json(all: &[ReachedBy]) -> Value {
         .map(|by| {
             let at = &by.rule.at;
             json!({
-                "policy": at.policy, "file": at.place.file, "line": at.place.line, "text": by.rule.to_string(),
+                "policy": at.policy, "file": at.place.file, "line": at.place.line, "column": at.place.column, "text": by.rule.to_string(),
                 "for_children": by.rule.for_children, "devices": by.count, "topics": by.topics, "samples": by.samples,
             })
         })
