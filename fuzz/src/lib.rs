@@ -10,7 +10,7 @@ use tidy_warden_core::certificate::{Certificate, Purpose, SerialNumber, judge};
 use tidy_warden_core::condition::{Candidate, Condition, Groups, Use};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::FactName;
-use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::key::{PublicKey, Signer, SoftwareKey};
 use tidy_warden_core::mqtt::{
     Ack, Connack, Connect, Disconnect, Frame, PacketType, Publish, SubAck, Subscribe, Unsubscribe, Version, split,
 };
@@ -259,6 +259,20 @@ pub fn jwk(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
     if let Ok(key) = PublicKey::from_jwk(text) {
         assert!(PublicKey::from_spki(key.spki()).is_ok_and(|again| again == key));
+    }
+}
+
+/// A key file, plain or locked: it is refused, or the key signs what it verifies.
+///
+/// # Panics
+/// If something does not hold.
+pub fn key_file(data: &[u8]) {
+    let plain = SoftwareKey::from_pkcs8(data);
+    let locked = std::str::from_utf8(data).ok().and_then(|pem| SoftwareKey::open(pem.trim_end(), b"fuzz").ok());
+    for key in plain.into_iter().chain(locked) {
+        if let Ok(signature) = key.sign(b"x") {
+            assert!(key.public_key().verify(&key.algorithm(), b"x", &signature).is_ok());
+        }
     }
 }
 

@@ -137,6 +137,11 @@ fn jwks() {
 }
 
 #[test]
+fn key_files() {
+    run("key", tidy_warden_fuzz::key_file);
+}
+
+#[test]
 fn settings() {
     run("settings", tidy_warden_fuzz::ward_settings);
 }

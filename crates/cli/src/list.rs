@@ -444,6 +444,26 @@ mod tests {
         found
     }
 
+    proptest::proptest! {
+        /// Whatever a list holds, it is refused whole, or each row is taken or refused with its line.
+        #[test]
+        fn no_list_makes_the_reader_fail_badly(text in "(id|kind|label.site|fact.serial|csr|wv-1|windvane|[,\"\r\n{}:\\\\\u{feff}]|\\PC){0,60}") {
+            let settings = settings();
+            for start in ["", "id,kind\n", "{\"id\":\"wv-1\",\"kind\":\"windvane\"}\n"] {
+                let input = Cursor::new(format!("{start}{text}").into_bytes());
+                let Ok(mut reader) = ListReader::open(input, "list", Extra::Requests, &settings, UnixTime(0)) else { continue };
+                let mut last = 0;
+                while let Ok(Some(row)) = reader.next() {
+                    proptest::prop_assert!(row.line >= last);
+                    last = row.line;
+                    if let Err(why) = row.entry {
+                        proptest::prop_assert!(!why.is_empty() && !why.contains('\n'));
+                    }
+                }
+            }
+        }
+    }
+
     #[test]
     fn both_forms_say_the_same() {
         let csv = rows("\u{feff}id,kind,label.site,csr\nwv-1,windvane,ossel,a.csr\nwv-2,windvane,,\n");

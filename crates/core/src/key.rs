@@ -20,7 +20,7 @@ use const_oid::db::rfc5912::{
 };
 use const_oid::db::rfc8410::ID_ED_25519;
 use der::{Decode, Reader, SliceReader};
-use pkcs8::pkcs5::{pbes2, scrypt};
+use pkcs8::pkcs5::{EncryptionScheme, pbes2, scrypt};
 use pkcs8::{EncryptedPrivateKeyInfoRef, PrivateKeyInfoRef};
 use spki::{AlgorithmIdentifierRef, SubjectPublicKeyInfoRef};
 use zeroize::Zeroizing;
@@ -491,6 +491,9 @@ pub enum OpenError {
     /// Not an encrypted PKCS#8 key in PEM.
     #[error("it is not an encrypted PKCS#8 private key in PEM")]
     Malformed,
+    /// It says that opening it takes more work or memory than any file of a person's takes.
+    #[error("its key derivation takes more work or memory than is allowed here")]
+    TooCostly,
     /// The passphrase does not open it.
     #[error("the passphrase is wrong")]
     Passphrase,
@@ -626,8 +629,27 @@ impl SoftwareKey {
             return Err(OpenError::Malformed);
         }
         let info = EncryptedPrivateKeyInfoRef::try_from(locked.as_slice()).map_err(|_| OpenError::Malformed)?;
+        if !is_affordable(&info.encryption_algorithm) {
+            return Err(OpenError::TooCostly);
+        }
         let plain = info.decrypt(passphrase).map_err(|_| OpenError::Passphrase)?;
         Self::from_pkcs8(plain.as_bytes())
+    }
+}
+
+/// Whether a key derivation (RFC 8018 appendix A.2, RFC 7914 section 7) stays below 2 million rounds of PBKDF2, or 128 MiB and
+/// 16 passes of scrypt: several times what is usual.
+fn is_affordable(scheme: &EncryptionScheme) -> bool {
+    match scheme {
+        EncryptionScheme::Pbes2(parameters) => match &parameters.kdf {
+            pbes2::Kdf::Pbkdf2(pbkdf2) => pbkdf2.iteration_count <= 2_000_000,
+            pbes2::Kdf::Scrypt(scrypt) => {
+                let memory = scrypt.cost_parameter.saturating_mul(u64::from(scrypt.block_size)).saturating_mul(128);
+                memory <= 128 * 1024 * 1024 && scrypt.parallelization <= 16
+            }
+            _ => false,
+        },
+        _ => false,
     }
 }
 
@@ -711,6 +733,30 @@ pub fn sha256(bytes: &[u8]) -> [u8; 32] {
 mod tests {
     use super::*;
     use crate::random::Counted;
+
+    #[test]
+    fn a_key_file_that_takes_too_much_work_is_refused_before_it_takes_it() {
+        use der::Encode;
+        use der::asn1::OctetStringRef;
+        let refused = |parameters: pbes2::Parameters| {
+            let info = EncryptedPrivateKeyInfoRef {
+                encryption_algorithm: EncryptionScheme::Pbes2(parameters),
+                encrypted_data: OctetStringRef::new(&[0; 48]).unwrap(),
+            };
+            let pem = asn1::pem("ENCRYPTED PRIVATE KEY", &info.to_der().unwrap());
+            SoftwareKey::open(&pem, b"x").unwrap_err()
+        };
+        let rounds = |rounds| pbes2::Parameters::generate_pbkdf2_sha256_aes256cbc(rounds, &[7; 16], [7; 16]).unwrap();
+        assert_eq!(refused(rounds(2_000_001)), OpenError::TooCostly);
+        assert_eq!(refused(rounds(1)), OpenError::Passphrase);
+        let scrypt = |log_n, r, p| {
+            let cost = scrypt::Params::new(log_n, r, p).unwrap();
+            pbes2::Parameters::generate_scrypt_aes256cbc(cost, &[7; 16], [7; 16]).unwrap()
+        };
+        assert_eq!(refused(scrypt(21, 8, 1)), OpenError::TooCostly);
+        assert_eq!(refused(scrypt(4, 8, 17)), OpenError::TooCostly);
+        assert_eq!(refused(scrypt(4, 8, 1)), OpenError::Passphrase);
+    }
 
     #[test]
     fn keys_sign_and_verify_and_survive_the_lock() {
