@@ -2,6 +2,7 @@
 
 mod credential;
 mod device;
+mod examples;
 mod group;
 mod policy;
 mod run;
@@ -9,7 +10,7 @@ mod run;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 
 pub(crate) use credential::{
     CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, PinArgs, RefreshArgs, RevokeArgs, TokenCommand,
@@ -417,22 +418,13 @@ pub(crate) fn pair(text: &str) -> Result<(String, String), String> {
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use clap::CommandFactory;
-
-    use super::*;
-
-    #[test]
-    fn the_command_line_is_consistent_and_its_help_names_every_command() {
-        let command = Cli::command();
-        command.clone().debug_assert();
-        let shown: Vec<&str> =
-            COMMANDS.lines().filter_map(|line| line.strip_prefix("  ")?.split_whitespace().next()).collect();
-        let known: Vec<&str> =
-            command.get_subcommands().filter(|each| !each.is_hide_set()).map(clap::Command::get_name).collect();
-        assert_eq!(shown, known);
-    }
+/// The command line of this process.
+///
+/// # Errors
+/// It is none, or help was asked for.
+pub(crate) fn from_command_line() -> Result<Cli, clap::Error> {
+    let matches = examples::with_examples(Cli::command()).try_get_matches()?;
+    Cli::from_arg_matches(&matches)
 }
 
 /// Says what is wrong with a call, or prints the help that was asked for.
@@ -451,4 +443,20 @@ pub(crate) fn wrong_call(error: &clap::Error, typed: impl IntoIterator<Item = St
     // A closed standard error takes no word.
     let _ = std::io::Write::write_all(&mut std::io::stderr(), text.as_bytes());
     ExitCode::from(2)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_consistent_and_its_help_names_every_command() {
+        let command = Cli::command();
+        command.clone().debug_assert();
+        let shown: Vec<&str> =
+            COMMANDS.lines().filter_map(|line| line.strip_prefix("  ")?.split_whitespace().next()).collect();
+        let known: Vec<&str> =
+            command.get_subcommands().filter(|each| !each.is_hide_set()).map(clap::Command::get_name).collect();
+        assert_eq!(shown, known);
+    }
 }

@@ -7,6 +7,7 @@ use clap::ValueEnum;
 use comfy_table::{CellAlignment, Table, presets};
 use serde_json::{Value, json};
 
+use crate::paint;
 use crate::problem::Problem;
 
 /// The form of results.
@@ -35,6 +36,8 @@ pub(crate) enum Form {
 pub(crate) struct Console {
     format: Format,
     quiet: bool,
+    /// Whether people read on a terminal with colours.
+    colour: bool,
 }
 
 /// A listing in all its forms.
@@ -55,7 +58,7 @@ pub(crate) struct Listing {
 
 impl Console {
     pub(crate) fn new(format: Format, quiet: bool) -> Self {
-        Self { format, quiet }
+        Self { format, quiet, colour: format == Format::Table && paint::wanted() }
     }
 
     pub(crate) fn is_for_people(&self) -> bool {
@@ -70,6 +73,11 @@ impl Console {
             Format::Jsonl => Some(Form::Jsonl),
             Format::Csv => Some(Form::Csv),
         }
+    }
+
+    /// A line whose word at the character `place` tells how a step ended.
+    pub(crate) fn step(&self, line: &str, place: usize) -> Result<(), Problem> {
+        self.write(&if self.colour { paint::step(line, place) } else { line.to_owned() })
     }
 
     pub(crate) fn is_quiet(&self) -> bool {
@@ -108,7 +116,10 @@ impl Console {
     /// One thing: as text for people, else as JSON.
     pub(crate) fn show(&self, schema: &'static str, value: Value, text: &str) -> Result<(), Problem> {
         if self.is_for_people() {
-            return self.write(text);
+            return match self.colour {
+                true => self.write(&paint::text(text)),
+                false => self.write(text),
+            };
         }
         let mut document = json!({ "schema": schema });
         if let (Some(document), Value::Object(fields)) = (document.as_object_mut(), value) {
@@ -155,7 +166,8 @@ impl Console {
             self.note(empty);
             return Ok(());
         }
-        self.write(&table(columns, rows))
+        let text = table(columns, rows);
+        self.write(&if self.colour { paint::table(&text) } else { text })
     }
 
     /// Asks for a yes unless `yes` was given. Without a terminal and without `--yes` nothing is done.

@@ -10,6 +10,7 @@ mod files;
 mod interrupt;
 mod keys;
 mod list;
+mod paint;
 mod passphrase;
 mod problem;
 mod progress;
@@ -25,8 +26,6 @@ use rustix::process::{DumpableBehavior, Resource, Rlimit};
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-use clap::Parser;
-
 /// Keeps what is in memory out of core files and away from other processes of the same account: passphrases and keys are there.
 fn guard_memory() {
     // Where the system refuses, the program works all the same.
@@ -36,7 +35,7 @@ fn guard_memory() {
 
 fn main() -> ExitCode {
     guard_memory();
-    let cli = match args::Cli::try_parse() {
+    let cli = match args::from_command_line() {
         Ok(cli) => cli,
         Err(error) => return args::wrong_call(&error, std::env::args()),
     };

@@ -350,6 +350,9 @@ impl Default for GuardSettings {
     }
 }
 
+/// The most places that are told where the text is not TOML.
+const MOST_BROKEN: usize = 100;
+
 impl Settings {
     /// Reads the text of `ward.toml`.
     ///
@@ -357,7 +360,7 @@ impl Settings {
     /// Every mistake in it: broken TOML, unknown keys (with the nearest known one), values of a wrong form.
     pub fn parse(source: &Source) -> Result<Self, Vec<TextError>> {
         let (root, broken) = DeTable::parse_recoverable(&source.text);
-        let broken = broken.into_iter().map(|error| TextError {
+        let broken = broken.into_iter().take(MOST_BROKEN).map(|error| TextError {
             place: source.place(error.span().unwrap_or(0..0)),
             problem: error.message().lines().next().unwrap_or("this is not TOML").to_owned(),
             expected: "expected TOML 1.0".to_owned(),
@@ -1116,7 +1119,7 @@ name = "{name}"
 {enterprise}
 [endpoints]
 mqtt = "{mqtt}"    # where devices reach the guard
-desk = "{desk}"    # where devices and owners reach the desk
+desk = "{desk}"    # where devices will reach the desk, which does not exist yet
 {crl}    # where you publish revocation lists; without it certificates name no such place
 
 # Declare each kind of device before you add devices of it. Every key is optional; these are the defaults:
@@ -1127,7 +1130,7 @@ desk = "{desk}"    # where devices and owners reach the desk
 # accept = ["p256", "p384", "ed25519", "rsa"]    # keys that devices may bring
 # life = "398d"           # how long a certificate lasts
 # least_life = "1d"       # one that would end sooner, because its authority ends, is not issued
-# subject = ["O={{ward}}", "CN={{device}}"]    # also {{kind}}, {{owner}}, {{gateway}}, names of labels and facts
+# subject = ["O={{ward}}", "CN={{device}}"]    # also {{kind}}, {{gateway}}, names of labels and facts
 # names = []              # alternative names: "urn:dev:org", "urn:dev:os", "urn:dev:ops", "urn:dev:mac", "urn:dev:eui64",
 #                         # "dns:{{device}}.example.org", "hardware-module" (with hardware_type = "1.3.6.1.4.1...");
 #                         # without any, "urn:dev:org", or "urn:dev:mac" if the ward has no enterprise_number

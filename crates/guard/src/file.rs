@@ -8,7 +8,7 @@ use std::path::Path;
 pub(crate) fn read(path: &Path, most: u64) -> io::Result<Vec<u8>> {
     let mut octets = Vec::new();
     std::fs::File::open(path)?.take(most + 1).read_to_end(&mut octets)?;
-    if octets.len() as u64 > most {
+    if u64::try_from(octets.len()).unwrap_or(u64::MAX) > most {
         return Err(io::Error::new(io::ErrorKind::FileTooLarge, format!("it has more than {most} bytes")));
     }
     Ok(octets)

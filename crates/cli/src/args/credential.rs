@@ -195,6 +195,8 @@ pub(crate) struct CrlArgs {
     /// Write DER, as RFC 5280 section 4.2.1.13 wants it at a distribution point, instead of PEM.
     #[arg(long)]
     pub(crate) der: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
 }
 
 #[derive(Debug, Subcommand)]

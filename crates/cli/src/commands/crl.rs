@@ -18,7 +18,7 @@ use crate::keys::Secrets;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
-/// A list that is good for longer than this is told about.
+/// A list that is good for longer than this needs a reason.
 const LONG: Span = Span::from_days(60);
 
 pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem> {
@@ -27,11 +27,20 @@ pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem
     if life.seconds() == 0 {
         return Err(Problem::usage("a CRL must be good for some time").next("--for 7d"));
     }
-    if life.seconds() > LONG.seconds() {
+    let because = if life.seconds() > LONG.seconds() {
+        let because = context.console.reason(args.because.text())?;
+        if because.is_empty() {
+            return Err(Problem::usage(format!("a list that is good for {life} needs a reason"))
+                .because("whoever has it may go by it all that time, and hears of no later revocation")
+                .next("--because TEXT, or a shorter time: --for 7d"));
+        }
         context.console.warn(format!(
             "whoever has this list may go by it for {life}; revocations that come later reach only those who fetch a newer one"
         ));
-    }
+        Some(because)
+    } else {
+        args.because.text().map(str::to_owned)
+    };
     let authority = match &args.authority {
         None => waiting(&ward)?,
         Some(name) => ward.named_authority(&parse::<AuthorityName>(name)?)?,
@@ -41,7 +50,7 @@ pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem
         .with_key_file(args.root_key.as_deref())
         .with_root_passphrase(args.root_passphrase_file.as_deref());
     let Signed { number, entries: count, next_update: next } =
-        sign(&mut ward, &authority, life, &secrets, &args.out, args.der)?;
+        sign(&mut ward, &authority, (life, because.as_deref()), &secrets, &args.out, args.der)?;
     let value = json!({
         "authority": authority.name, "number": number, "entries": count, "next_update": next,
         "file": args.out.display().to_string(),
@@ -83,7 +92,7 @@ pub(crate) struct Signed {
 pub(crate) fn sign(
     ward: &mut Ward,
     authority: &AuthorityRecord,
-    life: Span,
+    (life, because): (Span, Option<&str>),
     secrets: &Secrets<'_>,
     out: &Path,
     der: bool,
@@ -96,7 +105,7 @@ pub(crate) fn sign(
     let signed = sign_crl(issuer, heading, crl.entries.iter().cloned())
         .map_err(|error| Problem::failed("the CRL was not signed").because(error))?;
     let bytes = if der { signed } else { asn1::pem("X509 CRL", &signed).into_bytes() };
-    let cause = ward.cause(None);
+    let cause = ward.cause(because);
     let recorded = ward.store.record_crl(&authority.name, &crl, &cause, &mut || files::replace(out, &bytes));
     let recorded = recorded.map_err(|error| match error {
         StoreError::Delivery(error) => Problem::file("write", out, &error),

@@ -70,7 +70,7 @@ impl Walk<'_> {
             Mark::Bad => "ENDS HERE",
         };
         if self.console.is_for_people() {
-            self.console.write(&format!("{name:<15}{word:<11}{detail}\n"))?;
+            self.console.step(&format!("{name:<15}{word:<11}{detail}\n"), 15)?;
         }
         self.steps.push(Step { name, result, detail });
         Ok(())

@@ -60,6 +60,8 @@ fn conditions_hold_or_not() {
         ("seen before 1d ago", false), // never seen is not long ago
         ("created before 9d ago", true),
         ("created after 11d ago", true),
+        ("cert.ends = 1970-01-21T02:00:00+02:00", true),
+        ("cert.ends = 1970-01-20T20:30:00-03:30", true),
     ] {
         assert_eq!(parse(text).unwrap().holds(&candidate), want, "{text}");
     }

@@ -118,7 +118,7 @@ impl Pattern {
                     None => {
                         return Err((
                             format!("{level:?} is not a variable"),
-                            "expected {device}, {child}, {kind}, {owner}, {gateway}, or a label such as {site}",
+                            "expected {device}, {child}, {kind}, {gateway}, or a label such as {site}",
                         ));
                     }
                 },

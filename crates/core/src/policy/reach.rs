@@ -52,7 +52,6 @@ pub struct Reach {
 }
 
 /// The levels of `filter` that are texts: a fleet that is to answer for it must know them.
-#[must_use]
 pub fn filter_texts(filter: &TopicFilter) -> impl Iterator<Item = &str> {
     filter.levels().iter().filter_map(|level| match level {
         Level::Is(text) => Some(&**text),

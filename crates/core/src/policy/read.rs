@@ -33,8 +33,11 @@ pub fn read_file(source: &Source) -> Result<Vec<Policy>, Vec<TextError>> {
     Ok(read_all(source)?.1)
 }
 
+/// Parts, and where comments stand.
+type Laid = (Vec<Item>, Vec<Range<usize>>);
+
 /// The parts of a policy file as they are laid out, and its comments.
-pub(super) fn read_with_items(source: &Source) -> Result<(Vec<Item>, Vec<Range<usize>>), Vec<TextError>> {
+pub(super) fn read_with_items(source: &Source) -> Result<Laid, Vec<TextError>> {
     let reader = read_all(source)?.0;
     Ok((reader.items, reader.lexer.comments().to_vec()))
 }

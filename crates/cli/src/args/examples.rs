@@ -1,0 +1,125 @@
+//! An example for each command, shown at the end of its help. A test parses them all.
+
+use clap::Command;
+
+/// Commands and examples of them.
+const EXAMPLES: &[(&str, &str)] = &[
+    ("init", "init --name 'Quillfeather Ropeways' --host mqtt.example.org --guard-passphrase-file guard.txt"),
+    ("authority list", "authority list"),
+    ("authority add", "authority add devices-2027 --replaces devices --because 'yearly'"),
+    ("authority retire", "authority retire devices-2026 --because 'its key was copied'"),
+    ("authority judge", "authority judge device.pem --chain chain.pem --root root.pem --crl devices.crl.pem"),
+    ("authority show", "authority show devices"),
+    ("authority export", "authority export --out trust"),
+    ("settings check", "settings check"),
+    ("device add", "device add wv-0417 --kind windvane --label site=ossel --fact serial=QF-0417"),
+    ("device import", "device import fleet.csv --rejects refused.csv"),
+    ("device list", "device list --where 'kind = windvane and cert.ends within 60d' --columns id,site,ends"),
+    ("device show", "device show wv-0417"),
+    ("device edit", "device edit wv-0417 --label site=brindle --because 'moved to the north line'"),
+    ("device retire", "device retire wv-0417 --because 'scrapped'"),
+    ("device retained", "device retained wv-0417 --clear --because 'stolen from pylon 6'"),
+    ("device reopen", "device reopen wv-0417 --because 'found again'"),
+    ("group make", "group make alps --where 'site in (ossel, brindle)'"),
+    ("group list", "group list"),
+    ("group show", "group show alps"),
+    ("group drop", "group drop alps"),
+    ("enroll", "enroll --from fleet.csv --pack fleet.tar.zst"),
+    ("outfit refresh", "outfit refresh --where 'kind = windvane' --out outfits"),
+    ("credential list", "credential list --where 'cert.ends within 30d'"),
+    ("credential show", "credential show --cert device.pem"),
+    ("credential pin", "credential pin wv-0417 --public-key wv-0417.pem --until 2027-12-31T00:00:00Z"),
+    ("key block", "key block --from known-weak-keys.txt --because 'published keys'"),
+    ("key blocked", "key blocked"),
+    ("token issue", "token issue gt-01 --for 8h"),
+    ("token read", "token read eyJhbGciOi..."),
+    ("policy check", "policy check --strict"),
+    ("policy ask", "policy ask wv-0417 publish rope/ossel/wv-0417/wind --qos 1"),
+    ("policy reach", "policy reach 'rope/+/+/brake'"),
+    ("policy compare", "policy compare 1 draft"),
+    ("policy adopt", "policy adopt --trial 7d --because 'gusts'"),
+    ("policy editions", "policy editions"),
+    ("policy format", "policy format --check"),
+    ("policy draft", "policy draft --from observed.jsonl"),
+    ("policy trial", "policy trial"),
+    ("guard", "guard --broker 127.0.0.1:1883 --listen 0.0.0.0:8883"),
+    ("probe", "probe wv-0417 --outfit outfits"),
+    ("watch", "watch --where 'kind = windvane' --only refused,cut"),
+    ("hold", "hold wv-0417 --because 'odd readings'"),
+    ("release", "release --where 'site = ossel' --count 12"),
+    ("revoke", "revoke wv-0417 --reason keyCompromise --because 'stolen from pylon 6'"),
+    ("crl", "crl --out devices.crl.pem --for 7d"),
+    ("audit log", "audit log --subject wv-0417 --last 20"),
+    ("audit verify", "audit verify --head kept/ward.head"),
+    ("audit head", "audit head --out kept/ward.head"),
+    ("store accept", "store accept --because 'restored after the disk failed'"),
+    ("simulate", "simulate --outfits outfits --for 1m --misbehave wrong-topics"),
+    ("simulate load", "simulate load --outfits outfits --publishers 20"),
+    ("demo", "demo --keep demo"),
+];
+
+/// What is said where a condition can be given.
+const CONDITIONS: &str = "\n\nConditions: kind = windvane and site in (ossel, brindle) and not state = live; all of them are in \
+                          docs/policies.md, Conditions.";
+
+/// The commands with their examples.
+pub(crate) fn with_examples(command: Command) -> Command {
+    EXAMPLES.iter().fold(command, |command, (path, example)| {
+        let words: Vec<&str> = path.split(' ').collect();
+        at(command, &words, &format!("Example:\n  tidy-warden {example}"))
+    })
+}
+
+fn at(command: Command, path: &[&str], text: &str) -> Command {
+    match path.split_first() {
+        None => {
+            let picks = command.get_arguments().any(|argument| argument.get_long() == Some("where"));
+            command.after_help(text.to_owned() + if picks { CONDITIONS } else { "" })
+        }
+        Some((first, rest)) => command.mut_subcommand(first, |command| at(command, rest, text)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+    use crate::args::Cli;
+
+    /// The words of an example as a shell would split them.
+    fn words(example: &str) -> Vec<String> {
+        let mut words = Vec::new();
+        for (at, part) in example.split('\'').enumerate() {
+            match at % 2 {
+                0 => words.extend(part.split_whitespace().map(str::to_owned)),
+                _ => words.push(part.to_owned()),
+            }
+        }
+        words
+    }
+
+    fn leaves(command: &Command, path: &str, found: &mut Vec<String>) {
+        for below in command.get_subcommands().filter(|below| !below.is_hide_set() && below.get_name() != "help") {
+            let path = format!("{path} {}", below.get_name()).trim().to_owned();
+            match below.get_subcommands().any(|below| below.get_name() != "help") {
+                true => leaves(below, &path, found),
+                false => found.push(path),
+            }
+        }
+    }
+
+    #[test]
+    fn every_command_has_an_example_that_is_a_call_of_it() {
+        let mut all = Vec::new();
+        leaves(&Cli::command(), "", &mut all);
+        let have: Vec<&str> = EXAMPLES.iter().map(|(path, _)| *path).collect();
+        all.iter().for_each(|path| assert!(have.contains(&path.as_str()), "{path} has no example"));
+        for (path, example) in EXAMPLES {
+            assert!(example.starts_with(path), "{example} is no example of {path}");
+            let call = std::iter::once("tidy-warden".to_owned()).chain(words(example));
+            let parsed = with_examples(Cli::command()).try_get_matches_from(call);
+            assert!(parsed.is_ok(), "{example}: {}", parsed.unwrap_err());
+        }
+    }
+}
