@@ -12,9 +12,9 @@ pub(crate) fn wanted() -> bool {
 fn code(word: &str) -> Option<&'static str> {
     Some(match word {
         "live" | "ok" | "allowed" | "good" => "32",
-        "held" | "superseded" | "warning" | "WARNING" => "33",
-        "out" | "retired" | "ended" | "revoked" | "expired" | "distrusted" | "error" | "denied" | "ENDS" => "31",
-        "listed" | "issued" | "equipped" => "36",
+        "out" | "retired" | "ended" | "revoked" | "expired" | "distrusted" | "error" | "denied" | "ENDS HERE" => "31",
+        // Yellow cannot be read on white.
+        "held" | "superseded" | "warning" | "WARNING" => "35",
         _ => return None,
     })
 }
@@ -43,7 +43,8 @@ pub(crate) fn table(text: &str) -> String {
 fn at(line: &str, place: usize) -> String {
     let Some((start, _)) = line.char_indices().nth(place) else { return line.to_owned() };
     let (before, rest) = line.split_at(start);
-    let end = rest.find(' ').unwrap_or(rest.len());
+    // Words of one cell stand one space apart.
+    let end = rest.find("  ").unwrap_or(rest.len());
     format!("{before}{}{}", painted(&rest[..end]), &rest[end..])
 }
 
@@ -96,12 +97,13 @@ mod tests {
         let told = text("a:1:2: error not-sole: x\nstate       held\nfine\nallowed\n");
         assert_eq!(
             told,
-            "a:1:2: \x1b[31merror\x1b[0m not-sole: x\nstate       \x1b[33mheld\x1b[0m\nfine\n\x1b[32mallowed\x1b[0m\n"
+            "a:1:2: \x1b[31merror\x1b[0m not-sole: x\nstate       \x1b[35mheld\x1b[0m\nfine\n\x1b[32mallowed\x1b[0m\n"
         );
         let strip = |text: &str| {
-            text.replace("\x1b[0m", "").replace("\x1b[31m", "").replace("\x1b[32m", "").replace("\x1b[33m", "")
+            text.replace("\x1b[0m", "").replace("\x1b[31m", "").replace("\x1b[32m", "").replace("\x1b[35m", "")
         };
         assert_eq!(strip(&told), "a:1:2: error not-sole: x\nstate       held\nfine\nallowed\n");
         assert_eq!(step("TLS  ok  x", 5), "TLS  \x1b[32mok\x1b[0m  x");
+        assert_eq!(step("TLS  ENDS HERE  x\n", 5), "TLS  \x1b[31mENDS HERE\x1b[0m  x\n");
     }
 }

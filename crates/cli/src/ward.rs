@@ -97,6 +97,14 @@ impl Ward {
         Ok(ward)
     }
 
+    /// The ward in `dir` as it would be with `settings`, which are not those of its file: for checking them.
+    pub(crate) fn imagined(dir: &Path, settings: Settings) -> Result<Self, Problem> {
+        let store = SqliteStore::open(&dir.join(STORE))?;
+        let record = store.ward()?;
+        let clock = WardClock::of(record.rehearsal)?;
+        Ok(Self { dir: dir.to_owned(), settings, store, record, clock })
+    }
+
     /// Another handle on the same store.
     pub(crate) fn another_store(&self) -> Result<Box<dyn Store>, Problem> {
         Ok(Box::new(SqliteStore::open(&self.dir.join(STORE))?))

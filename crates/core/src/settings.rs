@@ -359,6 +359,16 @@ impl Settings {
     /// # Errors
     /// Every mistake in it: broken TOML, unknown keys (with the nearest known one), values of a wrong form.
     pub fn parse(source: &Source) -> Result<Self, Vec<TextError>> {
+        match Self::parse_as_far_as_it_goes(source) {
+            (Some(settings), errors) if errors.is_empty() => Ok(settings),
+            (_, errors) => Err(errors),
+        }
+    }
+
+    /// Reads the text of `ward.toml` with its mistakes, in whose place stand the defaults: for finding more of them, and for
+    /// nothing else.
+    #[must_use]
+    pub fn parse_as_far_as_it_goes(source: &Source) -> (Option<Self>, Vec<TextError>) {
         let (root, broken) = DeTable::parse_recoverable(&source.text);
         let broken = broken.into_iter().take(MOST_BROKEN).map(|error| TextError {
             place: source.place(error.span().unwrap_or(0..0)),
@@ -368,13 +378,8 @@ impl Settings {
         let mut reader = Reader { source, errors: Vec::new(), broken: broken.collect() };
         let settings = reader.settings(root.get_ref());
         reader.add_broken();
-        match settings {
-            Some(settings) if reader.errors.is_empty() => Ok(settings),
-            _ => {
-                reader.errors.sort_by_key(|error| (error.place.line, error.place.column));
-                Err(reader.errors)
-            }
-        }
+        reader.errors.sort_by_key(|error| (error.place.line, error.place.column));
+        (settings, reader.errors)
     }
 
     /// The settings of a declared kind.

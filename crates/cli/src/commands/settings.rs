@@ -16,13 +16,26 @@ use crate::ward::{SETTINGS, Ward, read_settings_text};
 pub(crate) fn run(context: &Context<'_>) -> Result<Exit, Problem> {
     let text = read_settings_text(&context.dir)?;
     let source = Source::new(SETTINGS, &text);
-    let (found, kinds) = match Settings::parse(&source) {
-        Err(errors) => (errors.into_iter().map(Finding::syntax).collect(), Vec::new()),
-        Ok(settings) => {
-            let kinds: Vec<String> = settings.kinds.keys().map(ToString::to_string).collect();
-            (against_the_ward(&Ward::open(&context.dir)?, &source)?, kinds)
-        }
-    };
+    let (settings, mistakes) = Settings::parse_as_far_as_it_goes(&source);
+    let mut kinds = Vec::new();
+    let mut found = Vec::new();
+    if let Some(settings) = settings {
+        kinds.extend(settings.kinds.keys().map(ToString::to_string));
+        let ward = match mistakes.is_empty() {
+            true => Ward::open(&context.dir)?,
+            false => Ward::imagined(&context.dir, settings)?,
+        };
+        found = against_the_ward(&ward, &source)?;
+    }
+    // What follows from a value that was not understood is no mistake of its own.
+    let line = |finding: &Finding| finding.place.as_ref().map(|place| place.line);
+    found.retain(|finding| mistakes.iter().all(|mistake| Some(mistake.place.line) != line(finding)));
+    if !mistakes.is_empty() {
+        found.retain(|finding| finding.id != "made-up-names");
+        kinds.clear();
+    }
+    found.extend(mistakes.into_iter().map(Finding::syntax));
+    found.sort_by_key(|finding| finding.place.as_ref().map(|place| (place.line, place.column)));
     let (errors, warnings) = (count(&found, Severity::Error), count(&found, Severity::Warning));
     let mut shown: String = found.iter().map(|finding| finding_text(finding) + "\n").collect();
     shown.push_str(&match (errors, warnings, kinds.len()) {

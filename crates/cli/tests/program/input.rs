@@ -39,7 +39,7 @@ fn passphrases_are_checked() {
 #[test]
 fn settings_are_checked_in_one_pass() {
     let world = World::init();
-    world.append("w/ward.toml", "[kinds.cabin]\nlive = \"30d\"\nlife = 7\n[gaurd]\n");
+    world.append("w/ward.toml", "[kinds.cabin]\nlive = \"30d\"\nlife = 7\nauthority = \"cabins\"\n[gaurd]\nx = = 1\n");
     let ran = world.run(&["settings", "check"]).exits(3);
     ran.prints(&[
         "did you mean `life`?",
@@ -47,7 +47,9 @@ fn settings_are_checked_in_one_pass() {
         "this is not a value for `life`",
         "^^^^",
         "ward.toml:",
-        "3 errors",
+        "the ward has no authority `cabins` for devices",
+        "extra `=`",
+        "5 errors",
     ]);
     world.run(&["device", "list"]).exits(3).says(&["has mistakes"]);
 }
