@@ -181,7 +181,9 @@ pub(crate) fn open(path: &Path, passphrase: &Passphrase) -> Result<SoftwareKey, 
     SoftwareKey::open(pem.trim_end(), passphrase).map_err(|error| {
         let problem = Problem::failed(format!("cannot open the key {}", path.display())).because(&error);
         match error {
-            OpenError::Passphrase => problem.next("check the passphrase file, or type it again"),
+            OpenError::Passphrase => problem.next(
+                "check the passphrase file, or type it again; the root's key and the guard's may have passphrases of their own",
+            ),
             _ => problem.next("put the file back from a copy of the ward"),
         }
     })

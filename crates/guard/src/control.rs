@@ -17,6 +17,7 @@ use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::unix::{OwnedReadHalf, OwnedWriteHalf};
 use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::broadcast::error::RecvError;
+use tokio::time::Instant;
 
 use crate::identity::WatchNote;
 use crate::shared::Shared;
@@ -133,6 +134,18 @@ pub enum Answer {
         /// Why.
         why: String,
     },
+}
+
+impl Answer {
+    /// A message that is told to have `octets` of payload.
+    fn sized(self, octets: usize) -> Self {
+        match self {
+            Self::Message { time, topic, payload, retain, sender, .. } => {
+                Self::Message { time, topic, payload, size: octets, retain, sender }
+            }
+            other => other,
+        }
+    }
 }
 
 /// The socket, and its removal.
@@ -371,6 +384,9 @@ fn message(shared: &Shared, publish: &Publish<'_>) -> Answer {
 /// MQTT says that it must.
 const QUIET: Duration = Duration::from_millis(500);
 
+/// How many filters are asked for in one packet.
+const ASKED_AT_ONCE: usize = 50;
+
 /// How many retained messages are told at most, and for how long.
 const MOST_RETAINED: usize = 10_000;
 const RETAINED_TIME: Duration = Duration::from_secs(60);
@@ -393,16 +409,17 @@ async fn retained(
     let entry = record(shared, WatchNote { act: "messages.watch", subject, detail, actor, because }).await?;
     let mut broker = Broker::open(shared, entry).await?;
     let mut topics = std::collections::HashSet::new();
-    let deadline = tokio::time::Instant::now() + RETAINED_TIME;
-    // One filter at a time: so the broker never has more to say at once than one of them brings.
-    for filter in &filters {
-        broker.ask(filter).await?;
+    let deadline = Instant::now() + RETAINED_TIME;
+    for some in filters.chunks(ASKED_AT_ONCE) {
+        broker.ask(some).await?;
+        // Messages of the moment come too, and may never pause: only what was asked for puts the end off.
+        let mut quiet_at = Instant::now() + upstream::PATIENCE;
         loop {
-            let packet = match tokio::time::timeout(QUIET, broker.0.packet()).await {
+            let packet = match tokio::time::timeout_at(quiet_at, broker.0.packet()).await {
                 Err(_) => break,
                 Ok(packet) => packet?,
             };
-            if topics.len() >= MOST_RETAINED || tokio::time::Instant::now() > deadline {
+            if topics.len() >= MOST_RETAINED || Instant::now() > deadline {
                 return Err(io::Error::other(format!(
                     "there are more than {MOST_RETAINED}, or the broker is too slow"
                 )));
@@ -411,11 +428,19 @@ async fn retained(
             match frame.packet_type {
                 PacketType::Publish => {
                     let publish = Publish::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
-                    if publish.retain && topics.insert(publish.topic.to_owned()) {
-                        tell(writer, &message(shared, &publish)).await?;
+                    if publish.retain {
+                        quiet_at = Instant::now() + QUIET;
+                        if topics.insert(publish.topic.to_owned()) {
+                            // What it says is nobody's business here.
+                            let told = Publish { payload: b"", ..publish.clone() };
+                            tell(writer, &Answer::sized(message(shared, &told), publish.payload.len())).await?;
+                        }
                     }
                 }
-                PacketType::Suback => taken(&frame)?,
+                PacketType::Suback => {
+                    taken(&frame)?;
+                    quiet_at = Instant::now() + QUIET;
+                }
                 PacketType::Disconnect => return Err(invalid("the broker ended it")),
                 _ => {}
             }
@@ -466,9 +491,9 @@ async fn clear(
 /// Whether the broker took a subscription.
 fn taken(frame: &tidy_warden_core::mqtt::Frame<'_>) -> io::Result<()> {
     let answer = SubAck::parse(frame, Version::V5).map_err(|error| invalid(error.what))?;
-    match answer.codes {
-        [code] if *code < reason::UNSPECIFIED => Ok(()),
-        codes => Err(invalid(format!("the broker refused the subscription: {codes:02x?}"))),
+    match answer.codes.iter().all(|code| *code < reason::UNSPECIFIED) {
+        true => Ok(()),
+        false => Err(invalid(format!("the broker refused the subscription: {:02x?}", answer.codes))),
     }
 }
 
@@ -483,15 +508,15 @@ impl Broker {
         shared.live().upstream.own(connect, MAX_PACKET).await.map(Self)
     }
 
-    /// Asks for a subscription.
-    async fn ask(&mut self, filter: &str) -> io::Result<()> {
-        let subscriptions = vec![Subscription { filter, options: 0 }];
+    /// Asks for subscriptions.
+    async fn ask(&mut self, filters: &[String]) -> io::Result<()> {
+        let subscriptions = filters.iter().map(|filter| Subscription { filter, options: 0 }).collect();
         let subscribe = Subscribe { packet_id: 1, properties: Properties::default(), subscriptions };
         self.0.write(&subscribe.to_bytes(Version::V5)).await
     }
 
-    async fn subscribe(&mut self, filter: &str) -> io::Result<()> {
-        self.ask(filter).await?;
+    async fn subscribe(&mut self, filter: &String) -> io::Result<()> {
+        self.ask(std::slice::from_ref(filter)).await?;
         let packet = tokio::time::timeout(upstream::PATIENCE, self.0.packet()).await.map_err(io::Error::other)??;
         taken(&frame(&packet)?)
     }

@@ -479,12 +479,13 @@ fn long_lists_are_whole_and_in_order_in_every_form() {
 fn a_refused_row_takes_nothing_from_a_good_one_and_its_list_is_a_list_again() {
     let world = World::init();
     world.run(&["device", "add", "wv-0", "--kind", "windvane", "--label", "site=ossel"]).exits(0);
-    let rows = "wv-0,windvane,brindle\nwv-0,windvane,ossel\nwv-0,windvane,ossel\nwv-1,windvain,ossel\n";
-    world.write("fleet.csv", format!("id,kind,label.site\n{rows}"));
+    let rows = "wv-0,windvane,brindle,\nwv-0,windvane,ossel,nowhere.csr\nwv-0,windvane,ossel,\nwv-0,windvane,ossel,\n\
+                wv-1,windvain,ossel,\n";
+    world.write("fleet.csv", format!("id,kind,label.site,csr\n{rows}"));
     let enroll = |from: &str, pack: &str| world.run(&["enroll", "--from", from, "--pack", pack, "--yes"]);
     enroll("fleet.csv", "one.tar.zst").exits(5).prints(&[
         "issued   1 certificate",
-        "refused  3 rows",
+        "refused  4 rows",
         "fleet.refused.csv",
     ]);
     let refused = std::fs::read_to_string(world.path("fleet.refused.csv")).unwrap();

@@ -302,7 +302,11 @@ fn an_outfit_is_refreshed_and_its_key_and_certificate_stay() {
     world.adopt(&crate::harness::POLICY.replace("/wind\"      qos <= 1", "/gust\"  qos <= 0"));
     let url = "http://lists.example/";
     world.write("w/ward.toml", std::fs::read_to_string(world.path("w/ward.toml")).unwrap().replace("8883\"", "9883\""));
+    // Who signed it need not be the one that signs now.
+    world.run(&["authority", "add", "devices-2", "--replaces", "devices"]).exits(0);
+    let chain = read("chain.pem");
     world.run(&["outfit", "refresh", "wv-1", "--out", "outfits"]).exits(0).says(&["refreshed 1 outfit in outfits"]);
+    assert_eq!(read("chain.pem"), chain);
     let connect: serde_json::Value = serde_json::from_str(&read("connect.json")).unwrap();
     assert_eq!((&connect["port"], &connect["publish"][0]), (&9883.into(), &"rope/ossel/wv-1/gust".into()), "{url}");
     assert_eq!(connect["publish_qos"]["rope/ossel/wv-1/gust"], 0);

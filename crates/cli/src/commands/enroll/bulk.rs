@@ -338,20 +338,11 @@ impl Feed<'_, '_> {
         }
         let ids: Vec<DeviceId> = good.iter().map(|(_, _, entry)| entry.device.id.clone()).collect();
         let mut rows = Vec::with_capacity(good.len());
-        let mut taken = HashSet::new();
         for ((line, raw, entry), view) in good.into_iter().zip(ward.store.devices(&ids)?) {
             let is_new = view.is_none();
             let csr = entry.csr.clone();
-            // A row that is refused takes nothing from a good one behind it.
-            if taken.contains(&entry.device.id) {
-                refused.push(Refused { line, raw, why: format!("`{}` stands in the list twice", entry.device.id) });
-                continue;
-            }
             match self.device(entry, view, ward.now()) {
-                Ok(device) => {
-                    taken.insert(device.id.clone());
-                    rows.push(Candidate { line, raw, device, is_new, csr });
-                }
+                Ok(device) => rows.push(Candidate { line, raw, device, is_new, csr }),
                 Err(why) => refused.push(Refused { line, raw, why }),
             }
         }
@@ -425,7 +416,14 @@ fn make(mut job: Job, mint: &Mint, plan: &Plan, now: UnixTime) -> Result<Done, P
     let mut kept = Vec::with_capacity(job.rows.len());
     let mut ends = (UnixTime(0), String::new());
     let mut asked = 0;
+    // A row that is refused takes nothing from a good one behind it.
+    let mut taken = HashSet::new();
     for row in job.rows {
+        if taken.contains(&row.device.id) {
+            let why = format!("`{}` stands in the list twice", row.device.id);
+            job.refused.push(Refused { line: row.line, raw: row.raw, why });
+            continue;
+        }
         let made = match key_source(&row, &plan.base) {
             Ok((source, more)) => {
                 asked += u64::from(more);
@@ -441,6 +439,7 @@ fn make(mut job: Job, mint: &Mint, plan: &Plan, now: UnixTime) -> Result<Done, P
                 let line = Line { serial: &one.serial, fingerprint: one.fresh.fingerprint, ends: &ends.1 };
                 stager.add(&mut batch, &row.device.id, &press.outfit(&row.device, &one)?, &line)?;
                 minted.push(one.without_key());
+                taken.insert(row.device.id.clone());
                 kept.push(row);
             }
             Err(Unmade::Device(why)) => job.refused.push(Refused { line: row.line, raw: row.raw, why }),

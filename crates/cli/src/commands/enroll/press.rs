@@ -40,6 +40,8 @@ pub(crate) struct Mint {
     edition: Option<Edition>,
     root_pem: Text,
     root_fingerprint: String,
+    /// The cross-certificates of the ward's roots.
+    crosses: String,
     hands: BTreeMap<AuthorityName, Hand>,
     /// Who signs for each kind, as far as it was asked.
     kinds: BTreeMap<KindName, Result<AuthorityName, String>>,
@@ -75,13 +77,7 @@ impl Mint {
             kinds.insert(name.clone(), Ok(record.name.clone()));
             if !hands.contains_key(&record.name) {
                 let hand = Hand {
-                    chain_pem: Text::new(
-                        std::iter::once(&record.certificate)
-                            .chain(&record.crossed)
-                            .map(Certificate::to_pem)
-                            .chain([crosses.clone()])
-                            .collect(),
-                    )?,
+                    chain_pem: Text::new(chain_of(&record, &crosses))?,
                     crl_url: ward.crl_url(&record.name),
                     record,
                     signer: OnceLock::new(),
@@ -95,15 +91,15 @@ impl Mint {
             edition: ward.edition()?,
             root_pem: Text::new(roots.iter().map(|root| root.certificate.to_pem()).collect())?,
             root_fingerprint: roots.first().map(|root| root.certificate.fingerprint.to_string()).unwrap_or_default(),
+            crosses,
             hands,
             kinds,
         })
     }
 
-    /// The certificates that lead from a device's to a root, where the authority `name` signed it, and the roots; PEM.
-    pub(crate) fn chains(&self, name: &AuthorityName) -> Option<(&str, &str)> {
-        let hand = self.hands.get(name)?;
-        Some((&hand.chain_pem.plain, &self.root_pem.plain))
+    /// The certificates that lead from a device's to a root, where `authority` signed it, and the roots; PEM.
+    pub(crate) fn chains(&self, authority: &AuthorityRecord) -> (String, &str) {
+        (chain_of(authority, &self.crosses), &self.root_pem.plain)
     }
 
     /// Makes ready what signs for a kind: `open` is called once for each authority.
@@ -143,6 +139,12 @@ impl Mint {
             root_fingerprint: self.root_fingerprint.clone(),
         }
     }
+}
+
+/// An authority's certificate and those above it, in PEM.
+fn chain_of(authority: &AuthorityRecord, crosses: &str) -> String {
+    let own = std::iter::once(&authority.certificate).chain(&authority.crossed);
+    own.map(Certificate::to_pem).chain([crosses.to_owned()]).collect()
 }
 
 /// The highest QoS at which a device may publish, of the filters where that is below 2.

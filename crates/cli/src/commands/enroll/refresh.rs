@@ -1,11 +1,12 @@
 //! `outfit refresh`: the public parts of outfits, as settings, authorities and policies are now.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::json;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::DeviceView;
+use tidy_warden_store::{AuthorityRecord, DeviceView, Store};
 
 use super::press::Mint;
 use crate::args::RefreshArgs;
@@ -21,9 +22,12 @@ pub(crate) fn run(context: &Context<'_>, args: &RefreshArgs) -> Result<Exit, Pro
     let mint = Mint::new(&ward)?;
     let now = ward.now();
     let (mut refreshed, mut left_out) = (0usize, Vec::new());
+    // Also those that others sign in the place of by now: their certificates are good.
+    let authorities: BTreeMap<AuthorityName, AuthorityRecord> =
+        ward.store.authorities()?.into_iter().map(|each| (each.name.clone(), each)).collect();
     let one = |view: &DeviceView| -> Result<bool, Problem> {
-        let Some(authority) = signed_by(view, now) else { return Ok(false) };
-        write(&mint, view, &authority, &args.out).map(|()| true)
+        let Some(authority) = signed_by(view, now).and_then(|name| authorities.get(&name)) else { return Ok(false) };
+        write(&mint, view, authority, &args.out).map(|()| true)
     };
     match &args.device {
         Some(device) => {
@@ -68,18 +72,14 @@ fn signed_by(view: &DeviceView, now: UnixTime) -> Option<AuthorityName> {
 }
 
 /// Each file is replaced as a whole: a device that reads meanwhile finds the old one or the new one.
-fn write(mint: &Mint, view: &DeviceView, authority: &AuthorityName, out: &Path) -> Result<(), Problem> {
+fn write(mint: &Mint, view: &DeviceView, authority: &AuthorityRecord, out: &Path) -> Result<(), Problem> {
     let id = &view.device.id;
-    let Some((chain, roots)) = mint.chains(authority) else {
-        return Err(Problem::refused(format!("the outfit of `{id}` was not refreshed"))
-            .because(format!("`{authority}`, which signed its certificate, signs for no kind any more"))
-            .next(format!("enroll {id} --again")));
-    };
+    let (chain, roots) = mint.chains(authority);
     let connect = serde_json::to_string_pretty(&mint.connect(&view.device))
         .map_err(|error| Problem::failed("cannot write connect.json").because(error))?;
     let folder = out.join(id.as_str());
     std::fs::create_dir_all(&folder).map_err(|error| Problem::file("make", &folder, &error))?;
-    for (name, text) in [("chain.pem", chain), ("root.pem", roots), ("connect.json", &(connect + "\n"))] {
+    for (name, text) in [("chain.pem", chain.as_str()), ("root.pem", roots), ("connect.json", &(connect + "\n"))] {
         let path = folder.join(name);
         if std::fs::read(&path).is_ok_and(|old| old == text.as_bytes()) {
             continue;

@@ -64,9 +64,7 @@ pub(crate) fn upstream(ward: &Ward, address: BrokerAddress, inside: Option<&Brok
 /// The guard's own key. The passphrase is asked for, used once and forgotten: it may open more than this key.
 pub(super) fn own_key(context: &Context<'_>, ward: &Ward) -> Result<SoftwareKey, Problem> {
     let passphrase = context.passphrase("the guard's TLS key")?;
-    ward.key("guard", &passphrase).map_err(|problem| {
-        problem.next("if the guard's key has a passphrase of its own, name that: --passphrase-file FILE")
-    })
+    ward.key("guard", &passphrase)
 }
 
 /// All that the guard may take anew while it runs; `key` must be that of its certificate.
