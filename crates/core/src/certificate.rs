@@ -4,7 +4,6 @@ mod chain;
 mod constraint;
 mod issue;
 mod name;
-mod profile;
 mod read;
 mod serial;
 
@@ -12,7 +11,7 @@ pub use chain::{ChainError, GoodSignatures, Purpose, judge, judge_with};
 pub use constraint::{BadBase, Base, Constraints, NameRefused};
 pub use issue::{Form, Fresh, IssueError, Issued, Issuer, Template, Usage, self_signed};
 pub use name::{AltName, Attribute, DeviceName, Subject, device_name};
-pub use profile::{BadTemplate, Filled, InWard, NameTemplate, Profile, ProfileError, TextTemplate};
+pub(crate) use name::{is_urn_identifier, mac_urn};
 pub use read::{BadCertificate, Certificate, Fingerprint};
 pub use serial::SerialNumber;
 

@@ -2,7 +2,19 @@
 //!
 //! Nothing here reads a clock, opens a file or a socket, or prints: time and randomness are arguments, bytes go in
 //! and values or bytes come out. (One exception, said where it stands: the crypto library draws the randomness of
-//! new keys and of ECDSA signatures itself and cannot be handed any.) Each module uses only modules listed above it.
+//! new keys and of ECDSA signatures itself and cannot be handed any.)
+//!
+//! Each module uses only modules that stand before it in this order, which a test holds:
+//!
+//! - order: time text id random finding asn1
+//! - order: host fact key topic audit
+//! - order: certificate revocation request token credential device
+//! - order: profile settings
+//! - order: condition mqtt outfit policy
+//!
+//! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
+//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; what a topic filter matches:
+//! [`topic`]; what a policy gives: [`policy`]; what `ward.toml` may say: [`settings`].
 
 pub mod asn1;
 pub mod finding;
@@ -13,8 +25,8 @@ pub mod time;
 
 pub mod audit;
 pub mod fact;
+pub mod host;
 pub mod key;
-pub mod settings;
 pub mod topic;
 
 pub mod certificate;
@@ -23,6 +35,9 @@ pub mod device;
 pub mod request;
 pub mod revocation;
 pub mod token;
+
+pub mod profile;
+pub mod settings;
 
 pub mod condition;
 pub mod mqtt;

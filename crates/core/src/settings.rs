@@ -6,11 +6,13 @@ use std::net::SocketAddr;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use crate::certificate::{Attribute, NameTemplate, Profile, TextTemplate};
+use crate::certificate::Attribute;
 use crate::fact::FactName;
 use crate::finding::{Finding, Severity};
+use crate::host::Endpoint;
 use crate::id::{AuthorityName, DeviceId, KindName};
 use crate::key::{KeyType, NewKey};
+use crate::profile::{NameTemplate, Profile, TextTemplate};
 use crate::text::{Place, Source, TextError, nearest};
 use crate::time::{Span, UnixTime};
 
@@ -50,25 +52,6 @@ pub struct Endpoints {
     pub desk: Endpoint,
     /// Where CRLs are published: an `http:` URL that ends with `/`; the authority's name and `.crl` follow.
     pub crl: String,
-}
-
-/// A host name or IP address, and a port.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Endpoint {
-    /// Host name or IP address, without brackets.
-    pub host: String,
-    /// TCP port.
-    pub port: u16,
-}
-
-impl std::fmt::Display for Endpoint {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        if self.host.contains(':') {
-            write!(f, "[{}]:{}", self.host, self.port)
-        } else {
-            write!(f, "{}:{}", self.host, self.port)
-        }
-    }
 }
 
 /// What the machines of a kind are to the fleet.
@@ -257,7 +240,7 @@ impl std::str::FromStr for BrokerAddress {
     type Err = &'static str;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let endpoint = |text: &str| parse_endpoint(text).ok_or(BROKER_FORMS);
+        let endpoint = |text: &str| text.parse::<Endpoint>().map_err(|_| BROKER_FORMS);
         if text == "builtin" {
             Ok(Self::Builtin)
         } else if let Some(path) = text.strip_prefix("unix:") {
@@ -617,10 +600,10 @@ impl Reader<'_> {
         let mut endpoints = Endpoints::at("localhost");
         if let Some(table) = self.table(root, "endpoints") {
             self.only(table, "[endpoints]", &["mqtt", "desk", "crl"]);
-            if let Some(mqtt) = self.text(table, "mqtt", expected, parse_endpoint) {
+            if let Some(mqtt) = self.text(table, "mqtt", expected, |text| text.parse().ok()) {
                 endpoints.mqtt = mqtt;
             }
-            if let Some(desk) = self.text(table, "desk", expected, parse_endpoint) {
+            if let Some(desk) = self.text(table, "desk", expected, |text| text.parse().ok()) {
                 endpoints.desk = desk;
             }
             let url = |text: &str| {
@@ -1074,34 +1057,7 @@ pub fn check_ward_name(name: &str) -> bool {
     (1..=40).contains(&name.chars().count()) && !name.chars().any(char::is_control) && name.trim() == name
 }
 
-/// Whether `host` is a DNS host name or an IP address.
-#[must_use]
-pub fn check_host(host: &str) -> bool {
-    let label = |label: &str| {
-        (1..=63).contains(&label.len())
-            && !label.starts_with('-')
-            && !label.ends_with('-')
-            && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-')
-    };
-    host.parse::<std::net::IpAddr>().is_ok() || (host.len() <= 253 && host.split('.').all(label))
-}
-
-fn parse_endpoint(text: &str) -> Option<Endpoint> {
-    let (host, port) = text.rsplit_once(':')?;
-    let host = host.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or(host);
-    let port = port.parse().ok().filter(|port| *port != 0)?;
-    check_host(host).then(|| Endpoint { host: host.to_owned(), port })
-}
-
-/// Splits `HOST:PORT`; the host is a name or an IP address, in brackets if it is IPv6.
-///
-/// # Errors
-/// Text of another form; the error is what was expected.
-pub fn endpoint(text: &str) -> Result<Endpoint, &'static str> {
-    parse_endpoint(text).ok_or("expected HOST:PORT, such as 127.0.0.1:1883")
-}
-
-/// The text of a new `ward.toml`. `name` must satisfy [`check_ward_name`], `host` [`check_host`].
+/// The text of a new `ward.toml`. `name` must satisfy [`check_ward_name`], `host` [`crate::host::check_host`].
 #[must_use]
 pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>, crl: Option<&str>) -> String {
     let Endpoints { mqtt, desk, .. } = Endpoints::at(host);
@@ -1338,21 +1294,5 @@ mod tests {
     fn broken_toml_is_shown_at_its_place() {
         let errors = parse("[ward]\nname = \n").unwrap_err();
         assert!(errors[0].starts_with("ward.toml:2:"), "{}", errors[0]);
-    }
-
-    #[test]
-    fn endpoints_are_host_and_port() {
-        for (text, good) in [
-            ("localhost:8883", true),
-            ("[::1]:8883", true),
-            ("10.0.0.1:1", true),
-            ("localhost", false),
-            ("localhost:0", false),
-            ("a b:1", false),
-            ("-a:1", false),
-        ] {
-            assert_eq!(parse_endpoint(text).is_some(), good, "{text}");
-        }
-        assert_eq!(parse_endpoint("[::1]:8883").map(|e| e.to_string()).as_deref(), Some("[::1]:8883"));
     }
 }

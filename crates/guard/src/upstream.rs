@@ -9,10 +9,11 @@ use std::time::Duration;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
+use tidy_warden_core::host::Endpoint;
 use tidy_warden_core::mqtt::{
     Ack, Connack, Connect, Frame, PacketType, Properties, Publish, Version, disconnect, ping_request, reason, split,
 };
-use tidy_warden_core::settings::{BrokerAddress, Endpoint};
+use tidy_warden_core::settings::BrokerAddress;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
 use tokio::net::{TcpStream, UnixStream};
 use tokio_rustls::TlsConnector;

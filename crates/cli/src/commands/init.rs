@@ -148,7 +148,7 @@ fn check_plan(plan: &Plan<'_>) -> Result<(), Problem> {
         return Err(Problem::refused(format!("{:?} cannot name a ward", plan.name))
             .because("a name has 1 to 40 printable characters and no space at its ends"));
     }
-    if !settings::check_host(plan.host) {
+    if !tidy_warden_core::host::check_host(plan.host) {
         return Err(Problem::refused(format!("{:?} is not a host name or an IP address", plan.host))
             .next("--host mqtt.example.org"));
     }

@@ -78,7 +78,7 @@ impl std::str::FromStr for Base {
         let (form, value) = text.split_once(':').ok_or_else(bad)?;
         let host = || {
             let plain = value.strip_prefix('.').unwrap_or(value);
-            let good = crate::settings::check_host(plain) && plain.parse::<IpAddr>().is_err();
+            let good = crate::host::check_host(plain) && plain.parse::<IpAddr>().is_err();
             good.then(|| value.to_ascii_lowercase()).ok_or_else(bad)
         };
         match form {

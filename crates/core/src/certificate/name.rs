@@ -151,7 +151,7 @@ impl AltName {
     pub fn host(host: &str) -> Option<Self> {
         match host.parse::<IpAddr>() {
             Ok(address) => Some(Self::Ip(address)),
-            Err(_) => crate::settings::check_host(host).then(|| Self::Dns(host.to_owned())),
+            Err(_) => crate::host::check_host(host).then(|| Self::Dns(host.to_owned())),
         }
     }
 
@@ -201,7 +201,7 @@ pub fn device_name<'f>(
 }
 
 /// `urn:dev:mac:` (RFC 9039 section 4.1) of a MAC-48, which becomes an EUI-64 by `ffff` in its middle, or of an EUI-64.
-pub(super) fn mac_urn(pairs: &str) -> String {
+pub(crate) fn mac_urn(pairs: &str) -> String {
     let digits: String = pairs.chars().filter(|c| *c != ':').collect();
     match digits.split_at_checked(6) {
         Some((maker, rest)) if digits.len() == 12 => format!("urn:dev:mac:{maker}ffff{rest}"),
@@ -211,7 +211,7 @@ pub(super) fn mac_urn(pairs: &str) -> String {
 
 /// Whether `text` can stand as an identifier in a `urn:dev:` name (RFC 9039 section 3.2, `1*devunreserved`).
 #[must_use]
-pub(super) fn is_urn_identifier(text: &str) -> bool {
+pub(crate) fn is_urn_identifier(text: &str) -> bool {
     !text.is_empty() && text.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'.' || b == b'-')
 }
 

@@ -5,14 +5,13 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, OnceLock};
 
 use serde::Serialize;
-use tidy_warden_core::certificate::{
-    Certificate, Filled, Form, Fresh, InWard, IssueError, Issuer, SerialNumber, Usage,
-};
+use tidy_warden_core::certificate::{Certificate, Form, Fresh, IssueError, Issuer, SerialNumber, Usage};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, KindName};
 use tidy_warden_core::key::{ProvenKey, SignError, Signer, SoftwareKey, sha256};
 use tidy_warden_core::outfit::{Connect, SCHEMA};
 use tidy_warden_core::policy::{Edition, Rights};
+use tidy_warden_core::profile::{Filled, InWard};
 use tidy_warden_core::settings::{Kind, Role, Settings};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{AuthorityRecord, AuthorityRole, NewCredential, Store};

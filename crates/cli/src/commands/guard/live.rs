@@ -22,7 +22,7 @@ pub(crate) fn upstream(ward: &Ward, address: BrokerAddress, inside: Option<&Brok
             .next("see broker_ca, broker_certificate and broker_key under [guard] in ward.toml")
     };
     if let (BrokerAddress::Builtin, Some(inside)) = (&address, inside) {
-        let place = BrokerAddress::Tcp(tidy_warden_core::settings::Endpoint {
+        let place = BrokerAddress::Tcp(tidy_warden_core::host::Endpoint {
             host: inside.address().ip().to_string(),
             port: inside.address().port(),
         });

@@ -5,8 +5,7 @@ use std::sync::LazyLock;
 
 use const_oid::ObjectIdentifier;
 
-use super::name::{is_urn_identifier, mac_urn};
-use super::{AltName, Attribute, Subject, device_name};
+use crate::certificate::{AltName, Attribute, Subject, device_name, is_urn_identifier, mac_urn};
 use crate::device::DeviceRecord;
 use crate::fact::FactName;
 use crate::id::LabelName;
