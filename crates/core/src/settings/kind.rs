@@ -1,0 +1,356 @@
+//! `[kinds.NAME]`: what the devices of one kind share.
+
+use std::collections::BTreeMap;
+
+use super::guard::{ON_REFUSAL, OnRefusal};
+use super::key::{Key, Section};
+use super::reader::{Reader, Table, span_of};
+use crate::certificate::Attribute;
+use crate::fact::FactName;
+use crate::id::{AuthorityName, KindName};
+use crate::key::{KeyType, NewKey};
+use crate::profile::{NameTemplate, Profile, TextTemplate};
+use crate::time::Span;
+
+/// The keys of a kind.
+pub(super) const KIND: Section = Section {
+    head: "[kinds.NAME]",
+    example: "[kinds.windvane]",
+    about: "Declare each kind of device before you add devices of it. Every key is optional.",
+    keys: &[
+        ROLE,
+        KEY,
+        ACCEPT,
+        LIFE,
+        LEAST_LIFE,
+        SUBJECT,
+        NAMES,
+        HARDWARE_TYPE,
+        USAGE,
+        AUTHORITY,
+        OVERLAP,
+        TOKEN_LOGIN,
+        TOKEN_LIFE,
+        FACTS,
+        CARRIES,
+        KIND_ON_REFUSAL,
+        CLONE_WATCH,
+    ],
+};
+
+const LENGTH: &str = "a length of time, such as \"90d\" or \"12h\"";
+
+const ROLE: Key = Key::default(
+    "role",
+    "\"device\"",
+    "\"device\" or \"service\"",
+    "what it is to the fleet: a machine, or an application on the other end (\"service\"), without hardware facts",
+);
+const KEY: Key = Key::default(
+    "key",
+    "\"p256\"",
+    "\"p256\", \"p384\" or \"ed25519\"",
+    "keys made here: \"p256\", \"p384\" or \"ed25519\"",
+);
+const ACCEPT: Key = Key::default(
+    "accept",
+    "[\"p256\", \"p384\", \"ed25519\", \"rsa\"]",
+    "a list out of \"p256\", \"p384\", \"ed25519\", \"rsa\"",
+    "keys that devices may bring",
+);
+const LIFE: Key = Key::default("life", "\"398d\"", LENGTH, "how long a certificate lasts");
+const LEAST_LIFE: Key = Key::default(
+    "least_life",
+    "\"1d\"",
+    LENGTH,
+    "a certificate that would end sooner, because its authority ends, is not issued",
+);
+const SUBJECT: Key = Key::default(
+    "subject",
+    "[\"O={ward}\", \"CN={device}\"]",
+    "texts such as \"CN={device}\" with CN, O, OU, L, ST, C or serialNumber",
+    "what certificates say; also with {kind}, {gateway}, names of labels and facts",
+);
+const NAMES: Key = Key::default(
+    "names",
+    "[]",
+    "\"urn:dev:org\", \"urn:dev:os\", \"urn:dev:ops\", \"urn:dev:mac\", \"urn:dev:eui64\", \"dns:NAME\" or \"hardware-module\"",
+    "alternative names: \"urn:dev:org\", \"urn:dev:os\", \"urn:dev:ops\", \"urn:dev:mac\", \"urn:dev:eui64\", \
+     \"dns:{device}.example.org\", \"hardware-module\"; without any, \"urn:dev:org\", or \"urn:dev:mac\" if the ward has no \
+     enterprise_number",
+);
+const HARDWARE_TYPE: Key = Key::example(
+    "hardware_type",
+    "\"1.3.6.1.4.1.32473.1\"",
+    "an object identifier, such as \"1.3.6.1.4.1.32473.1\"",
+    "the hwType of \"hardware-module\" (RFC 4108 section 5)",
+);
+const USAGE: Key = Key::default(
+    "usage",
+    "\"client\"",
+    "\"client\" or \"client+server\"",
+    "\"client+server\" if the devices are connected to as well",
+);
+const AUTHORITY: Key = Key::example(
+    "authority",
+    "\"devices\"",
+    "the name of an authority",
+    "who signs, if it is not the ward's first one for devices",
+);
+const OVERLAP: Key = Key::default(
+    "overlap",
+    "\"7d\"",
+    "a length of time, such as \"7d\"",
+    "how long a replaced certificate may still sign in, unless the newer one is used before",
+);
+const TOKEN_LOGIN: Key =
+    Key::default("token_login", "false", "true or false", "whether a token as MQTT password opens a session");
+const TOKEN_LIFE: Key = Key::default("token_life", "\"1d\"", LENGTH, "the longest life of a token");
+const FACTS: Key = Key::default(
+    "facts",
+    "[]",
+    "a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\"",
+    "facts that must be known before a certificate is issued, such as [\"serial\"]",
+);
+const CARRIES: Key = Key::default(
+    "carries",
+    "[]",
+    "a list of kinds, such as [\"windvane\"]",
+    "kinds of devices that one of this kind may speak for, if it is their gateway",
+);
+const KIND_ON_REFUSAL: Key = Key { value: ON_REFUSAL.value, help: "in the place of what [guard] says", ..ON_REFUSAL };
+const CLONE_WATCH: Key = Key::default(
+    "clone_watch",
+    "\"record\"",
+    "\"off\", \"record\" or \"hold\"",
+    "what follows on a sign that somebody else has a device's key (two addresses in turn within 15 minutes, or a certificate \
+     whose successor is in use): \"record\" it, \"hold\" the device too, or \"off\"",
+);
+
+/// What the machines of a kind are to the fleet.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Role {
+    /// A machine in the field.
+    Device,
+    /// An application on the other end: the same credentials and policy, no hardware facts.
+    Service,
+}
+
+/// The settings that the devices of one kind share. Every key is optional.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Kind {
+    /// `role`, default `device`.
+    pub role: Role,
+    /// `key`: the type of keys made here, default `p256`.
+    pub key: NewKey,
+    /// `accept`: the types of keys that devices may bring themselves, default all.
+    pub accept: Vec<KeyFamily>,
+    /// `life`: how long a certificate lasts, default 398 days.
+    pub life: Span,
+    /// `least_life`: a certificate that would be clipped below this is not issued, default one day.
+    pub least_life: Span,
+    /// `subject`, `names` and `hardware_type`: what the certificates say.
+    pub profile: Profile,
+    /// `usage`: whether the devices are also connected to, default no.
+    pub server: bool,
+    /// `authority`: who signs for this kind, if it is not the ward's first authority for devices.
+    pub authority: Option<AuthorityName>,
+    /// `overlap`: how long a credential that was replaced may still sign in, unless its successor is used before.
+    pub overlap: Span,
+    /// `token_login`: whether a token as MQTT password opens a session, default no.
+    pub token_login: bool,
+    /// `token_life`: the longest life of a token, default one day.
+    pub token_life: Span,
+    /// `facts`: those that must be known before a credential is issued.
+    pub facts: Vec<FactName>,
+    /// `carries`: the kinds of devices that one of this kind may speak for, as their gateway.
+    pub carries: Vec<KindName>,
+    /// `on_refusal`: what the guard does when it refuses a publish or a subscription; if absent, what `[guard]` says.
+    pub on_refusal: Option<OnRefusal>,
+    /// `clone_watch`: what follows from a sign that somebody else has a device's key, default `record`.
+    pub clone_watch: CloneWatch,
+}
+
+impl Default for Kind {
+    fn default() -> Self {
+        Self {
+            role: Role::Device,
+            key: NewKey::P256,
+            accept: KeyFamily::ALL.to_vec(),
+            life: Span::from_days(398),
+            least_life: Span::from_days(1),
+            profile: Profile::default(),
+            server: false,
+            authority: None,
+            overlap: Span::from_days(7),
+            token_login: false,
+            token_life: Span::from_days(1),
+            facts: Vec::new(),
+            carries: Vec::new(),
+            on_refusal: None,
+            clone_watch: CloneWatch::Record,
+        }
+    }
+}
+
+/// Types of keys that devices may bring.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeyFamily {
+    /// ECDSA on P-256.
+    P256,
+    /// ECDSA on P-384.
+    P384,
+    /// Ed25519.
+    Ed25519,
+    /// RSA with at least 2048 bits.
+    Rsa,
+}
+
+impl KeyFamily {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::P256, Self::P384, Self::Ed25519, Self::Rsa];
+
+    /// The word that settings use.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::P256 => "p256",
+            Self::P384 => "p384",
+            Self::Ed25519 => "ed25519",
+            Self::Rsa => "rsa",
+        }
+    }
+
+    fn holds(self, key: KeyType) -> bool {
+        matches!(
+            (self, key),
+            (Self::P256, KeyType::P256)
+                | (Self::P384, KeyType::P384)
+                | (Self::Ed25519, KeyType::Ed25519)
+                | (Self::Rsa, KeyType::Rsa(_))
+        )
+    }
+}
+
+impl Kind {
+    /// Whether devices of this kind may bring a key of this type.
+    #[must_use]
+    pub fn accepts(&self, key: KeyType) -> bool {
+        self.accept.iter().any(|family| family.holds(key))
+    }
+}
+
+/// What follows from a sign that a device's key is in two places.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CloneWatch {
+    /// Nothing is watched.
+    Off,
+    /// It is recorded.
+    Record,
+    /// It is recorded, and the device is put on hold.
+    Hold,
+}
+
+impl Reader<'_> {
+    pub(super) fn kinds(&mut self, root: &Table<'_>) -> BTreeMap<KindName, Kind> {
+        let named = self.named::<KindName>(root, "kinds", "windvane");
+        named.into_iter().map(|(name, table)| (name.clone(), self.kind(table, name.as_str()))).collect()
+    }
+
+    /// Complains of names that cannot be made without the ward's enterprise number.
+    pub(super) fn need_enterprise_number(&mut self, root: &Table<'_>, kinds: &BTreeMap<KindName, Kind>) {
+        for (name, kind) in kinds {
+            if kind.profile.names.iter().any(NameTemplate::needs_enterprise_number)
+                && let Some(range) = span_of(root, &["kinds", name.as_str(), "names"])
+            {
+                let problem = "these names need the ward's enterprise_number".to_owned();
+                self.complain(range, problem, "expected enterprise_number = ... in [ward]");
+            }
+        }
+    }
+
+    fn kind(&mut self, table: &Table<'_>, word: &str) -> Kind {
+        self.only(table, &format!("[kinds.{word}]"), &KIND);
+        let default = Kind::default();
+        let least = |least: i64| move |text: &str| text.parse::<Span>().ok().filter(|span| span.seconds() >= least);
+        let role = |text: &str| match text {
+            "device" => Some(Role::Device),
+            "service" => Some(Role::Service),
+            _ => None,
+        };
+        let server = |text: &str| match text {
+            "client" => Some(false),
+            "client+server" => Some(true),
+            _ => None,
+        };
+        let watch = |text: &str| match text {
+            "off" => Some(CloneWatch::Off),
+            "record" => Some(CloneWatch::Record),
+            "hold" => Some(CloneWatch::Hold),
+            _ => None,
+        };
+        let new_key = |text: &str| NewKey::FOR_DEVICES.into_iter().find(|key| key.as_str() == text);
+        let family =
+            |text: &str| KeyFamily::ALL.into_iter().find(|family| family.as_str() == text).ok_or_else(String::new);
+        let carried = |text: &str| text.parse::<KindName>().map_err(|error| error.to_string());
+        let fact = |text: &str| FactName::parse(text).map_err(|_| String::new());
+        Kind {
+            role: self.text(table, &ROLE, role).unwrap_or(default.role),
+            key: self.text(table, &KEY, new_key).unwrap_or(default.key),
+            accept: self.list(table, &ACCEPT, family).unwrap_or(default.accept),
+            life: self.text(table, &LIFE, least(60)).unwrap_or(default.life),
+            least_life: self.text(table, &LEAST_LIFE, least(0)).unwrap_or(default.least_life),
+            profile: self.profile(table, default.profile),
+            server: self.text(table, &USAGE, server).unwrap_or(default.server),
+            authority: self.text(table, &AUTHORITY, |text| text.parse().ok()),
+            overlap: self.overlap(table, default.overlap, default.life),
+            token_login: self.flag(table, &TOKEN_LOGIN).unwrap_or(default.token_login),
+            token_life: self.text(table, &TOKEN_LIFE, least(1)).unwrap_or(default.token_life),
+            facts: self.list(table, &FACTS, fact).unwrap_or_default(),
+            carries: self.list(table, &CARRIES, carried).unwrap_or(default.carries),
+            on_refusal: self.text(table, &KIND_ON_REFUSAL, OnRefusal::parse),
+            clone_watch: self.text(table, &CLONE_WATCH, watch).unwrap_or(default.clone_watch),
+        }
+    }
+
+    /// An overlap longer than the life of what was replaced would change nothing, so nobody means it.
+    fn overlap(&mut self, table: &Table<'_>, default: Span, life: Span) -> Span {
+        let span = |text: &str| text.parse::<Span>().ok();
+        let overlap = self.text(table, &OVERLAP, span);
+        let life = table.get(LIFE.name).and_then(|life| life.get_ref().as_str()).and_then(span).unwrap_or(life);
+        if let (Some(overlap), Some(value)) = (overlap, table.get(OVERLAP.name))
+            && overlap > life
+        {
+            self.complain(
+                value.span(),
+                format!("the overlap {overlap} is longer than the life {life}"),
+                "expected one that is no longer than the life of a certificate",
+            );
+        }
+        overlap.unwrap_or(default)
+    }
+
+    fn profile(&mut self, table: &Table<'_>, default: Profile) -> Profile {
+        let subject = self.list(table, &SUBJECT, |text| {
+            let (word, value) = text.split_once('=').ok_or_else(String::new)?;
+            let attribute = Attribute::parse(word).ok_or_else(|| format!("`{word}` is not an attribute"))?;
+            let template = TextTemplate::parse(value).map_err(|bad| bad.to_string())?;
+            match template.fixed() {
+                Some(fixed) if !attribute.takes(fixed) => Err(format!("{fixed:?} cannot be a subject's {word}")),
+                _ => Ok((attribute, template)),
+            }
+        });
+        let names = self.list(table, &NAMES, |text| NameTemplate::parse(text).map_err(|bad| bad.to_string()));
+        let hardware_type = self.text(table, &HARDWARE_TYPE, |text| const_oid::ObjectIdentifier::new(text).ok());
+        let wants_type = names.as_ref().is_some_and(|names| names.contains(&NameTemplate::HardwareModule));
+        if let Some(value) = table.get(NAMES.name).filter(|_| wants_type && !table.contains_key(HARDWARE_TYPE.name)) {
+            let problem = "\"hardware-module\" needs hardware_type".to_owned();
+            self.complain(value.span(), problem, "expected hardware_type = \"1.3.6.1.4.1...\" beside it");
+        }
+        Profile {
+            subject: subject.filter(|subject| !subject.is_empty()).unwrap_or(default.subject),
+            names: names.unwrap_or_default(),
+            hardware_type,
+        }
+    }
+}

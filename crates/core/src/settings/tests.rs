@@ -1,0 +1,210 @@
+use super::*;
+use crate::key::KeyType;
+use crate::time::{Span, UnixTime};
+
+fn parse(text: &str) -> Result<Settings, Vec<String>> {
+    Settings::parse(&Source::new("ward.toml", text)).map_err(|errors| errors.iter().map(ToString::to_string).collect())
+}
+
+#[test]
+fn a_place_that_is_not_toml_hides_no_other_mistake() {
+    let text = "[ward]\nname = \"North\"\nenterprise_number = = 7\n[guard]\nmax_packet = \"big\"\n[kinds.windvane]\nlife = \n\
+                overlap = 7\n[gaurd]\n";
+    let errors = Settings::parse(&Source::new("ward.toml", text)).unwrap_err();
+    let lines: Vec<usize> = errors.iter().map(|error| error.place.line).collect();
+    assert_eq!(lines, [3, 5, 7, 8, 9], "{errors:?}");
+    // What may stand in the broken part is not missed.
+    let errors = parse("[ward\nname = \"North\"\n").unwrap_err();
+    assert!(errors.iter().all(|error| !error.contains("missing")), "{errors:?}");
+    assert!(parse("").unwrap_err()[0].contains("the section [ward] is missing"));
+}
+
+#[test]
+fn every_setting_that_the_template_offers_is_taken() {
+    let text = new_text("North", "localhost", None, None);
+    let setting = |line: &str| {
+        let rest = line.strip_prefix("# ")?;
+        let is_table = rest.starts_with('[');
+        let is_key =
+            rest.split_once(" = ").is_some_and(|(key, _)| key.bytes().all(|b| b.is_ascii_lowercase() || b == b'_'));
+        (is_table || is_key).then(|| rest.to_owned())
+    };
+    let offered: Vec<String> = text.lines().filter_map(setting).collect();
+    assert!(offered.len() > 25, "{offered:?}");
+    let all: String = text.lines().map(|line| setting(line).unwrap_or_else(|| line.to_owned()) + "\n").collect();
+    let settings = parse(&all).unwrap();
+    assert_eq!(settings.endpoints.crl, "http://localhost:8080/crl/");
+    // What is offered are the defaults.
+    let GuardSettings {
+        listen,
+        listen_websocket,
+        metrics,
+        broker,
+        broker_user,
+        broker_password_file,
+        broker_ca,
+        broker_identity,
+        ..
+    } = settings.guard.clone();
+    assert!(broker_identity.is_some());
+    let examples = GuardSettings {
+        listen,
+        listen_websocket,
+        metrics,
+        broker,
+        broker_user,
+        broker_password_file,
+        broker_ca,
+        broker_identity,
+        ..GuardSettings::default()
+    };
+    assert_eq!(settings.guard, examples);
+    let kind = settings.kind(&"windvane".parse().unwrap()).unwrap().clone();
+    let mut example = Kind { authority: kind.authority.clone(), on_refusal: kind.on_refusal, ..Kind::default() };
+    example.profile.hardware_type = kind.profile.hardware_type;
+    assert_eq!(kind, example);
+    assert_eq!(settings.on_refusal(&"windvane".parse().unwrap()), GuardSettings::default().on_refusal);
+    assert_eq!(
+        parse(&new_text("North", "localhost", None, Some("http://a.example/"))).unwrap().endpoints.crl,
+        "http://a.example/"
+    );
+}
+
+#[test]
+fn a_new_file_reads_back_and_takes_a_kind_at_its_end() {
+    let text = new_text("North \"fleet\"", "localhost", None, None);
+    let settings = parse(&text).unwrap();
+    assert_eq!(settings.name, "North \"fleet\"");
+    assert_eq!(settings.endpoints, Endpoints::at("localhost"));
+    assert!(settings.kinds.is_empty());
+    let settings = parse(&format!("{text}\n[kinds.windvane]\ntoken_login = true\n")).unwrap();
+    let kind = settings.kind(&"windvane".parse().unwrap()).unwrap();
+    assert_eq!(*kind, Kind { token_login: true, ..Kind::default() });
+    let error = settings.kind(&"windvain".parse().unwrap()).unwrap_err();
+    assert_eq!(error.nearest.as_deref(), Some("windvane"));
+}
+
+#[test]
+fn every_mistake_is_found_in_one_pass() {
+    let errors = parse(
+        "[ward]\nname = \"n\"\nenterprise = 1\n[kinds.windvane]\ntoken_lgoin = true\nlife = \"soon\"\n\
+         [kinds.Cabin]\n[guard]\nmax_packet = 3\n",
+    )
+    .unwrap_err();
+    assert_eq!(errors.len(), 5, "{errors:#?}");
+    let all = errors.join("\n");
+    for want in [
+        "ward.toml:3:1: `enterprise` is not a setting of [ward]",
+        "ward.toml:5:1: `token_lgoin` is not a setting of [kinds.windvane]\n    token_lgoin = true\n    ^^^^^^^^^^^\n    did you mean `token_login`?",
+        "ward.toml:6:8: this is not a value for `life`",
+        "ward.toml:7:8: the kind \"Cabin\" holds 'C'",
+        "ward.toml:9:14: this is not a value for `max_packet`",
+    ] {
+        assert!(all.contains(want), "missing {want:?} in:\n{all}");
+    }
+}
+
+#[test]
+fn an_overlap_is_no_longer_than_a_life() {
+    let with = |kind: &str| parse(&format!("[ward]\nname = \"n\"\n[kinds.windvane]\n{kind}"));
+    let error = with("life = \"30d\"\noverlap = \"500d\"\n").unwrap_err().join("");
+    assert!(error.contains("the overlap 500d is longer than the life 30d"), "{error}");
+    assert!(with("overlap = \"500d\"\n").is_err(), "the life that a kind has by default");
+    for good in ["life = \"30d\"\noverlap = \"30d\"\n", "life = \"1d\"\n"] {
+        assert!(with(good).is_ok(), "{good}");
+    }
+}
+
+#[test]
+fn profiles_are_read_and_their_mistakes_shown() {
+    let settings = parse(
+        "[ward]\nname = \"n\"\nenterprise_number = 32473\n[kinds.windvane]\nkey = \"p384\"\n\
+         accept = [\"p256\", \"rsa\"]\nsubject = [\"OU={site}\", \"CN={device}\"]\n\
+         names = [\"urn:dev:os\", \"hardware-module\"]\nhardware_type = \"1.3.6.1.4.1.32473.1\"\n\
+         usage = \"client+server\"\nauthority = \"vanes\"\nleast_life = \"30d\"\n",
+    )
+    .unwrap();
+    let kind = settings.kind(&"windvane".parse().unwrap()).unwrap();
+    assert!(kind.accepts(KeyType::Rsa(2048)) && !kind.accepts(KeyType::Ed25519) && kind.server);
+    assert_eq!((kind.profile.subject.len(), kind.profile.names.len()), (2, 2));
+    let errors = parse(
+        "[ward]\nname = \"n\"\n[kinds.windvane]\nkey = \"rsa3072\"\naccept = [\"p256\", \"dsa\"]\n\
+         subject = [\"CN={Device}\", \"XY=a\", \"C=Austria\"]\n\
+         names = [\"urn:dev:org\", \"urn:dev:none\", \"hardware-module\"]\nusage = \"both\"\n[hsm]\nmodule = \"x\"\n",
+    )
+    .unwrap_err()
+    .join("\n");
+    for want in [
+        "4:7: this is not a value for `key`",
+        "5:19: this is not a value for `accept`",
+        "6:12: `{Device}` names nothing",
+        "`XY` is not an attribute",
+        "\"Austria\" cannot be a subject's C",
+        "\"urn:dev:none\" is not a form of name",
+        "\"hardware-module\" needs hardware_type",
+        "these names need the ward's enterprise_number",
+        "8:9: this is not a value for `usage`",
+        "10:10: this is not a value for `module`",
+    ] {
+        assert!(errors.contains(want), "missing {want:?} in:\n{errors}");
+    }
+}
+
+#[test]
+fn settings_are_held_against_the_authorities() {
+    let text = "[ward]\nname = \"n\"\n[kinds.windvane]\nlife = \"398d\"\n[kinds.cabin]\nauthority = \"cabins\"\n\
+                [kinds.tension]\nauthority = \"old\"\n[kinds.station]\nauthority = \"pq\"\nleast_life = \"400d\"\n\
+                names = [\"dns:localhost\", \"dns:a.example\"]\n[kinds.turnstile]\nleast_life = \"300d\"\n";
+    let source = Source::new("ward.toml", text);
+    let settings = Settings::parse(&source).unwrap();
+    let signing_for = |kind: &Kind| {
+        let name = kind.authority.clone().unwrap_or("devices".parse().unwrap());
+        let (key, days, retired) = match name.as_str() {
+            "devices" => (KeyType::P256, 200, false),
+            "pq" => (KeyType::MlDsa65, 4000, false),
+            "old" => (KeyType::P256, 4000, true),
+            _ => return None,
+        };
+        Some(Signing { name, ends: UnixTime(0).plus(Span::from_days(days)), key, retired })
+    };
+    let found = check(&settings, &source, &signing_for, UnixTime(0));
+    let told: Vec<String> = found
+        .iter()
+        .filter(|finding| finding.id != "made-up-names")
+        .map(|finding| format!("{} {}", finding.place.as_ref().map_or(0, |place| place.line), finding.id))
+        .collect();
+    assert_eq!(
+        told,
+        [
+            "4 life-beyond-authority",
+            "6 unknown-authority",
+            "8 retired-authority",
+            "10 post-quantum-issuer",
+            "11 least-life-above-life",
+            "12 endpoint-name",
+            "12 shared-name",
+            "13 life-beyond-authority",
+            "14 nothing-issued",
+        ]
+    );
+}
+
+#[test]
+fn broken_toml_is_shown_at_its_place() {
+    let errors = parse("[ward]\nname = \n").unwrap_err();
+    assert!(errors[0].starts_with("ward.toml:2:"), "{}", errors[0]);
+}
+
+/// `docs/settings.md` is made from the tables. To write it anew: TIDY_WARDEN_WRITE_DOCS=1 cargo test -p tidy-warden-core settings
+#[test]
+fn the_reference_is_what_the_tables_say() {
+    let place = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/settings.md");
+    if std::env::var_os("TIDY_WARDEN_WRITE_DOCS").is_some() {
+        std::fs::write(&place, reference()).unwrap();
+    }
+    let written = std::fs::read_to_string(&place).unwrap();
+    assert!(written == reference(), "docs/settings.md is not what the tables say; write it anew");
+    for line in new_text("North", "localhost", None, None).lines() {
+        assert!(line.chars().count() <= 132, "too long for a screen: {line}");
+    }
+}
