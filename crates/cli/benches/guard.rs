@@ -16,9 +16,10 @@ use std::time::{Duration, Instant};
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
 use rustls::server::WebPkiClientVerifier;
 use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, ServerConnection};
+use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_simulate::load::{Depth, connect, hold_open};
 use tidy_warden_simulate::{Login, Outfit};
-use tidy_warden_store::{AuthorityRole, SqliteStore, Store};
+use tidy_warden_store::{SqliteStore, Store};
 
 const ROUNDS: usize = 5;
 

@@ -4,9 +4,9 @@ use std::cell::OnceCell;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole, KeyPlace};
 use tidy_warden_core::key::{NewKey, OpenError, Signer, SoftwareKey};
 use tidy_warden_hsm::{HsmError, Token};
-use tidy_warden_store::{AuthorityRecord, AuthorityRole, KeyPlace};
 
 use crate::clock::SystemRandom;
 use crate::console::Console;

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
@@ -13,10 +14,7 @@ use tidy_warden_core::settings::{Kind, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
-use tidy_warden_store::{
-    AuthorityRecord, AuthorityRole, Cause, DeviceView, EditionRecord, SqliteStore, Store, StoreError, WardRecord,
-    resolvable,
-};
+use tidy_warden_store::{Cause, DeviceView, EditionRecord, SqliteStore, Store, StoreError, WardRecord, resolvable};
 
 use crate::clock::WardClock;
 use crate::files;

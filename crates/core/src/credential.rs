@@ -139,6 +139,13 @@ impl CredentialRecord {
         }
     }
 
+    /// Whether it is good at `now`: neither revoked nor of a retired authority, begun, and not past its end or its overlap. A hold
+    /// is a matter of the device and stands beside this. The store says the same in SQL, held to it by a property test.
+    #[must_use]
+    pub fn is_good(&self, now: UnixTime) -> bool {
+        self.not_before <= now && self.usable_until().is_some_and(|until| until >= now)
+    }
+
     /// The last second in which it may sign in as things stand; `None` if it no longer may at all. A hold is not looked
     /// at: it is lifted, or becomes a revocation.
     #[must_use]
@@ -222,6 +229,54 @@ pub enum Unusable {
     },
 }
 
+/// A revocation to be recorded.
+#[derive(Debug, Clone, Copy)]
+pub struct Revocation<'a> {
+    /// The device.
+    pub device: &'a DeviceId,
+    /// Only this certificate; `None` for all, and the device is out.
+    pub only: Option<Fingerprint>,
+    /// Why.
+    pub reason: Reason,
+}
+
+/// A credential that was ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ended {
+    /// Its fingerprint.
+    pub fingerprint: Fingerprint,
+    /// Its serial number; a bare key has none.
+    pub serial: Option<SerialNumber>,
+    /// Whether it now belongs on a CRL of the ward.
+    pub listed: bool,
+}
+
+/// Where a blocked key became known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BlockSource {
+    /// A credential with it was revoked for compromise.
+    Revoked,
+    /// Somebody blocked it.
+    Given,
+    /// It stood in a list of keys that are known to be weak or public.
+    Listed,
+}
+
+impl BlockSource {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Revoked, Self::Given, Self::Listed];
+
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Revoked => "revoked",
+            Self::Given => "given",
+            Self::Listed => "listed",
+        }
+    }
+}
+
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
@@ -243,6 +298,30 @@ pub(crate) mod tests {
             revoked: None,
             held: None,
             distrusted: None,
+        }
+    }
+
+    proptest::proptest! {
+        /// The reasons that are told and the plain answer say the same.
+        #[test]
+        fn a_credential_signs_in_exactly_if_it_is_good_and_not_on_hold(
+            times in proptest::collection::vec(0i64..8, 4),
+            set in proptest::collection::vec(proptest::bool::ANY, 4),
+            now in 0i64..8,
+        ) {
+            let at = |set: bool, time: i64| set.then_some(UnixTime(time));
+            let credential = CredentialRecord {
+                not_before: UnixTime(times[0]),
+                not_after: UnixTime(times[1]),
+                superseded_until: at(set[0], times[2]),
+                revoked: at(set[1], times[3]).map(|at| (at, Reason::Superseded)),
+                distrusted: at(set[2], times[3]),
+                held: at(set[3], times[3]),
+                ..record()
+            };
+            let now = UnixTime(now);
+            let may = credential.may_sign_in(now).is_ok();
+            proptest::prop_assert_eq!(may, credential.is_good(now) && credential.held.is_none(), "{:?}", credential);
         }
     }
 

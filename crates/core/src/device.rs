@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::credential::{CredentialRecord, CredentialState};
 use crate::fact::{Fact, FactName};
-use crate::id::{DeviceId, GroupName, KindName, LabelName, LabelValue, OwnerId};
+use crate::id::{AuthorityName, DeviceId, GroupName, KindName, LabelName, LabelValue, OwnerId};
 use crate::time::UnixTime;
 
 /// What is recorded of one device.
@@ -175,7 +175,35 @@ pub struct Demands<'a> {
     pub token_login: bool,
 }
 
-/// What is missing until the device is live: one sentence each, in the order in which to mend it; empty if it is live.
+/// Something that stands between a device and being live.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Gap {
+    /// It may not be here, whatever it has.
+    Barred(Barred),
+    /// Its kind wants a fact that is not known.
+    Fact(FactName),
+    /// It never had a credential.
+    NoCredential,
+    /// The authority of its last credential was retired.
+    AuthorityRetired(Option<AuthorityName>),
+    /// Its last credential was revoked.
+    Revoked,
+    /// Its last credential ended in this second.
+    Ended(UnixTime),
+    /// Until it has one, a token opens a session for it.
+    TokenMeanwhile,
+    /// No policy edition is adopted.
+    NoEdition,
+    /// No adopted policy lets it connect.
+    NoConnect,
+    /// Its outfit was not written yet.
+    NotWritten,
+    /// It has not connected with its credential yet.
+    NotUsed,
+}
+
+/// What is missing until the device is live, in the order in which to mend it; empty if it is live.
 #[must_use]
 pub fn missing(
     device: &DeviceRecord,
@@ -183,55 +211,131 @@ pub fn missing(
     demands: Demands<'_>,
     policy: PolicyStanding,
     now: UnixTime,
-) -> Vec<String> {
-    let id = &device.id;
-    match device.barred() {
-        Some(Barred::Retired(_)) => {
-            return vec!["it is retired for good; list its replacement under a new id".to_owned()];
-        }
-        Some(Barred::Out(_)) => {
-            return vec![format!("it was revoked; `device reopen {id} --because ...` lets it enrol again")];
-        }
-        Some(Barred::Held(since)) => {
-            return vec![format!("it is on hold since {since}; `release {id}` lifts that")];
-        }
-        None => {}
+) -> Vec<Gap> {
+    if let Some(barred) = device.barred() {
+        return vec![Gap::Barred(barred)];
     }
     let state = DeviceState::of(device, credentials, now);
-    let mut out = Vec::new();
-    for fact in demands.facts.iter().filter(|fact| !device.facts.contains_key(fact)) {
-        out.push(format!("its kind wants the fact `{fact}`: `device edit {id} --fact {fact}=...`"));
-    }
+    let unknown = demands.facts.iter().filter(|fact| !device.facts.contains_key(fact));
+    let mut gaps: Vec<Gap> = unknown.cloned().map(Gap::Fact).collect();
     if matches!(state, DeviceState::Listed | DeviceState::Ended) {
-        let again = format!("`enroll {id} --csr FILE` or `enroll {id} --make-key`");
         // Newest first: what became of the last one is what matters.
-        out.push(match credentials.first().map(|credential| (credential, credential.state(now))) {
-            None => format!("it has no certificate: {again}"),
-            Some((last, CredentialState::Distrusted)) => {
-                let authority = last.authority.as_ref().map(|name| format!(" `{name}`")).unwrap_or_default();
-                format!("the authority{authority} of its certificate was retired: {again}")
-            }
-            Some((_, CredentialState::Revoked)) => format!("its certificate was revoked: {again}"),
-            Some((last, _)) => {
-                let ended = last.usable_until().unwrap_or(last.not_after);
-                format!("its certificate ended on {}: {again}", ended.date())
-            }
+        gaps.push(match credentials.first().map(|credential| (credential, credential.state(now))) {
+            None => Gap::NoCredential,
+            Some((last, CredentialState::Distrusted)) => Gap::AuthorityRetired(last.authority.clone()),
+            Some((_, CredentialState::Revoked)) => Gap::Revoked,
+            Some((last, _)) => Gap::Ended(last.usable_until().unwrap_or(last.not_after)),
         });
-        if demands.token_login {
-            out.push(format!("until then it can sign in by token: `token issue {id}`"));
-        }
+        gaps.extend(demands.token_login.then_some(Gap::TokenMeanwhile));
     }
     match policy {
-        PolicyStanding::NoEdition => out.push("no policy edition is adopted: `policy adopt`".to_owned()),
-        PolicyStanding::NoConnect => out.push(format!("no adopted policy lets it connect: `policy ask {id} connect`")),
+        PolicyStanding::NoEdition => gaps.push(Gap::NoEdition),
+        PolicyStanding::NoConnect => gaps.push(Gap::NoConnect),
         PolicyStanding::MayConnect => {}
     }
     match state {
-        DeviceState::Issued => out.push("its outfit was not written yet".to_owned()),
-        DeviceState::Equipped => out.push("it has not connected with its certificate yet".to_owned()),
+        DeviceState::Issued => gaps.push(Gap::NotWritten),
+        DeviceState::Equipped => gaps.push(Gap::NotUsed),
         _ => {}
     }
-    out
+    gaps
+}
+
+/// Why one device of a batch cannot be listed.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum AddRefusal {
+    /// Its id is in use.
+    #[error("the id `{id}` is taken")]
+    IdTaken {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The id.
+        id: DeviceId,
+    },
+    /// Its id belonged to a device that was retired.
+    #[error("the id `{id}` belonged to a retired device and is never used again")]
+    IdRetired {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The id.
+        id: DeviceId,
+    },
+    /// One of its facts belongs to another device.
+    #[error("the {} `{}` belongs to `{owner}`", fact.name(), fact.value())]
+    FactTaken {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The fact.
+        fact: Fact,
+        /// The other device.
+        owner: DeviceId,
+    },
+    /// Its gateway is not listed.
+    #[error("the gateway `{gateway}` is not listed")]
+    NoGateway {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The gateway.
+        gateway: DeviceId,
+    },
+    /// Its gateway stands behind a gateway itself, or it has children of its own.
+    #[error("`{gateway}` cannot be its gateway: no gateway stands behind a gateway")]
+    GatewayBehindGateway {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The gateway.
+        gateway: DeviceId,
+    },
+}
+
+impl AddRefusal {
+    /// The place in the batch, from 0.
+    #[must_use]
+    pub fn index(&self) -> usize {
+        match self {
+            Self::IdTaken { index, .. }
+            | Self::IdRetired { index, .. }
+            | Self::FactTaken { index, .. }
+            | Self::NoGateway { index, .. }
+            | Self::GatewayBehindGateway { index, .. } => *index,
+        }
+    }
+}
+
+/// Changes to a listed device; what is empty stays as it is.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct DeviceEdit {
+    /// Labels to set (`Some`) or take away (`None`).
+    pub labels: Vec<(LabelName, Option<LabelValue>)>,
+    /// Facts to set (`Ok`) or take away (`Err`).
+    pub facts: Vec<Result<Fact, FactName>>,
+    /// The gateway to set (`Some(Some)`) or take away (`Some(None)`).
+    pub gateway: Option<Option<DeviceId>>,
+}
+
+impl DeviceEdit {
+    /// The record as the edit makes it.
+    #[must_use]
+    pub fn applied(&self, device: &DeviceRecord) -> DeviceRecord {
+        let mut device = device.clone();
+        for (name, value) in &self.labels {
+            match value {
+                Some(value) => device.labels.insert(name.clone(), value.clone()),
+                None => device.labels.remove(name),
+            };
+        }
+        for fact in &self.facts {
+            match fact {
+                Ok(fact) => device.facts.insert(fact.name().clone(), fact.clone()),
+                Err(name) => device.facts.remove(name),
+            };
+        }
+        if let Some(gateway) = &self.gateway {
+            device.gateway.clone_from(gateway);
+        }
+        device
+    }
 }
 
 #[cfg(test)]
@@ -264,14 +368,28 @@ mod tests {
         );
         let over = CredentialRecord { not_after: UnixTime(150), ..live.clone() };
         assert_eq!(state(&device, std::slice::from_ref(&over)), DeviceState::Ended);
-        assert!(
-            missing(&device, &[over], Demands { facts: &[], token_login: false }, PolicyStanding::MayConnect, now)[0]
-                .contains("ended on 1970-01-01")
+        let all = Demands { facts: &[FactName::Serial], token_login: true };
+        let gaps = |credentials: &[CredentialRecord], policy| missing(&device, credentials, all, policy, now);
+        let (serial, connect) = (Gap::Fact(FactName::Serial), PolicyStanding::MayConnect);
+        assert_eq!(gaps(&[over], connect), [serial.clone(), Gap::Ended(UnixTime(150)), Gap::TokenMeanwhile]);
+        let nothing = [serial.clone(), Gap::NoCredential, Gap::TokenMeanwhile, Gap::NoEdition];
+        assert_eq!(gaps(&[], PolicyStanding::NoEdition), nothing);
+        let revoked =
+            CredentialRecord { revoked: Some((UnixTime(10), crate::revocation::Reason::Superseded)), ..live.clone() };
+        assert_eq!(
+            gaps(&[revoked], PolicyStanding::NoConnect)[1..],
+            [Gap::Revoked, Gap::TokenMeanwhile, Gap::NoConnect]
         );
+        let distrusted = CredentialRecord { distrusted: Some(UnixTime(10)), ..live.clone() };
+        assert_eq!(gaps(&[distrusted], connect)[1], Gap::AuthorityRetired("devices".parse().ok()));
+        let fresh = CredentialRecord { first_used: None, ..live.clone() };
+        assert_eq!(gaps(std::slice::from_ref(&fresh), connect), [serial.clone(), Gap::NotUsed]);
+        let unwritten = CredentialRecord { equipped: None, ..fresh };
+        assert_eq!(gaps(&[unwritten], connect), [serial, Gap::NotWritten]);
         device.held = Some(UnixTime(125));
         assert_eq!(state(&device, std::slice::from_ref(&live)), DeviceState::Held);
         let held = missing(&device, &[], Demands { facts: &[], token_login: false }, PolicyStanding::MayConnect, now);
-        assert!(held.len() == 1 && held[0].contains("`release wv-1`"), "{held:?}");
+        assert_eq!(held, [Gap::Barred(Barred::Held(UnixTime(125)))]);
         device.out = Some(UnixTime(130));
         assert_eq!(state(&device, std::slice::from_ref(&live)), DeviceState::Out);
         device.retired = Some(UnixTime(140));

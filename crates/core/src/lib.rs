@@ -8,12 +8,12 @@
 //!
 //! - order: time text id random finding asn1
 //! - order: host fact key topic audit
-//! - order: certificate revocation request token credential device
+//! - order: certificate revocation request token credential authority device enrolment
 //! - order: profile settings
 //! - order: condition mqtt outfit policy
 //!
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
-//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; what a topic filter matches:
+//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`]; what a topic filter matches:
 //! [`topic`]; what a policy gives: [`policy`]; what `ward.toml` may say: [`settings`].
 
 pub mod asn1;
@@ -29,9 +29,11 @@ pub mod host;
 pub mod key;
 pub mod topic;
 
+pub mod authority;
 pub mod certificate;
 pub mod credential;
 pub mod device;
+pub mod enrolment;
 pub mod request;
 pub mod revocation;
 pub mod token;

@@ -4,11 +4,12 @@
 use std::collections::HashSet;
 use std::sync::{Arc, PoisonError, RwLock};
 
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::{Certificate, ChainError, GoodSignatures, Purpose, judge, judge_with};
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store, StoreError};
+use tidy_warden_store::{Store, StoreError};
 
 /// A foreign authority and what it is trusted for.
 #[derive(Debug)]
@@ -16,7 +17,7 @@ pub(crate) struct Maker {
     pub(crate) name: AuthorityName,
     certificate: Certificate,
     above: Vec<Certificate>,
-    pub(crate) trust: tidy_warden_store::Trust,
+    pub(crate) trust: tidy_warden_core::authority::Trust,
 }
 
 impl Maker {

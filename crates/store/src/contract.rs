@@ -7,12 +7,18 @@ pub use policy::{EditionSummary, GroupMembers, GroupRecord, TrialDifference, Tri
 pub use traffic::{CloneSigns, Traffic};
 
 use tidy_warden_core::audit::{Entry, Hash};
+use tidy_warden_core::authority::{
+    AuthorityRecord, AuthorityRefusal, AuthorityRole, KeyPlace, PendingAuthority, Trust,
+};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::condition::Condition;
+use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
-use tidy_warden_core::device::{Barred, DeviceRecord};
-use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, KindName, LabelName, LabelValue};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::device::{AddRefusal, DeviceEdit};
+use tidy_warden_core::enrolment::IssueRefusal;
+use tidy_warden_core::fact::Fact;
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, LabelName};
 use tidy_warden_core::key::{PublicKey, sha256};
 use tidy_warden_core::policy::{FleetRow, PolicyFile};
 use tidy_warden_core::revocation::{Reason, Revoked};
@@ -42,91 +48,6 @@ pub struct WardRecord {
     pub token_key: PublicKey,
 }
 
-/// What an authority signs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum AuthorityRole {
-    /// Other authorities.
-    Root,
-    /// Devices.
-    Devices,
-    /// The guard and the desk.
-    Service,
-    /// Devices, but not for this ward: a manufacturer, say, whose certificates the ward takes for some kinds.
-    Foreign,
-}
-
-impl AuthorityRole {
-    /// All of them.
-    pub const ALL: [Self; 4] = [Self::Root, Self::Devices, Self::Service, Self::Foreign];
-
-    /// The word for it.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Root => "root",
-            Self::Devices => "devices",
-            Self::Service => "service",
-            Self::Foreign => "foreign",
-        }
-    }
-}
-
-/// Where an authority's private key is kept.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum KeyPlace {
-    /// Locked, in the ward's `keys` folder.
-    Ward,
-    /// Locked, outside the ward; whoever needs it names the file.
-    Away,
-    /// On a PKCS#11 token, found by its label.
-    Token {
-        /// The token's label.
-        token: String,
-        /// The key's label on it.
-        label: String,
-    },
-    /// With somebody else: a foreign authority, or an outside root.
-    Nowhere,
-}
-
-/// What a foreign authority is trusted for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Trust {
-    /// The kinds whose devices may show its certificates.
-    pub kinds: Vec<KindName>,
-    /// The fact that tells which device it is.
-    pub fact: FactName,
-}
-
-/// One authority.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct AuthorityRecord {
-    /// Its name.
-    pub name: AuthorityName,
-    /// What it signs.
-    pub role: AuthorityRole,
-    /// Its certificate.
-    pub certificate: Certificate,
-    /// More certificates on the way from it to a root: of itself by another root, or of those above it.
-    pub crossed: Vec<Certificate>,
-    /// When it was added.
-    pub created: UnixTime,
-    /// Where its key is.
-    pub key: KeyPlace,
-    /// The authority in whose place it signs.
-    pub replaces: Option<AuthorityName>,
-    /// Since when it is no longer believed.
-    pub retired: Option<UnixTime>,
-    /// What it is trusted for, if it is foreign.
-    pub trust: Option<Trust>,
-    /// The number of its newest CRL, 0 if there is none.
-    pub crl_number: u64,
-    /// thisUpdate of its newest CRL.
-    pub crl_at: Option<UnixTime>,
-    /// Whether something was revoked since then.
-    pub crl_pending: bool,
-}
-
 /// How many certificates of devices an authority signed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Signed {
@@ -154,103 +75,6 @@ pub struct Founding<'a> {
 /// Devices that were listed, or why none were.
 pub type Added = Result<(), Vec<AddRefusal>>;
 
-/// Why one device of a batch cannot be listed.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
-pub enum AddRefusal {
-    /// Its id is in use.
-    #[error("the id `{id}` is taken")]
-    IdTaken {
-        /// Its place in the batch, from 0.
-        index: usize,
-        /// The id.
-        id: DeviceId,
-    },
-    /// Its id belonged to a device that was retired.
-    #[error("the id `{id}` belonged to a retired device and is never used again")]
-    IdRetired {
-        /// Its place in the batch, from 0.
-        index: usize,
-        /// The id.
-        id: DeviceId,
-    },
-    /// One of its facts belongs to another device.
-    #[error("the {} `{}` belongs to `{owner}`", fact.name(), fact.value())]
-    FactTaken {
-        /// Its place in the batch, from 0.
-        index: usize,
-        /// The fact.
-        fact: Fact,
-        /// The other device.
-        owner: DeviceId,
-    },
-    /// Its gateway is not listed.
-    #[error("the gateway `{gateway}` is not listed")]
-    NoGateway {
-        /// Its place in the batch, from 0.
-        index: usize,
-        /// The gateway.
-        gateway: DeviceId,
-    },
-    /// Its gateway stands behind a gateway itself, or it has children of its own.
-    #[error("`{gateway}` cannot be its gateway: no gateway stands behind a gateway")]
-    GatewayBehindGateway {
-        /// Its place in the batch, from 0.
-        index: usize,
-        /// The gateway.
-        gateway: DeviceId,
-    },
-}
-
-impl AddRefusal {
-    /// The place in the batch, from 0.
-    #[must_use]
-    pub fn index(&self) -> usize {
-        match self {
-            Self::IdTaken { index, .. }
-            | Self::IdRetired { index, .. }
-            | Self::FactTaken { index, .. }
-            | Self::NoGateway { index, .. }
-            | Self::GatewayBehindGateway { index, .. } => *index,
-        }
-    }
-}
-
-/// Changes to a listed device; what is empty stays as it is.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct DeviceEdit {
-    /// Labels to set (`Some`) or take away (`None`).
-    pub labels: Vec<(LabelName, Option<LabelValue>)>,
-    /// Facts to set (`Ok`) or take away (`Err`).
-    pub facts: Vec<Result<Fact, FactName>>,
-    /// The gateway to set (`Some(Some)`) or take away (`Some(None)`).
-    pub gateway: Option<Option<DeviceId>>,
-}
-
-impl DeviceEdit {
-    /// The record as the edit makes it.
-    #[must_use]
-    pub fn applied(&self, device: &DeviceRecord) -> DeviceRecord {
-        let mut device = device.clone();
-        for (name, value) in &self.labels {
-            match value {
-                Some(value) => device.labels.insert(name.clone(), value.clone()),
-                None => device.labels.remove(name),
-            };
-        }
-        for fact in &self.facts {
-            match fact {
-                Ok(fact) => device.facts.insert(fact.name().clone(), fact.clone()),
-                Err(name) => device.facts.remove(name),
-            };
-        }
-        if let Some(gateway) = &self.gateway {
-            device.gateway.clone_from(gateway);
-        }
-        device
-    }
-}
-
 /// A device with its credentials, newest first.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DeviceView {
@@ -277,33 +101,6 @@ pub struct NewAuthority<'a> {
     pub trust: Option<Trust>,
     /// Certificates that go to [`AuthorityRecord::crossed`] of the authorities named.
     pub crosses: &'a [(AuthorityName, Certificate)],
-}
-
-/// Why an authority was not added.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
-pub enum AuthorityRefusal {
-    /// Its name is in use.
-    #[error("there is an authority `{0}` already")]
-    NameTaken(AuthorityName),
-    /// Its key belongs to another that is believed.
-    #[error("the authority `{0}` has the same key")]
-    KeyTaken(AuthorityName),
-}
-
-/// An authority that waits for its certificate from outside.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PendingAuthority {
-    /// Its name.
-    pub name: AuthorityName,
-    /// What it will sign.
-    pub role: AuthorityRole,
-    /// Its public key.
-    pub public_key: PublicKey,
-    /// Where its key is.
-    pub key: KeyPlace,
-    /// When the request was made.
-    pub created: UnixTime,
 }
 
 /// A credential to be recorded.
@@ -397,98 +194,6 @@ pub struct BulkRun {
     pub position: String,
 }
 
-/// Why a certificate was not recorded.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
-pub enum IssueRefusal {
-    /// The device was revoked and not reopened.
-    #[error("`{device}` is out since {since}")]
-    Out {
-        /// The device.
-        device: DeviceId,
-        /// Since when.
-        since: UnixTime,
-    },
-    /// The device is on hold.
-    #[error("`{device}` is on hold since {since}")]
-    Held {
-        /// The device.
-        device: DeviceId,
-        /// Since when.
-        since: UnixTime,
-    },
-    /// The device was retired.
-    #[error("`{device}` is retired since {since}")]
-    Retired {
-        /// The device.
-        device: DeviceId,
-        /// Since when.
-        since: UnixTime,
-    },
-    /// The device has a credential that may sign in.
-    #[error("`{device}` has a certificate until {until}")]
-    HasCredential {
-        /// The device.
-        device: DeviceId,
-        /// Its end.
-        until: UnixTime,
-    },
-    /// The key is on the list of those that are never taken.
-    #[error("this key is blocked since {at} ({})", match from { BlockSource::Listed => "it is on a list of weak keys", _ => "by hand" })]
-    KeyBlocked {
-        /// Since when.
-        at: UnixTime,
-        /// Where it became known.
-        from: BlockSource,
-    },
-    /// Another device has a certificate for the same key.
-    #[error("the same key is in use by `{other}`")]
-    KeyInUse {
-        /// The other device.
-        other: DeviceId,
-    },
-    /// The key was given up as compromised.
-    #[error("this key was revoked for compromise, with a certificate of `{other}`")]
-    KeyCompromised {
-        /// Whose certificate that was.
-        other: DeviceId,
-    },
-}
-
-impl IssueRefusal {
-    /// The refusal of a device that may not sign in.
-    #[must_use]
-    pub fn barred(device: DeviceId, barred: Barred) -> Self {
-        match barred {
-            Barred::Held(since) => Self::Held { device, since },
-            Barred::Out(since) => Self::Out { device, since },
-            Barred::Retired(since) => Self::Retired { device, since },
-        }
-    }
-}
-
-/// A revocation to be recorded.
-#[derive(Debug, Clone, Copy)]
-pub struct Revocation<'a> {
-    /// The device.
-    pub device: &'a DeviceId,
-    /// Only this certificate; `None` for all, and the device is out.
-    pub only: Option<Fingerprint>,
-    /// Why.
-    pub reason: Reason,
-}
-
-/// A credential that was ended.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ended {
-    /// Its fingerprint.
-    pub fingerprint: Fingerprint,
-    /// Its serial number; a bare key has none.
-    pub serial: Option<SerialNumber>,
-    /// Whether it now belongs on a CRL of the ward.
-    pub listed: bool,
-}
-
 /// A name that devices may bear.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum NameInUse {
@@ -498,32 +203,6 @@ pub enum NameInUse {
     Kind(String),
     /// None in particular: whether there is any device.
     Any,
-}
-
-/// Where a blocked key became known.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum BlockSource {
-    /// A credential with it was revoked for compromise.
-    Revoked,
-    /// Somebody blocked it.
-    Given,
-    /// It stood in a list of keys that are known to be weak or public.
-    Listed,
-}
-
-impl BlockSource {
-    /// All of them.
-    pub const ALL: [Self; 3] = [Self::Revoked, Self::Given, Self::Listed];
-
-    /// The word for it.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Revoked => "revoked",
-            Self::Given => "given",
-            Self::Listed => "listed",
-        }
-    }
 }
 
 /// A public key that is never certified or accepted again, whoever shows it.

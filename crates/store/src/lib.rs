@@ -8,11 +8,9 @@ mod error;
 pub mod sqlite;
 
 pub use contract::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, AuthorityRole, Batch, BatchRefusal, BlockSource, BlockedKey,
-    Bound, BrokerSession, BulkRun, Cause, Changes, CloneSigns, CrlRecord, DeviceEdit, DeviceView, EditionRecord,
-    EditionSummary, Ended, Founding, GroupMembers, GroupRecord, Intended, IssueRefusal, KeyPlace, MOST_CHANGED,
-    NameInUse, NewAuthority, NewCredential, PendingAuthority, Revocation, Signed, Store, Traffic, TrialDifference,
-    TrialRecord, Trust, WardRecord, resolvable,
+    Added, Batch, BatchRefusal, BlockedKey, Bound, BrokerSession, BulkRun, Cause, Changes, CloneSigns, CrlRecord,
+    DeviceView, EditionRecord, EditionSummary, Founding, GroupMembers, GroupRecord, Intended, MOST_CHANGED, NameInUse,
+    NewAuthority, NewCredential, Signed, Store, Traffic, TrialDifference, TrialRecord, WardRecord, resolvable,
 };
 pub use error::StoreError;
 pub use sqlite::SqliteStore;

@@ -8,12 +8,16 @@ use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 
 use tidy_warden_core::audit::{Broken, Verifier};
+use tidy_warden_core::authority::{AuthorityRefusal, AuthorityRole, KeyPlace, PendingAuthority, Trust};
 use tidy_warden_core::certificate::{
     AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
 };
 use tidy_warden_core::condition::{Candidate, Condition, Use};
 use tidy_warden_core::credential::CredentialState;
+use tidy_warden_core::credential::{Ended, Revocation};
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::device::{AddRefusal, DeviceEdit};
+use tidy_warden_core::enrolment::IssueRefusal;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey};
@@ -24,9 +28,8 @@ use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    AddRefusal, AuthorityRefusal, AuthorityRole, Batch, BulkRun, Cause, CloneSigns, DeviceEdit, Ended, Founding,
-    GroupMembers, IssueRefusal, KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation, SqliteStore,
-    Store, StoreError, Traffic, TrialDifference, Trust, WardRecord, resolvable,
+    Batch, BulkRun, Cause, CloneSigns, Founding, GroupMembers, NewAuthority, NewCredential, SqliteStore, Store,
+    StoreError, Traffic, TrialDifference, WardRecord, resolvable,
 };
 
 const NOW: i64 = 1_795_417_333;
@@ -629,6 +632,36 @@ fn condition_fleet(store: &mut dyn Store, world: &mut World) {
     store.make_group(&"b".parse().unwrap(), &GroupMembers::Fixed(vec![id("wv-2"), id("st-1")]), &cause(5)).unwrap();
     let rule = GroupMembers::Rule("site = brindle and not serial known".into());
     store.make_group(&"rule".parse().unwrap(), &rule, &cause(5)).unwrap();
+}
+
+#[test]
+fn the_store_counts_as_good_what_the_core_calls_good() {
+    with_store(|store, world, _| {
+        condition_fleet(store, world);
+        let devices: tidy_warden_core::id::AuthorityName = "devices".parse().unwrap();
+        let count_at = |days: i64, store: &mut dyn Store| {
+            let now = UnixTime(NOW + days * 43_200);
+            let (mut good, mut last) = (0u64, None);
+            store
+                .each_device(&mut |view| {
+                    for credential in view.credentials.iter().filter(|credential| credential.is_good(now)) {
+                        good += 1;
+                        last = last.max(Some(credential.not_after));
+                    }
+                })
+                .unwrap();
+            let told = store.signed_by(&devices, now).unwrap();
+            assert_eq!((told.usable, told.last_end), (good, last), "{days} half days");
+            good
+        };
+        let counts: Vec<u64> = (-2..60).map(|days| count_at(days, store)).collect();
+        assert!(
+            counts.contains(&0) && counts.iter().collect::<std::collections::BTreeSet<_>>().len() > 3,
+            "{counts:?}"
+        );
+        store.retire_authority(&devices, &cause(9)).unwrap();
+        assert_eq!(count_at(0, store), 0);
+    });
 }
 
 #[test]

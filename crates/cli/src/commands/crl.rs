@@ -4,11 +4,12 @@ use std::path::Path;
 
 use serde_json::json;
 use tidy_warden_core::asn1;
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::Issuer;
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::revocation::{Heading, sign_crl};
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store, StoreError};
+use tidy_warden_store::{Store, StoreError};
 
 use super::Context;
 use crate::args::CrlArgs;

@@ -1,5 +1,6 @@
 //! `device`: listing machines and keeping what is known of them.
 
+mod gaps;
 mod list;
 mod retained;
 
@@ -7,12 +8,13 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
 use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::device::{AddRefusal, DeviceEdit};
 use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, credential_end, missing};
 use tidy_warden_core::fact::FactName;
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::policy::Changed;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{AddRefusal, CloneSigns, DeviceEdit, DeviceView, Store, Traffic};
+use tidy_warden_store::{CloneSigns, DeviceView, Store, Traffic};
 
 use super::changes::{devices_text, of_devices, tell_back};
 use super::{Context, credential, import, pick};
@@ -166,6 +168,7 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     let kind = ward.settings.kind(&view.device.kind).cloned().unwrap_or_default();
     let demands = Demands { facts: &kind.facts, token_login: kind.token_login };
     let gaps = missing(&view.device, &view.credentials, demands, policy.standing, now);
+    let gaps: Vec<String> = gaps.iter().map(|gap| gaps::told(&view.device.id, gap)).collect();
     let mut value = device_json(state, &view);
     let credentials: Vec<Value> = view.credentials.iter().map(|credential| credential::json(credential, now)).collect();
     value["credentials"] = json!(credentials);

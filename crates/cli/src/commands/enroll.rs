@@ -8,7 +8,7 @@ mod press;
 mod refresh;
 
 pub(crate) use intended::recover;
-pub(crate) use one::{enroll, refusal, standing};
+pub(crate) use one::{enroll, refusal};
 pub(crate) use press::KeySource;
 pub(crate) use refresh::run as refresh;
 

@@ -138,7 +138,7 @@ impl<'s> List<'s> {
     }
 
     /// Moves refused rows to the bad ones.
-    fn note(&mut self, refusals: &[tidy_warden_store::AddRefusal]) {
+    fn note(&mut self, refusals: &[tidy_warden_core::device::AddRefusal]) {
         let mut whys: BTreeMap<u64, Vec<String>> = BTreeMap::new();
         for refusal in refusals {
             if let Some((line, _)) = self.good.get(refusal.index()) {
@@ -146,7 +146,7 @@ impl<'s> List<'s> {
             }
         }
         self.bad.extend(whys.into_iter().map(|(line, whys)| BadRow { line, why: whys.join("; ") }));
-        let refused: HashSet<usize> = refusals.iter().map(tidy_warden_store::AddRefusal::index).collect();
+        let refused: HashSet<usize> = refusals.iter().map(tidy_warden_core::device::AddRefusal::index).collect();
         let mut at = 0;
         self.good.retain(|_| {
             at += 1;

@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
 
+use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::{
     AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
 };
@@ -14,7 +15,7 @@ use tidy_warden_core::random::{bytes, hex};
 use tidy_warden_core::settings::{self, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, Span, UnixTime};
-use tidy_warden_store::{AuthorityRole, Cause, Founding, KeyPlace, SqliteStore, WardRecord};
+use tidy_warden_store::{Cause, Founding, SqliteStore, WardRecord};
 
 use super::Context;
 use crate::args::InitArgs;

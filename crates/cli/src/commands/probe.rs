@@ -183,7 +183,7 @@ impl Probe<'_> {
             };
             return Ok(Err(end(barred, next)));
         }
-        let roots = self.ward.authorities(tidy_warden_store::AuthorityRole::Root)?;
+        let roots = self.ward.authorities(tidy_warden_core::authority::AuthorityRole::Root)?;
         if !roots.iter().any(|root| root.certificate.der() == self.outfit.root) {
             let why = "root.pem is none of this ward's roots";
             return Ok(Err(end(why, "give the device an outfit of this ward: enroll --again")));

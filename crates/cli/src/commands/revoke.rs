@@ -2,9 +2,10 @@
 
 use serde_json::json;
 use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::credential::Revocation;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::revocation::Reason;
-use tidy_warden_store::{DeviceView, Revocation, Store};
+use tidy_warden_store::{DeviceView, Store};
 
 use super::{Context, pick};
 use crate::args::RevokeArgs;

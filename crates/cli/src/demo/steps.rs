@@ -5,7 +5,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::credential::Revocation;
 use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_core::request::Request;
 use tidy_warden_core::revocation::Reason;
@@ -13,7 +15,7 @@ use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_core::time::{Clock, Span};
 use tidy_warden_guard::{Event, Sink};
 use tidy_warden_simulate::{Broker, ConnectError, Device, Login, certification_request};
-use tidy_warden_store::{AuthorityRole, Revocation, Store};
+use tidy_warden_store::Store;
 use zeroize::Zeroizing;
 
 use super::{Story, world};

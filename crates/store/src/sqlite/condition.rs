@@ -5,10 +5,7 @@ use rusqlite::types::Value;
 use tidy_warden_core::condition::{Condition, Field, Moment, TextTest, TimeTest};
 use tidy_warden_core::time::UnixTime;
 
-use super::rows::TRUSTED;
-
-/// The last second in which a credential may sign in.
-const USABLE_UNTIL: &str = "min(not_after, coalesce(superseded_until, not_after))";
+use super::rows::{USABLE_UNTIL, usable};
 
 /// An expression over `devices` that is 1 where the condition holds at `now` and 0 elsewhere; what it binds goes to
 /// `values`, whose numbers begin behind those that are there.
@@ -60,9 +57,10 @@ fn column(field: &Field, now: UnixTime, values: &mut Vec<Value>) -> String {
                  WHEN devices.held IS NOT NULL THEN 'held'
                  ELSE coalesce((SELECT CASE max(CASE WHEN first_used IS NOT NULL THEN 3 WHEN equipped IS NOT NULL THEN 2
                      ELSE 1 END) WHEN 3 THEN 'live' WHEN 2 THEN 'equipped' WHEN 1 THEN 'issued' END FROM credentials
-                     WHERE device = devices.pk AND revoked IS NULL AND {TRUSTED} AND {USABLE_UNTIL} >= {now}),
+                     WHERE device = devices.pk AND {} AND {USABLE_UNTIL} >= {now}),
                      CASE WHEN EXISTS (SELECT 1 FROM credentials WHERE device = devices.pk) THEN 'ended'
-                     ELSE 'listed' END) END"
+                     ELSE 'listed' END) END",
+                usable()
             )
         }
     }
@@ -75,7 +73,8 @@ fn moment_column(moment: Moment) -> String {
         Moment::CertEnds => {
             format!(
                 "(SELECT max({USABLE_UNTIL}) FROM credentials
-                  WHERE device = devices.pk AND revoked IS NULL AND {TRUSTED})"
+                  WHERE device = devices.pk AND {})",
+                usable()
             )
         }
     }

@@ -7,7 +7,8 @@ use tidy_warden_core::time::UnixTime;
 
 use super::rows::damaged;
 use super::write::{self, hex};
-use crate::{BlockSource, BlockedKey, Cause, Ended, Revocation, StoreError};
+use crate::{BlockedKey, Cause, StoreError};
+use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
 
 fn source(word: &str) -> Result<BlockSource, StoreError> {
     BlockSource::ALL.into_iter().find(|each| each.as_str() == word).ok_or_else(|| damaged("blocked key"))

@@ -19,12 +19,14 @@ use tidy_warden_core::time::UnixTime;
 use super::rows::{self, DEVICE_COLUMNS, damaged};
 use super::{SqliteStore, audit_end, broker, condition, keys, meta, policy, traffic, write};
 use crate::{
-    AddRefusal, Added, AuthorityRecord, AuthorityRefusal, Batch, BatchRefusal, BlockSource, BlockedKey, Bound,
-    BrokerSession, BulkRun, Cause, Changes, CloneSigns, CrlRecord, DeviceEdit, DeviceView, EditionRecord,
-    EditionSummary, Ended, GroupMembers, GroupRecord, Intended, IssueRefusal, MOST_CHANGED, NameInUse, NewAuthority,
-    NewCredential, PendingAuthority, Revocation, Signed, Store, StoreError, Traffic, TrialDifference, TrialRecord,
-    Trust, WardRecord,
+    Added, Batch, BatchRefusal, BlockedKey, Bound, BrokerSession, BulkRun, Cause, Changes, CloneSigns, CrlRecord,
+    DeviceView, EditionRecord, EditionSummary, GroupMembers, GroupRecord, Intended, MOST_CHANGED, NameInUse,
+    NewAuthority, NewCredential, Signed, Store, StoreError, Traffic, TrialDifference, TrialRecord, WardRecord,
 };
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRefusal, PendingAuthority, Trust};
+use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
+use tidy_warden_core::device::{AddRefusal, DeviceEdit};
+use tidy_warden_core::enrolment::IssueRefusal;
 
 /// How many devices are read at a time when all are walked.
 const PAGE: i64 = 1000;
@@ -317,18 +319,13 @@ impl Store for SqliteStore {
     }
 
     fn signed_by(&self, authority: &AuthorityName, now: UnixTime) -> Result<Signed, StoreError> {
-        const USABLE: &str = "revoked IS NULL AND ?3 AND not_before <= ?2 AND not_after >= ?2
-                              AND (superseded_until IS NULL OR superseded_until >= ?2)";
+        let good = rows::good("?2");
         let sql = format!(
-            "SELECT count(*), count(*) FILTER (WHERE {USABLE}), max(not_after) FILTER (WHERE {USABLE}) FROM credentials
+            "SELECT count(*), count(*) FILTER (WHERE {good}), max(not_after) FILTER (WHERE {good}) FROM credentials
              WHERE authority = (SELECT pk FROM authorities WHERE name = ?1)"
         );
         let mut statement = self.connection.prepare_cached(&sql)?;
-        let trusted = self
-            .connection
-            .prepare_cached("SELECT 1 FROM authorities WHERE name = ?1 AND retired IS NULL")?
-            .exists([authority.as_str()])?;
-        Ok(statement.query_row(params![authority.as_str(), now.0, trusted], |row| {
+        Ok(statement.query_row(params![authority.as_str(), now.0], |row| {
             let count = |at| row.get::<_, i64>(at).map(i64::unsigned_abs);
             Ok(Signed { all: count(0)?, usable: count(1)?, last_end: rows::time(row.get(2)?) })
         })?)

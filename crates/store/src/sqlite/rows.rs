@@ -14,7 +14,8 @@ use tidy_warden_core::policy::Pair;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use crate::{AuthorityRole, DeviceView, KeyPlace, StoreError};
+use crate::{DeviceView, StoreError};
+use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
 
 pub(super) const DEVICE_COLUMNS: &str =
     "devices.pk, devices.id, devices.kind, devices.gateway, devices.owner, devices.created, devices.out,
@@ -29,6 +30,20 @@ const CREDENTIAL_COLUMNS: &str =
 /// Whether a credential's authority was not retired: the SQL for `distrusted` of the core's record.
 pub(super) const TRUSTED: &str =
     "coalesce(credentials.authority NOT IN (SELECT pk FROM authorities WHERE retired IS NOT NULL), 1)";
+
+/// The last second in which a credential that is neither revoked nor distrusted may sign in.
+pub(super) const USABLE_UNTIL: &str = "min(not_after, coalesce(superseded_until, not_after))";
+
+/// Whether a credential has a second in which it may sign in: `usable_until` of the core's record is something.
+pub(super) fn usable() -> String {
+    format!("(revoked IS NULL AND {TRUSTED})")
+}
+
+/// Whether a credential may sign in at the moment that the expression `now` stands for, its device's hold apart: `is_good` of the
+/// core's record.
+pub(super) fn good(now: &str) -> String {
+    format!("({} AND not_before <= {now} AND {USABLE_UNTIL} >= {now})", usable())
+}
 
 /// The columns of a credential joined to its authority, for a query of the caller's.
 pub(super) fn credential_sql(condition: &str) -> String {

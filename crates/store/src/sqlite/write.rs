@@ -17,10 +17,13 @@ use tidy_warden_core::time::UnixTime;
 use super::rows::{self, DEVICE_COLUMNS, credential_sql, damaged};
 use super::{append, keys, set_meta};
 use crate::{
-    AddRefusal, Added, AuthorityRole, Batch, BatchRefusal, BlockSource, BlockedKey, Cause, CrlRecord, DeviceEdit,
-    Ended, Founding, Intended, IssueRefusal, KeyPlace, NewAuthority, NewCredential, PendingAuthority, Revocation,
+    Added, Batch, BatchRefusal, BlockedKey, Cause, CrlRecord, Founding, Intended, NewAuthority, NewCredential,
     StoreError,
 };
+use tidy_warden_core::authority::{AuthorityRole, KeyPlace, PendingAuthority};
+use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
+use tidy_warden_core::device::{AddRefusal, DeviceEdit};
+use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued, replaced};
 
 /// How old `seen` must be before it is written again, in seconds.
 const SEEN_EVERY: i64 = 60;
@@ -434,21 +437,17 @@ fn supersede(
     if new.origin == Origin::Foreign {
         return Ok(Ok(Vec::new()));
     }
-    let usable: Vec<CredentialRecord> = credentials(tx, pk, &record.id)?
-        .into_iter()
-        // A maker's certificate introduces a device, and stands in the way of nothing.
-        .filter(|credential| credential.origin != Origin::Foreign)
-        .filter(|credential| credential.usable_until().is_some_and(|until| until >= at))
-        .collect();
-    if let (false, Some(until)) = (new.again, usable.iter().filter_map(CredentialRecord::usable_until).max()) {
-        return Ok(Err(IssueRefusal::HasCredential { device: id, until }));
+    let all = credentials(tx, pk, &record.id)?;
+    if let Err(refusal) = may_be_issued(record, &all, new.again, at) {
+        return Ok(Err(refusal));
     }
+    let usable: Vec<&CredentialRecord> = replaced(&all, at).collect();
     let until = at.plus(new.overlap);
     for credential in &usable {
         let until = credential.usable_until().map_or(until, |end| end.min(until));
         update_credential(tx, "superseded_until = ?3", credential.fingerprint, &until.0)?;
     }
-    Ok(Ok(usable.iter().map(CredentialRecord::name).collect()))
+    Ok(Ok(usable.iter().map(|credential| credential.name()).collect()))
 }
 
 /// Notes that a certificate is about to be signed.

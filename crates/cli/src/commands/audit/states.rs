@@ -4,11 +4,12 @@ use std::collections::{BTreeMap, HashMap};
 
 use tidy_warden_core::audit::{DeviceStanding, Replay};
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::credential::BlockSource;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::policy;
-use tidy_warden_store::{BlockSource, Store};
+use tidy_warden_store::Store;
 
 use crate::edge::condition;
 use crate::problem::Problem;

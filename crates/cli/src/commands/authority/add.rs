@@ -4,6 +4,9 @@ use std::path::Path;
 use std::sync::Arc;
 
 use tidy_warden_core::asn1;
+use tidy_warden_core::authority::{
+    AuthorityRecord, AuthorityRefusal, AuthorityRole, KeyPlace, PendingAuthority, Trust,
+};
 use tidy_warden_core::certificate::{
     Base, Certificate, Constraints, IssueError, Issuer, Purpose, SerialNumber, Subject, Template, Usage, judge,
     self_signed,
@@ -13,9 +16,7 @@ use tidy_warden_core::id::{AuthorityName, KindName};
 use tidy_warden_core::key::{NewKey, ProvenKey, SignError, Signer};
 use tidy_warden_core::request::Request;
 use tidy_warden_core::time::Span;
-use tidy_warden_store::{
-    AuthorityRecord, AuthorityRefusal, AuthorityRole, KeyPlace, NewAuthority, PendingAuthority, Store, Trust,
-};
+use tidy_warden_store::{NewAuthority, Store};
 
 use super::judge::certificates;
 use crate::args::AddAuthorityArgs;

@@ -9,6 +9,7 @@ use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::enrolment::may_be_issued;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{PublicKey, sha256};
 use tidy_warden_core::settings::Kind;
@@ -18,7 +19,7 @@ use tidy_warden_store::{Batch, NewCredential, Store};
 use super::read_certificate;
 use crate::args::PinArgs;
 use crate::commands::Context;
-use crate::commands::enroll::{refusal, standing};
+use crate::commands::enroll::refusal;
 use crate::console::counted;
 use crate::edge::parse;
 use crate::files;
@@ -154,7 +155,7 @@ fn one(context: &Context<'_>, args: &PinArgs, device: &str) -> Result<Exit, Prob
         (None, None) => return Err(Problem::usage("what shall be pinned?").next("--cert FILE, or --public-key FILE")),
     };
     let pin = made.map_err(|why| Problem::refused(format!("nothing was pinned to `{id}`")).because(why))?;
-    if let Some(refused) = standing(&view, args.again, now) {
+    if let Err(refused) = may_be_issued(&view.device, &view.credentials, args.again, now) {
         return Err(refusal(&refused));
     }
     let new = pin.credential(id, args.again, kind.overlap);
@@ -271,7 +272,7 @@ fn read_row(ward: &Ward, entry: Entry, base: &Path, again: bool, line: u64) -> R
         }
         None => entry.device,
         Some(view) => {
-            if let Some(refused) = standing(&view, again, ward.now()) {
+            if let Err(refused) = may_be_issued(&view.device, &view.credentials, again, ward.now()) {
                 return Err(refused.to_string());
             }
             view.device

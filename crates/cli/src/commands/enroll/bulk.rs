@@ -15,13 +15,13 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::enrolment::may_be_issued;
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::key::{Sha256, sha256};
 use tidy_warden_core::request::{self, Request};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{Batch, BulkRun, Cause, DeviceView, NewCredential, Store, StoreError};
 
-use super::one::standing;
 use super::output::{self, Extent, Line, Output, Place, Staged, Stager};
 use super::press::{KeySource, Mint, Minted, Press, Unmade};
 use crate::args::EnrollArgs;
@@ -382,9 +382,9 @@ impl Feed<'_, '_> {
         if given.gateway.is_some() && given.gateway != known.gateway {
             return Err("its gateway is another in the ward".to_owned());
         }
-        match standing(&view, self.plan.again, now) {
-            Some(refusal) => Err(refusal.to_string()),
-            None => Ok(view.device),
+        match may_be_issued(&view.device, &view.credentials, self.plan.again, now) {
+            Err(refusal) => Err(refusal.to_string()),
+            Ok(()) => Ok(view.device),
         }
     }
 }

@@ -4,11 +4,11 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use tidy_warden_core::certificate::{Certificate, SerialNumber};
-use tidy_warden_core::credential::Origin;
+use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued};
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::ProvenKey;
 use tidy_warden_core::request::{self, Request};
-use tidy_warden_store::{DeviceView, Intended, IssueRefusal, Store};
+use tidy_warden_store::{DeviceView, Intended, Store};
 use zeroize::Zeroizing;
 
 use super::intended;
@@ -87,25 +87,9 @@ fn read_request(path: &Path) -> Result<(ProvenKey, Vec<String>), Problem> {
 
 /// Refuses before anything is signed what the store would refuse afterwards.
 fn ready(ward: &Ward, view: &DeviceView, again: bool) -> Result<(), Problem> {
-    if let Some(refused) = standing(view, again, ward.now()) {
-        return Err(refusal(&refused));
-    }
     let device = &view.device;
+    may_be_issued(device, &view.credentials, again, ward.now()).map_err(|refused| refusal(&refused))?;
     known_kind(&ward.settings, &device.kind)
-}
-
-/// Why a device cannot have a new credential, as it stands.
-pub(crate) fn standing(view: &DeviceView, again: bool, now: tidy_warden_core::time::UnixTime) -> Option<IssueRefusal> {
-    let device = &view.device;
-    if let Some(barred) = device.barred() {
-        return Some(IssueRefusal::barred(device.id.clone(), barred));
-    }
-    let usable = view.credentials.iter().filter(|credential| credential.origin != Origin::Foreign);
-    let usable = usable.filter_map(|credential| credential.usable_until()).filter(|until| *until >= now);
-    match (usable.max(), again) {
-        (Some(until), false) => Some(IssueRefusal::HasCredential { device: device.id.clone(), until }),
-        _ => None,
-    }
 }
 
 pub(crate) fn refusal(refusal: &IssueRefusal) -> Problem {

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, OnceLock};
 
 use serde::Serialize;
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::{Certificate, Form, Fresh, IssueError, Issuer, SerialNumber, Usage};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, KindName};
@@ -14,7 +15,7 @@ use tidy_warden_core::policy::{Edition, Rights};
 use tidy_warden_core::profile::{Filled, InWard};
 use tidy_warden_core::settings::{Kind, Role, Settings};
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::{AuthorityRecord, AuthorityRole, NewCredential, Store};
+use tidy_warden_store::{NewCredential, Store};
 use zeroize::Zeroizing;
 
 use crate::clock::SystemRandom;

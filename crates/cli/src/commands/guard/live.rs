@@ -2,12 +2,13 @@
 
 use std::path::PathBuf;
 
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_guard::{LiveConfig, TlsSettings, Upstream, UpstreamPem};
 use tidy_warden_simulate::Broker;
-use tidy_warden_store::{AuthorityRecord, AuthorityRole, Store};
+use tidy_warden_store::Store;
 
 use crate::commands::Context;
 use crate::files;

@@ -1,0 +1,138 @@
+//! Who may be given another credential, and what happens to those that it has.
+
+use crate::credential::{BlockSource, CredentialRecord, Origin};
+use crate::device::{Barred, DeviceRecord};
+use crate::id::DeviceId;
+use crate::time::UnixTime;
+
+/// Why a certificate was not recorded.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum IssueRefusal {
+    /// The device was revoked and not reopened.
+    #[error("`{device}` is out since {since}")]
+    Out {
+        /// The device.
+        device: DeviceId,
+        /// Since when.
+        since: UnixTime,
+    },
+    /// The device is on hold.
+    #[error("`{device}` is on hold since {since}")]
+    Held {
+        /// The device.
+        device: DeviceId,
+        /// Since when.
+        since: UnixTime,
+    },
+    /// The device was retired.
+    #[error("`{device}` is retired since {since}")]
+    Retired {
+        /// The device.
+        device: DeviceId,
+        /// Since when.
+        since: UnixTime,
+    },
+    /// The device has a credential that may sign in.
+    #[error("`{device}` has a certificate until {until}")]
+    HasCredential {
+        /// The device.
+        device: DeviceId,
+        /// Its end.
+        until: UnixTime,
+    },
+    /// The key is on the list of those that are never taken.
+    #[error("this key is blocked since {at} ({})", match from { BlockSource::Listed => "it is on a list of weak keys", _ => "by hand" })]
+    KeyBlocked {
+        /// Since when.
+        at: UnixTime,
+        /// Where it became known.
+        from: BlockSource,
+    },
+    /// Another device has a certificate for the same key.
+    #[error("the same key is in use by `{other}`")]
+    KeyInUse {
+        /// The other device.
+        other: DeviceId,
+    },
+    /// The key was given up as compromised.
+    #[error("this key was revoked for compromise, with a certificate of `{other}`")]
+    KeyCompromised {
+        /// Whose certificate that was.
+        other: DeviceId,
+    },
+}
+
+impl IssueRefusal {
+    /// The refusal of a device that may not sign in.
+    #[must_use]
+    pub fn barred(device: DeviceId, barred: Barred) -> Self {
+        match barred {
+            Barred::Held(since) => Self::Held { device, since },
+            Barred::Out(since) => Self::Out { device, since },
+            Barred::Retired(since) => Self::Retired { device, since },
+        }
+    }
+}
+
+/// The credentials that a new one replaces: those that may sign in, but for a maker's, which introduces a device and stands in
+/// the way of nothing.
+pub fn replaced<'c>(
+    credentials: impl IntoIterator<Item = &'c CredentialRecord>,
+    now: UnixTime,
+) -> impl Iterator<Item = &'c CredentialRecord> {
+    let own = credentials.into_iter().filter(|credential| credential.origin != Origin::Foreign);
+    own.filter(move |credential| credential.usable_until().is_some_and(|until| until >= now))
+}
+
+/// Whether a device may be given a new credential, its key apart. `again` says that it may have one already.
+///
+/// # Errors
+/// Why not.
+pub fn may_be_issued<'c>(
+    device: &DeviceRecord,
+    credentials: impl IntoIterator<Item = &'c CredentialRecord>,
+    again: bool,
+    now: UnixTime,
+) -> Result<(), IssueRefusal> {
+    if let Some(barred) = device.barred() {
+        return Err(IssueRefusal::barred(device.id.clone(), barred));
+    }
+    let usable = replaced(credentials, now).filter_map(CredentialRecord::usable_until);
+    match (usable.max(), again) {
+        (Some(until), false) => Err(IssueRefusal::HasCredential { device: device.id.clone(), until }),
+        _ => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::credential::tests::record;
+
+    #[test]
+    fn a_device_is_given_another_credential_if_it_may_be_here_and_somebody_says_so() {
+        let device = DeviceRecord::new("wv-1".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0));
+        let now = UnixTime(500);
+        let good = record();
+        let ended = CredentialRecord { not_after: UnixTime(499), ..record() };
+        let foreign = CredentialRecord { origin: Origin::Foreign, ..record() };
+        let superseded = CredentialRecord { superseded_until: Some(UnixTime(600)), ..record() };
+        for (has, again, want) in [
+            (vec![], false, None),
+            (vec![&ended, &foreign], false, None),
+            (vec![&good], false, Some(1_000)),
+            (vec![&superseded, &ended], false, Some(600)),
+            (vec![&good, &superseded], true, None),
+        ] {
+            let got = may_be_issued(&device, has.clone(), again, now).err();
+            let until =
+                want.map(|until| IssueRefusal::HasCredential { device: device.id.clone(), until: UnixTime(until) });
+            assert_eq!(got, until, "{has:?}");
+        }
+        assert_eq!(replaced([&good, &ended, &foreign, &superseded], now).count(), 2);
+        let held = DeviceRecord { held: Some(UnixTime(9)), ..device };
+        let refused = may_be_issued(&held, [], true, now).unwrap_err();
+        assert!(refused.to_string().contains("on hold since"), "{refused}");
+    }
+}
