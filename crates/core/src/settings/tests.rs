@@ -35,27 +35,17 @@ fn every_setting_that_the_template_offers_is_taken() {
     let settings = parse(&all).unwrap();
     assert_eq!(settings.endpoints.crl, "http://localhost:8080/crl/");
     // What is offered are the defaults.
-    let GuardSettings {
-        listen,
-        listen_websocket,
-        metrics,
-        broker,
-        broker_user,
-        broker_password_file,
-        broker_ca,
-        broker_identity,
-        ..
-    } = settings.guard.clone();
-    assert!(broker_identity.is_some());
+    let found = settings.guard.clone();
+    assert!(found.broker_identity.is_some());
     let examples = GuardSettings {
-        listen,
-        listen_websocket,
-        metrics,
-        broker,
-        broker_user,
-        broker_password_file,
-        broker_ca,
-        broker_identity,
+        listen: found.listen,
+        listen_websocket: found.listen_websocket,
+        metrics: found.metrics,
+        broker: found.broker,
+        broker_user: found.broker_user,
+        broker_password_file: found.broker_password_file,
+        broker_ca: found.broker_ca,
+        broker_identity: found.broker_identity,
         ..GuardSettings::default()
     };
     assert_eq!(settings.guard, examples);
