@@ -172,7 +172,8 @@ fn json_lines_by_standard_input_and_devices_that_are_listed() {
     assert_eq!(child.wait().unwrap().code(), Some(5));
     assert_eq!(issued(&world).keys().collect::<Vec<_>>(), ["wv-1", "wv-4"]);
     let refused = std::fs::read_to_string(world.path("r.jsonl")).unwrap();
-    let whys = ["is out since", "the row names no kind", "its kind is `windvane` in the ward", "`colour` is not a column"];
+    let whys =
+        ["is out since", "the row names no kind", "its kind is `windvane` in the ward", "`colour` is not a column"];
     for (line, why) in refused.lines().zip(whys) {
         assert!(line.contains(why), "{why}: {line}");
     }

@@ -61,6 +61,9 @@ pub(super) fn run(context: &Context<'_>, args: &RetainedArgs) -> Result<Exit, Pr
         return Ok(Exit::Done);
     }
     let topics: Vec<String> = left.into_iter().map(|each| each.topic).collect();
+    if topics.is_empty() && console.is_for_people() {
+        return Ok(Exit::Done);
+    }
     let mut cleared = 0;
     if !topics.is_empty() {
         let question = format!("Take {} of {id} away from the broker?", counted(topics.len(), "retained message"));
