@@ -167,7 +167,16 @@ impl Console {
             return Ok(());
         }
         let text = table(columns, rows);
-        self.write(&if self.colour { paint::table(&text) } else { text })
+        let head = text.lines().next().unwrap_or_default().to_owned();
+        self.write_rows(&head, &text)
+    }
+
+    /// Rows of a table whose first line is `head`.
+    pub(crate) fn write_rows(&self, head: &str, rows: &str) -> Result<(), Problem> {
+        match self.colour {
+            true => self.write(&paint::rows(head, rows)),
+            false => self.write(rows),
+        }
     }
 
     /// Asks for a yes unless `yes` was given. Without a terminal and without `--yes` nothing is done.
@@ -252,6 +261,11 @@ pub(crate) fn printable(text: &str) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
+/// Whether a column holds counts, which stand to the right.
+pub(crate) fn counts(column: &str) -> bool {
+    column == "number" || column == "count"
+}
+
 /// Aligned columns, no lines.
 pub(crate) fn table(columns: &[String], rows: &[Vec<String>]) -> String {
     let mut table = Table::new();
@@ -263,7 +277,7 @@ pub(crate) fn table(columns: &[String], rows: &[Vec<String>]) -> String {
     for (at, column) in columns.iter().enumerate() {
         if let Some(shape) = table.column_mut(at) {
             shape.set_padding((0, 2));
-            if column == "number" || column == "count" {
+            if counts(column) {
                 shape.set_cell_alignment(CellAlignment::Right);
             }
         }

@@ -26,17 +26,11 @@ fn painted(word: &str) -> String {
     }
 }
 
-/// A table whose column `state` is painted.
-pub(crate) fn table(text: &str) -> String {
-    let mut lines = text.lines();
-    let Some(head) = lines.next() else { return String::new() };
-    let place = head.split("STATE").next().map(|before| before.chars().count()).filter(|_| head.contains("STATE"));
-    let mut out = head.to_owned() + "\n";
-    for line in lines {
-        out.push_str(&place.map_or_else(|| line.to_owned(), |place| at(line, place)));
-        out.push('\n');
-    }
-    out
+/// Rows of a table whose first line is `head`, with the column `state` painted.
+pub(crate) fn rows(head: &str, rows: &str) -> String {
+    let place = head.find("STATE").map(|octets| head[..octets].chars().count());
+    let Some(place) = place else { return rows.to_owned() };
+    rows.lines().map(|line| at(line, place) + "\n").collect()
 }
 
 /// A line whose word at the character `place` is painted.
@@ -92,6 +86,7 @@ mod tests {
     #[test]
     fn words_are_painted_where_they_stand_and_nothing_else_changes() {
         let plain = "ID    STATE  NOTE\nwv-1  live   live\nwv-2  odd    x\n";
+        let table = |text: &str| rows(text.lines().next().unwrap(), text);
         assert_eq!(table(plain), "ID    STATE  NOTE\nwv-1  \x1b[32mlive\x1b[0m   live\nwv-2  odd    x\n");
         assert_eq!(table("ID\nlive\n"), "ID\nlive\n");
         let told = text("a:1:2: error not-sole: x\nstate       held\nfine\nallowed\n");

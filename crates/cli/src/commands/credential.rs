@@ -18,7 +18,7 @@ use crate::console::counted;
 use crate::edge::CertificateName;
 use crate::files;
 use crate::problem::{Exit, Problem};
-use crate::spool::Spool;
+use crate::spool::{Spool, TableSpool};
 use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: CredentialCommand) -> Result<Exit, Problem> {
@@ -97,7 +97,7 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
     };
     let columns = ["device", "certificate", "state", "authority", "key", "ends", "note"].map(str::to_owned).to_vec();
     if let Some(form) = context.console.form() {
-        let mut spool = Spool::new(context.console, form, columns)?;
+        let mut spool = Spool::new(context.console, form, columns);
         let mut result = Ok(());
         pick::each(&ward, condition, &mut |view| {
             for each in shown(view) {
@@ -110,16 +110,21 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
         spool.write("tidy-warden/credentials/1", "credentials")?;
         return Ok(Exit::Done);
     }
-    let mut found = Vec::new();
-    pick::each(&ward, condition, &mut |view| found.extend(shown(view).map(|each| (key(&each), row(&each)))))?;
-    found.sort();
-    let count = found.len();
-    let rows: Vec<Vec<String>> = found.into_iter().map(|(_, row)| row).collect();
+    let mut spool = TableSpool::new(context.console, &columns);
+    let mut result = Ok(());
+    pick::each(&ward, condition, &mut |view| {
+        for each in shown(view) {
+            if result.is_ok() {
+                result = spool.add(key(&each), &row(&each));
+            }
+        }
+    })?;
+    result?;
     let empty = match condition {
         Some(_) => "no such certificates",
         None => "no certificates; issue one: enroll ID --make-key --out DIR",
     };
-    context.console.rows(&columns, &rows, empty)?;
+    let count = spool.write(empty)?;
     if count > 0 {
         context.console.note(counted(count, "certificate"));
     }

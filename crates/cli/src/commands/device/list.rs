@@ -15,7 +15,7 @@ use crate::args::ListArgs;
 use crate::commands::{Context, pick};
 use crate::console::{Form, counted};
 use crate::problem::{Exit, Problem};
-use crate::spool::Spool;
+use crate::spool::{Spool, TableSpool};
 use crate::ward::Ward;
 
 pub(super) fn run(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
@@ -38,35 +38,32 @@ pub(super) fn run(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Proble
 
 fn for_people(context: &Context<'_>, ward: &Ward, condition: Option<&str>, columns: &[Column]) -> Result<(), Problem> {
     let now = ward.now();
+    // Each label has a column, and the columns come first.
+    let names = if columns.is_empty() { Names::of(ward, condition)? } else { Names::default() };
+    let titles = if columns.is_empty() { names.columns(true) } else { columns.iter().map(Column::name).collect() };
+    let mut spool = TableSpool::new(context.console, &titles);
     let mut counts = BTreeMap::new();
-    let mut names = Names::default();
-    // Each label has a column; which ones there are is known when all devices were seen.
-    let (mut whole, mut rows) = (Vec::new(), Vec::new());
+    let mut result = Ok(());
     pick::each(ward, condition, &mut |view| {
         let state = DeviceState::of(&view.device, &view.credentials, now);
         *counts.entry(state).or_insert(0u64) += 1;
-        if columns.is_empty() {
-            names.take(&view.device);
-            whole.push((state, credential_end(&view.credentials), view.device));
-        } else {
-            rows.push((view.device.id.clone(), chosen(columns, &view, now, "-")));
+        let row = match columns {
+            [] => names.row((state, credential_end(&view.credentials)), &view.device, true),
+            some => chosen(some, &view, now, "-"),
+        };
+        if result.is_ok() {
+            result = spool.add(view.device.id, &row);
         }
     })?;
-    rows.extend(whole.into_iter().map(|(state, ends, device)| {
-        let row = names.row((state, ends), &device, true);
-        (device.id, row)
-    }));
-    rows.sort();
-    let titles = if columns.is_empty() { names.columns(true) } else { columns.iter().map(Column::name).collect() };
-    let rows: Vec<Vec<String>> = rows.into_iter().map(|(_, row)| row).collect();
+    result?;
     let empty = match ward.store.is_used(&NameInUse::Any)? {
         true => "no such devices",
         false => "no devices; list one: device add ID --kind KIND",
     };
-    context.console.rows(&titles, &rows, empty)?;
+    let count = spool.write(empty)?;
     let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
     if !parts.is_empty() {
-        context.console.note(format!("{}: {}", counted(rows.len(), "device"), parts.join(", ")));
+        context.console.note(format!("{}: {}", counted(count, "device"), parts.join(", ")));
     }
     Ok(())
 }
@@ -85,7 +82,7 @@ fn for_programs(
         _ => Names::default(),
     };
     let titles = if columns.is_empty() { names.columns(false) } else { columns.iter().map(Column::name).collect() };
-    let mut spool = Spool::new(context.console, form, titles)?;
+    let mut spool = Spool::new(context.console, form, titles);
     let mut result = Ok(());
     pick::each(ward, condition, &mut |view| {
         if result.is_err() {
