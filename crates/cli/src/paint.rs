@@ -63,15 +63,12 @@ pub(crate) fn text(text: &str) -> String {
             None => line.to_owned(),
         }
     };
-    let mut out: String = text
-        .split_inclusive('\n')
+    text.split_inclusive('\n')
         .map(|each| {
             let (body, end) = each.strip_suffix('\n').map_or((each, ""), |body| (body, "\n"));
             line(body) + end
         })
-        .collect();
-    out.shrink_to_fit();
-    out
+        .collect()
 }
 
 /// A step's line whose result stands at `place`.

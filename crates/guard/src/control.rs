@@ -136,18 +136,6 @@ pub enum Answer {
     },
 }
 
-impl Answer {
-    /// A message that is told to have `octets` of payload.
-    fn sized(self, octets: usize) -> Self {
-        match self {
-            Self::Message { time, topic, payload, retain, sender, .. } => {
-                Self::Message { time, topic, payload, size: octets, retain, sender }
-            }
-            other => other,
-        }
-    }
-}
-
 /// The socket, and its removal.
 pub(crate) struct Socket {
     listener: UnixListener,
@@ -348,7 +336,7 @@ async fn messages(
         match frame.packet_type {
             PacketType::Publish => {
                 let publish = Publish::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?;
-                tell(writer, &message(shared, &publish)).await?;
+                tell(writer, &message(shared, &publish, publish.payload)).await?;
             }
             PacketType::Puback => {
                 let code = Ack::parse(&frame, Version::V5).map_err(|error| invalid(error.what))?.code;
@@ -367,13 +355,13 @@ async fn record(shared: &Shared, note: WatchNote) -> io::Result<i64> {
     recorded.map_err(|error| io::Error::other(format!("this could not be recorded: {error}")))
 }
 
-/// A message as the socket tells it.
-fn message(shared: &Shared, publish: &Publish<'_>) -> Answer {
+/// A message as the socket tells it, with `shown` of its payload.
+fn message(shared: &Shared, publish: &Publish<'_>, shown: &[u8]) -> Answer {
     let property = &shared.live().settings.guard.sender_property;
     Answer::Message {
         time: shared.clock.now(),
         topic: publish.topic.to_owned(),
-        payload: String::from_utf8_lossy(publish.payload).into_owned(),
+        payload: String::from_utf8_lossy(shown).into_owned(),
         size: publish.payload.len(),
         retain: publish.retain,
         sender: publish.properties.user(property).map(str::to_owned),
@@ -432,8 +420,7 @@ async fn retained(
                         quiet_at = Instant::now() + QUIET;
                         if topics.insert(publish.topic.to_owned()) {
                             // What it says is nobody's business here.
-                            let told = Publish { payload: b"", ..publish.clone() };
-                            tell(writer, &Answer::sized(message(shared, &told), publish.payload.len())).await?;
+                            tell(writer, &message(shared, &publish, b"")).await?;
                         }
                     }
                 }

@@ -15,7 +15,7 @@ use tidy_warden_core::time::UnixTime;
 use crate::Event;
 use crate::follower::look_up;
 use crate::shared::Shared;
-use crate::trust::Maker;
+use crate::trust::{Maker, head};
 
 /// The largest file: a list of a million certificates has about 53 MB, half as much again in PEM.
 const MAX_FILE: u64 = 128 * 1024 * 1024;
@@ -40,10 +40,6 @@ struct Lists {
     heads: HashSet<u64>,
 }
 
-fn head(serial: &[u8]) -> u64 {
-    sha256(serial).first_chunk().map_or(0, |octets| u64::from_be_bytes(*octets))
-}
-
 impl Lists {
     /// Reads lists of `maker`.
     fn read(octets: &[u8], maker: &Maker, now: UnixTime) -> Result<Self, String> {
@@ -64,26 +60,24 @@ impl Lists {
         let mut heads = HashSet::new();
         for crl in &all {
             crl.serials(&mut |serial| {
-                heads.insert(head(serial));
+                heads.insert(head(&sha256(serial)));
             });
         }
         let lists = Self { all, heads };
         for between in maker.authorities() {
-            if let Some((at, _)) = lists.find(&between.serial) {
+            if let Some(at) = lists.find(&between.serial) {
                 return Err(format!("`{}` itself was revoked at {at}", between.subject_text));
             }
         }
         Ok(lists)
     }
 
-    /// When a certificate was revoked, and by which list.
-    fn find(&self, serial: &SerialNumber) -> Option<(UnixTime, &Crl)> {
-        let octets = serial.octets();
-        let zeros = octets.iter().take_while(|octet| **octet == 0).count();
-        if !self.heads.contains(&head(&octets[zeros..])) {
+    /// When a certificate was revoked.
+    fn find(&self, serial: &SerialNumber) -> Option<UnixTime> {
+        if !self.heads.contains(&head(&sha256(serial.octets()))) {
             return None;
         }
-        self.all.iter().find_map(|crl| crl.find(serial).map(|listed| (listed.at, crl)))
+        self.all.iter().find_map(|crl| crl.find(serial)).map(|listed| listed.at)
     }
 
     /// The second after which one of the lists is too old.
@@ -127,7 +121,7 @@ impl MakerLists {
         }
         match serial.map(|serial| lists.find(serial)) {
             None => unknown("it has no serial number".to_owned()),
-            Some(Some((at, _))) => Err(Listed::Revoked { maker: maker.clone(), at }),
+            Some(Some(at)) => Err(Listed::Revoked { maker: maker.clone(), at }),
             Some(None) => Ok(()),
         }
     }
@@ -162,7 +156,7 @@ impl MakerFiles {
     /// lists from before in their place, until they end.
     pub(crate) async fn look(&mut self, shared: &Arc<Shared>) -> bool {
         let (files, trust, now) = (shared.live().maker_files.clone(), shared.trust.now(), shared.knowledge.now());
-        let before = shared.maker_lists.now();
+        let before = shared.knowledge.maker_lists.now();
         let mut next: BTreeMap<AuthorityName, Known> = BTreeMap::new();
         let mut looks = BTreeMap::new();
         let mut changed = false;
@@ -211,8 +205,8 @@ impl MakerFiles {
         }
         changed |= next.len() != before.len();
         self.looks = looks;
-        *shared.maker_lists.0.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next);
-        let ended = shared.maker_lists.ended(now);
+        *shared.knowledge.maker_lists.0.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next);
+        let ended = shared.knowledge.maker_lists.ended(now);
         for name in ended.difference(&self.ended) {
             let what = format!("the revocation list of `{name}` has ended; none of its devices may connect");
             shared.emit(Event::Trouble { what });

@@ -21,7 +21,6 @@ use crate::gate::{Counting, Standing};
 use crate::identity::{Credential, Knowledge};
 use crate::kept::KeptSessions;
 use crate::live::{Live, LiveConfig};
-use crate::makers::MakerLists;
 use crate::meter::Rates;
 use crate::metrics::Metrics;
 use crate::registry::Registry;
@@ -92,7 +91,6 @@ pub(crate) struct Shared {
     pub(crate) registry: Arc<Registry>,
     pub(crate) rates: Rates,
     pub(crate) trust: Arc<TrustHolder>,
-    pub(crate) maker_lists: Arc<MakerLists>,
     live: RwLock<Arc<Live>>,
     pub(crate) policies: RwLock<Arc<Policies>>,
     pub(crate) notes: Arc<Notes>,
@@ -134,7 +132,6 @@ impl Shared {
         Self {
             registry: Arc::default(),
             rates: Rates::default(),
-            maker_lists: knowledge.maker_lists.clone(),
             trust,
             knowledge,
             live: RwLock::new(Arc::new(live)),

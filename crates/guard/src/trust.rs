@@ -36,7 +36,8 @@ struct Bound {
     keys: HashSet<u64>,
 }
 
-fn head(digest: &[u8; 32]) -> u64 {
+/// The first eight octets of a digest, which tell nearly all apart.
+pub(crate) fn head(digest: &[u8; 32]) -> u64 {
     digest.first_chunk().map_or(0, |octets| u64::from_be_bytes(*octets))
 }
 

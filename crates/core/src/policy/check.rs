@@ -285,7 +285,7 @@ struct Seen {
     hidden_by: Option<Rule>,
     /// Whether it gives something, for somebody, that no other rule gives as widely.
     adds: bool,
-    /// The rules that give as much to everybody whom it was looked at for; none left means that it takes several.
+    /// Some rules that give as much to everybody whom it was looked at for; none left means that none of them does.
     repeats: Option<Vec<Rule>>,
 }
 
@@ -301,8 +301,8 @@ struct Lacking {
 const LACKING_NAMED: usize = 3;
 
 impl Lacking {
-    fn add(&mut self, fleet: &Fleet<'_>, members: impl ExactSizeIterator<Item = u32>) {
-        self.count += u64::try_from(members.len()).unwrap_or(u64::MAX);
+    fn add(&mut self, fleet: &Fleet<'_>, count: u64, members: impl Iterator<Item = u32>) {
+        self.count += count;
         let wanted = LACKING_NAMED.saturating_sub(self.named.len());
         self.named.extend(members.take(wanted).map(|member| fleet.id(member).to_owned()));
     }
@@ -348,10 +348,9 @@ impl Rules {
                 for (rule, seen) in policy.rules.iter().zip(&mut rules.policies[place].1) {
                     seen.selected += count;
                     if !rule.for_children {
-                        let variables = rule.target.pattern().into_iter().flat_map(|pattern| pattern.variables());
-                        for variable in variables.filter(|variable| !fleet.has_value(class, variable)) {
+                        for variable in unset(fleet, class, rule) {
                             let lacking = seen.without_value.entry(variable.clone()).or_default();
-                            lacking.add(fleet, voice.members.iter().map(|(member, _)| *member));
+                            lacking.add(fleet, count, voice.members.iter().map(|(member, _)| *member));
                         }
                     }
                     look(fleet, voice.part, &table, rule, seen);
@@ -365,17 +364,11 @@ impl Rules {
                 let Some(policy) = edition.policies.get(at) else { continue };
                 for (rule, seen) in policy.rules.iter().zip(&mut rules.policies[at].1) {
                     if rule.for_children {
-                        seen.spoken_for += u64::try_from(voice.members.len()).unwrap_or(u64::MAX);
-                        let variables = rule.target.pattern().into_iter().flat_map(|pattern| pattern.variables());
-                        let class = voice.part.child.unwrap_or(voice.part.class);
-                        // The gateway is the one that speaks, and the child is there.
-                        let given = |variable: &Variable| matches!(variable, Variable::Child | Variable::Gateway);
-                        for variable in variables.filter(|each| !given(each) && !fleet.has_value(class, each)) {
+                        let count = u64::try_from(voice.members.len()).unwrap_or(u64::MAX);
+                        seen.spoken_for += count;
+                        for variable in unset(fleet, voice.part.child.unwrap_or(voice.part.class), rule) {
                             let lacking = seen.without_value.entry(variable.clone()).or_default();
-                            lacking.add(
-                                fleet,
-                                voice.members.iter().filter_map(|(_, child)| *child).collect::<Vec<_>>().into_iter(),
-                            );
+                            lacking.add(fleet, count, voice.members.iter().filter_map(|(_, child)| *child));
                         }
                         look(fleet, voice.part, &table, rule, seen);
                     }
@@ -432,6 +425,17 @@ impl Rules {
     }
 }
 
+/// The variables of a rule that have no value in a class: that of the devices, or for a rule for children that of the children,
+/// who are there and whose gateway speaks.
+fn unset<'r>(fleet: &Fleet<'_>, class: u32, rule: &'r Rule) -> BTreeSet<&'r Variable> {
+    let given = |variable: &Variable| rule.for_children && matches!(variable, Variable::Child | Variable::Gateway);
+    let variables = rule.target.pattern().into_iter().flat_map(|pattern| pattern.variables());
+    variables.filter(|variable| !given(variable) && !fleet.has_value(class, variable)).collect()
+}
+
+/// How many rules that give as much as another are followed: a policy may repeat itself thousands of times.
+const REPEATED: usize = 8;
+
 /// Looks at one rule as it is for one part; what is known already is not looked for again.
 fn look(fleet: &Fleet<'_>, part: Part, table: &Table, rule: &Rule, seen: &mut Seen) {
     let Some(filter) = fleet.filter(part, rule) else {
@@ -475,7 +479,7 @@ fn look(fleet: &Fleet<'_>, part: Part, table: &Table, rule: &Rule, seen: &mut Se
         let others = fleet.allows(part, table, act).into_iter().map(|(_, other, by)| (other, by));
         match seen.repeats.take() {
             None => {
-                let all: Vec<Rule> = others.filter_map(covers).collect();
+                let all: Vec<Rule> = others.filter_map(covers).take(REPEATED).collect();
                 seen.adds = all.is_empty();
                 seen.repeats = Some(all);
             }

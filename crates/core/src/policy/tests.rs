@@ -184,7 +184,7 @@ fn rules_for_children_are_told_of_like_others() {
         let findings = checked(text, &devices).findings;
         findings.iter().filter_map(|each| Some((each.id, each.place.as_ref()?.line, each.problem.clone()))).collect()
     };
-    let text = "policy hub { for kind = station\n allow publish \"a/{site}/{child}\" for children\n \
+    let text = "policy hub { for kind = station\n allow publish \"a/{site}/{child}/{site}\" for children\n \
                 allow publish \"b/{site}/{child}\" for children\n allow publish \"c/{child}\" for children }\n\
                 policy kid { for kind = windvane\n deny publish \"c/{device}\" because \"asleep\" }";
     let all = found(text);
@@ -212,6 +212,9 @@ fn a_rule_that_adds_nothing_is_held_against_those_that_give_as_much_to_everybody
     assert!(told(text).contains("policies/vane.policy:6 (policy r) gives at least as much"), "{}", told(text));
     let several = text.replace("policy r { for kind = windvane or kind = station", "policy r { for kind = station");
     assert!(told(&several).contains("for each device another rule gives"), "{}", told(&several));
+    let copies = "\n allow publish \"a/b\" because \"x\"".repeat(300);
+    let findings = checked(&format!("policy p {{ for kind = windvane{copies} }}"), &household()).findings;
+    assert_eq!(findings.iter().filter(|each| each.id == "repeats-another").count(), 299);
     // Two rules in one line are told apart.
     let one_line =
         text.replace(" }\npolicy r { for kind = windvane or kind = station\n", " allow publish \"c\" because \"x\" ");
