@@ -19,7 +19,7 @@ use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, Server
 use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_simulate::load::{Depth, connect, hold_open};
 use tidy_warden_simulate::{Login, Outfit};
-use tidy_warden_store::{SqliteStore, Store};
+use tidy_warden_store::{OperatorStore, SqliteStore};
 
 const ROUNDS: usize = 5;
 
@@ -130,7 +130,7 @@ impl<'d> Bench<'d> {
     /// A broker with a plain listener that wants a password, and one over TLS that wants a certificate of the ward.
     fn broker(&self) -> Running {
         let file = |name: &str| self.dir.join(name).display().to_string();
-        let store = SqliteStore::open(&self.dir.join("w/ward.db")).unwrap();
+        let store = OperatorStore::new(Box::new(SqliteStore::open(&self.dir.join("w/ward.db")).unwrap()));
         let authorities = store.authorities().unwrap();
         let of = |role| authorities.iter().find(|each| each.role == role).unwrap().certificate.to_pem();
         self.write("ca.pem", &(of(AuthorityRole::Root) + &of(AuthorityRole::Devices)));

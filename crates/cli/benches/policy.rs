@@ -21,7 +21,7 @@ use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::{TopicFilter, TopicName};
-use tidy_warden_store::{SqliteStore, Store};
+use tidy_warden_store::{OperatorStore, SqliteStore};
 
 const ROUNDS: usize = 5;
 
@@ -277,7 +277,7 @@ fn fleet(devices: usize) {
     std::fs::write(dir.join("fleet.csv"), list(devices)).unwrap();
     run(dir, &["device", "import", "fleet.csv"]);
     run(dir, &["policy", "adopt", "--yes", "--because", "bench"]);
-    let store = SqliteStore::open(&dir.join("w/ward.db")).unwrap();
+    let store = OperatorStore::new(Box::new(SqliteStore::open(&dir.join("w/ward.db")).unwrap()));
     let reading = || {
         let begun = Instant::now();
         let mut count = 0;

@@ -14,7 +14,9 @@ use tidy_warden_core::settings::{Kind, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
-use tidy_warden_store::{Cause, DeviceView, EditionRecord, SqliteStore, Store, StoreError, WardRecord, resolvable};
+use tidy_warden_store::{
+    Cause, DeviceView, EditionRecord, GuardStore, OperatorStore, SqliteStore, StoreError, WardRecord, resolvable,
+};
 
 use crate::clock::WardClock;
 use crate::files;
@@ -34,7 +36,7 @@ pub(crate) const POLICIES: &str = "policies";
 pub(crate) struct Ward {
     pub(crate) dir: PathBuf,
     pub(crate) settings: Settings,
-    pub(crate) store: SqliteStore,
+    pub(crate) store: OperatorStore,
     pub(crate) record: WardRecord,
     pub(crate) clock: WardClock,
 }
@@ -83,7 +85,7 @@ impl Ward {
     /// Opens the ward in `dir`; notes in the audit record if its settings changed.
     pub(crate) fn open(dir: &Path) -> Result<Self, Problem> {
         let (settings, text) = read_settings(dir)?;
-        let store = SqliteStore::open(&dir.join(STORE))?;
+        let store = OperatorStore::new(Box::new(SqliteStore::open(&dir.join(STORE))?));
         let record = store.ward()?;
         let clock = WardClock::of(record.rehearsal)?;
         let mut ward = Self { dir: dir.to_owned(), settings, store, record, clock };
@@ -97,22 +99,24 @@ impl Ward {
 
     /// The ward in `dir` as it would be with `settings`, which are not those of its file: for checking them.
     pub(crate) fn imagined(dir: &Path, settings: Settings) -> Result<Self, Problem> {
-        let store = SqliteStore::open(&dir.join(STORE))?;
+        let store = OperatorStore::new(Box::new(SqliteStore::open(&dir.join(STORE))?));
         let record = store.ward()?;
         let clock = WardClock::of(record.rehearsal)?;
         Ok(Self { dir: dir.to_owned(), settings, store, record, clock })
     }
 
     /// Another handle on the same store.
-    pub(crate) fn another_store(&self) -> Result<Box<dyn Store>, Problem> {
-        Ok(Box::new(SqliteStore::open(&self.dir.join(STORE))?))
+    pub(crate) fn another_store(&self) -> Result<OperatorStore, Problem> {
+        Ok(OperatorStore::new(Box::new(SqliteStore::open(&self.dir.join(STORE))?)))
     }
 
-    /// Another handle on the same store, which waits for other processes no longer than `patience`.
-    pub(crate) fn patient_store(&self, patience: std::time::Duration) -> Result<Box<dyn Store>, Problem> {
+    /// A handle on the same store for a guard, which waits for other processes no longer than `patience`, if one is given.
+    pub(crate) fn guard_store(&self, patience: Option<std::time::Duration>) -> Result<GuardStore, Problem> {
         let mut store = SqliteStore::open(&self.dir.join(STORE))?;
-        store.set_patience(patience)?;
-        Ok(Box::new(store))
+        if let Some(patience) = patience {
+            store.set_patience(patience)?;
+        }
+        Ok(GuardStore::new(Box::new(store)))
     }
 
     /// The present instant by the ward's clock.

@@ -41,6 +41,14 @@ pub enum IssueRefusal {
         /// Its end.
         until: UnixTime,
     },
+    /// The very same certificate or bare key was recorded before: what ended then stays ended.
+    #[error("the same is on record for `{device}` since {since}, and nothing is recorded twice")]
+    Recorded {
+        /// Whose it is.
+        device: DeviceId,
+        /// When it was recorded.
+        since: UnixTime,
+    },
     /// The key is on the list of those that are never taken.
     #[error("this key is blocked since {at} ({})", match from { BlockSource::Listed => "it is on a list of weak keys", _ => "by hand" })]
     KeyBlocked {

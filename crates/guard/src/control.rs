@@ -2,8 +2,6 @@
 //! at messages with a right that is as narrow as what they asked for.
 
 use std::io;
-use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -13,7 +11,8 @@ use tidy_warden_core::mqtt::{
 };
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::{TopicFilter, TopicName};
-use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
+use tidy_warden_serve::socket::{request, tell};
+use tokio::io::{AsyncReadExt, BufReader};
 use tokio::net::unix::{OwnedReadHalf, OwnedWriteHalf};
 use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::broadcast::error::RecvError;
@@ -23,12 +22,6 @@ use crate::identity::WatchNote;
 use crate::shared::Shared;
 use crate::upstream::{Own, frame, invalid};
 use crate::{Event, upstream};
-
-/// The longest request, in octets: a message to be sent stands in it.
-const MAX_REQUEST: u64 = 1024 * 1024;
-
-/// How long a request may take to come.
-const REQUEST_TIME: Duration = Duration::from_secs(5);
 
 /// The keep-alive of a person's connection to the broker, in seconds.
 const KEEP_ALIVE: u16 = 60;
@@ -136,57 +129,6 @@ pub enum Answer {
     },
 }
 
-/// The socket, and its removal.
-pub(crate) struct Socket {
-    listener: UnixListener,
-    remover: Remover,
-}
-
-/// Removes the socket when it is dropped.
-pub(crate) struct Remover(PathBuf);
-
-impl Drop for Remover {
-    fn drop(&mut self) {
-        // It may be gone with its folder.
-        let _ = std::fs::remove_file(&self.0);
-    }
-}
-
-impl Socket {
-    /// Makes the socket. One that was left behind by a guard that is gone is replaced; one that answers is not.
-    pub(crate) fn bind(path: PathBuf) -> Result<Self, (PathBuf, io::Error)> {
-        let failed = |error| (path.clone(), error);
-        if std::os::unix::net::UnixStream::connect(&path).is_ok() {
-            return Err(failed(io::Error::new(io::ErrorKind::AddrInUse, "another guard of this ward answers there")));
-        }
-        let listener = make(&path).map_err(failed)?;
-        Ok(Self { listener, remover: Remover(path) })
-    }
-
-    pub(crate) fn split(self) -> (UnixListener, Remover) {
-        (self.listener, self.remover)
-    }
-}
-
-/// The socket is made in a folder that only its user may enter, and moved when its own rights are right: at no moment can
-/// anybody else connect.
-fn make(path: &Path) -> io::Result<UnixListener> {
-    let hidden = path.with_extension(format!("{}.new", std::process::id()));
-    let inside = hidden.join("socket");
-    // A guard that was killed in between, and had this number, left them behind.
-    let _ = std::fs::remove_file(&inside);
-    let _ = std::fs::remove_dir(&hidden);
-    std::fs::DirBuilder::new().mode(0o700).create(&hidden)?;
-    let made = UnixListener::bind(&inside).and_then(|listener| {
-        std::fs::set_permissions(&inside, std::fs::Permissions::from_mode(0o600))?;
-        std::fs::rename(&inside, path)?;
-        Ok(listener)
-    });
-    let _ = std::fs::remove_file(&inside);
-    let _ = std::fs::remove_dir(&hidden);
-    made
-}
-
 /// Answers for ever.
 pub(crate) async fn serve(shared: Arc<Shared>, listener: UnixListener) {
     loop {
@@ -203,21 +145,11 @@ pub(crate) async fn serve(shared: Arc<Shared>, listener: UnixListener) {
     }
 }
 
-async fn tell(to: &mut OwnedWriteHalf, answer: &Answer) -> io::Result<()> {
-    let mut line = serde_json::to_string(answer).map_err(io::Error::other)?;
-    line.push('\n');
-    to.write_all(line.as_bytes()).await
-}
-
 async fn answer(shared: Arc<Shared>, stream: UnixStream) -> io::Result<()> {
     let (reader, mut writer) = stream.into_split();
     let mut reader = BufReader::new(reader);
-    let mut line = String::new();
-    let read = tokio::time::timeout(REQUEST_TIME, (&mut reader).take(MAX_REQUEST).read_line(&mut line)).await;
-    if read.map_err(|_| io::ErrorKind::TimedOut)?? == 0 {
-        return Ok(());
-    }
-    match serde_json::from_str::<Request>(&line) {
+    let Some(request) = request::<Request>(&mut reader).await? else { return Ok(()) };
+    match request {
         Ok(Request::Events) => events(&shared, reader, writer).await,
         Ok(Request::Messages { filter, send, actor, because }) => {
             let result = messages(&shared, &mut reader, &mut writer, (filter, send), (actor, because)).await;
@@ -231,7 +163,7 @@ async fn answer(shared: Arc<Shared>, stream: UnixStream) -> io::Result<()> {
             let done = clear(&shared, topics, device, (actor, because));
             finish(done.await, &mut writer).await
         }
-        Err(error) => tell(&mut writer, &Answer::Failed { why: format!("this is not a request: {error}") }).await,
+        Err(why) => tell(&mut writer, &Answer::Failed { why }).await,
     }
 }
 

@@ -6,9 +6,9 @@ use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_serve::source::Source;
 
 use crate::Event;
-use crate::source::Source;
 
 /// How long refusals are counted together.
 const WINDOW: Duration = Duration::from_secs(10);

@@ -10,17 +10,17 @@ use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{PublicKey, sha256};
 use tidy_warden_core::settings::{Settings, WithoutStore};
-use tidy_warden_core::time::{Clock, Span, UnixTime};
+use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::{Parties, VerifiedToken, verify};
+use tidy_warden_serve::lists::{Listed, MakerLists};
+use tidy_warden_serve::pool::Seat;
+use tidy_warden_serve::seen::Head;
+use tidy_warden_serve::trust::Trust;
+use tidy_warden_store::acts::record::changes;
 use tidy_warden_store::{
-    BrokerSession, Cause, Changes, DeviceView, EditionRecord, GroupRecord, NewCredential, Store, StoreError, Traffic,
-    TrialDifference, TrialRecord,
+    BrokerSession, Cause, Changes, DeviceView, EditionRecord, GroupRecord, GuardStore, Introduction, StoreError, Tally,
+    Traffic, TrialDifference, TrialRecord, View,
 };
-use tokio::sync::Mutex;
-
-use crate::makers::{Listed, MakerLists};
-use crate::seen::Head;
-use crate::trust::Trust;
 
 /// The account under which the guard's own changes are recorded.
 const ACTOR: &str = "guard";
@@ -32,10 +32,10 @@ const MOST_REMEMBERED: usize = 100_000;
 /// slow to write does not keep anybody from reading.
 #[derive(Clone)]
 pub(crate) struct Knowledge {
-    reader: Seat,
+    reader: Seat<GuardStore>,
     /// The follower's own, so that no session's question keeps a revocation waiting.
-    follower: Seat,
-    writer: Seat,
+    follower: Seat<GuardStore>,
+    writer: Seat<GuardStore>,
     clock: Arc<dyn Clock>,
     sight: Arc<SyncMutex<Sight>>,
     memory: Arc<SyncMutex<Memory>>,
@@ -61,6 +61,8 @@ struct Sight {
 struct Memory {
     /// Up to which change number everything that changed was forgotten.
     upto: i64,
+    /// How often the follower found something new.
+    told: u64,
     found: HashMap<Credential, Found>,
     of_device: HashMap<DeviceId, Vec<Credential>>,
 }
@@ -167,7 +169,7 @@ impl NotAdmitted {
 }
 
 impl Found {
-    fn look(store: &dyn Store, credential: &Credential) -> Result<Option<Self>, StoreError> {
+    fn look(store: &dyn View, credential: &Credential) -> Result<Option<Self>, StoreError> {
         match credential {
             Credential::Certificate(fingerprint) => {
                 let found = store.status_many(&[*fingerprint])?.into_iter().next().flatten();
@@ -221,6 +223,25 @@ impl Found {
     }
 }
 
+/// What the store said of a credential, in one snapshot.
+pub(crate) struct Asked {
+    /// How far the record had been seen before the store was asked: what is seen meanwhile may be newer than the answer, and is no sign
+    /// of an older store.
+    seen: i64,
+    /// How often the follower had found something new before.
+    told: u64,
+    changes: Changes,
+    found: Option<Found>,
+}
+
+/// The recorded credential that a certificate stands for.
+pub(crate) struct Resolved {
+    pub(crate) fingerprint: Fingerprint,
+    pub(crate) device: DeviceId,
+    /// What the store said of it on that occasion, if it was asked for all of it.
+    pub(crate) asked: Option<Asked>,
+}
+
 /// The answer where the store knows nothing of a credential.
 fn unknown(credential: &Credential) -> NotAdmitted {
     match credential {
@@ -229,18 +250,14 @@ fn unknown(credential: &Credential) -> NotAdmitted {
     }
 }
 
-/// The store as one connection sees it.
-type Seat = Arc<Mutex<Box<dyn Store>>>;
-
 impl Knowledge {
     /// `seen` is how far a guard saw the record before.
     pub(crate) fn new(stores: Stores, clock: Arc<dyn Clock>, seen: Head) -> Self {
-        let seat = |store| Arc::new(Mutex::new(store));
         let sight = Sight { heard: Instant::now(), silent: None, seen, behind: None };
         Self {
-            reader: seat(stores.reader),
-            follower: seat(stores.follower),
-            writer: seat(stores.writer),
+            reader: Seat::new(stores.reader),
+            follower: Seat::new(stores.follower),
+            writer: Seat::new(stores.writer),
             clock,
             sight: Arc::new(SyncMutex::new(sight)),
             memory: Arc::default(),
@@ -284,12 +301,12 @@ impl Knowledge {
     /// up behind a store that makes everybody wait.
     async fn read<T: Send + 'static>(
         &self,
-        question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
+        question: impl FnOnce(&GuardStore) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
         if let Some(detail) = &self.sight().silent {
             return Err(StoreError::Damaged { detail: detail.clone() });
         }
-        let answer = ask(&self.reader, question).await;
+        let answer = self.reader.ask(question).await;
         if let Err(error) = &answer {
             // One row that does not read back is the trouble of whom it is about, and says nothing of the store.
             let silent = matches!(
@@ -308,20 +325,19 @@ impl Knowledge {
 
     async fn write<T: Send + 'static>(
         &self,
-        change: impl FnOnce(&mut dyn Store, &Cause) -> Result<T, StoreError> + Send + 'static,
+        change: impl FnOnce(&mut GuardStore, &Cause) -> Result<T, StoreError> + Send + 'static,
         because: String,
     ) -> Result<T, StoreError> {
         if let Some((_, what)) = &self.sight().behind {
             return Err(StoreError::Unwritable { detail: what.clone() });
         }
         let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because };
-        let mut store = self.writer.clone().lock_owned().await;
-        finished(tokio::task::spawn_blocking(move || change(&mut **store, &cause)).await)
+        self.writer.change(move |store| change(store, &cause)).await
     }
 
     /// What is new; for the follower, who tries the store even if it failed before.
     pub(crate) async fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
-        let answer = ask(&self.follower, move |store| store.changed_since(since)).await;
+        let answer = self.follower.ask(move |store| store.changed_since(since)).await;
         let mut sight = self.sight();
         match &answer {
             Ok(_) => {
@@ -337,8 +353,7 @@ impl Knowledge {
     /// Opens the store anew on all connections.
     pub(crate) async fn reopen(&self) -> Result<(), StoreError> {
         for seat in [&self.follower, &self.reader, &self.writer] {
-            let mut store = seat.clone().lock_owned().await;
-            finished(tokio::task::spawn_blocking(move || store.reopen()).await)?;
+            seat.change(GuardStore::reopen).await?;
         }
         Ok(())
     }
@@ -371,17 +386,19 @@ impl Knowledge {
             Some(devices) => devices.iter().for_each(|device| memory.forget(device)),
             None => memory.forget_all(),
         }
+        // Any change at all: not devices alone make a difference to a session.
+        memory.told += u64::from(changed.is_none() || to != memory.upto);
         memory.upto = to;
     }
 
     /// The authorities as the store has them at the change number `authorities`.
     pub(crate) async fn trust(&self, before: Arc<Trust>, authorities: i64) -> Result<Trust, StoreError> {
-        ask(&self.follower, move |store| Trust::read(store, authorities, &before)).await
+        self.follower.ask(move |store| store.view(|view| Trust::read(view, authorities, &before))).await
     }
 
     /// `before` with the keys that were bound since; `None` if there are none.
     pub(crate) async fn bound(&self, before: Arc<Trust>) -> Result<Option<Trust>, StoreError> {
-        ask(&self.follower, move |store| before.with_bound(store)).await
+        self.follower.ask(move |store| before.with_bound(&**store)).await
     }
 
     /// An edition, the groups that it may name, and the trial that is running.
@@ -389,7 +406,8 @@ impl Knowledge {
         &self,
         edition: u32,
     ) -> Result<(Option<EditionRecord>, Vec<GroupRecord>, Option<TrialRecord>), StoreError> {
-        self.read(move |store| Ok((store.edition(Some(edition))?, store.groups()?, store.trial()?))).await
+        let look = move |view: &dyn View| Ok((view.edition(Some(edition))?, view.groups()?, view.trial()?));
+        self.read(move |store| store.view(look)).await
     }
 
     pub(crate) async fn children(&self, gateway: DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {
@@ -406,7 +424,10 @@ impl Knowledge {
         trial: u32,
         differences: Vec<TrialDifference>,
     ) -> Result<(), StoreError> {
-        self.write(move |store, _| store.record_differences(trial, &differences), String::new()).await
+        let record = move |store: &mut GuardStore, _: &Cause| {
+            store.tally(&Tally::Differences { trial, differences: &differences })
+        };
+        self.write(record, String::new()).await
     }
 
     /// Whether a credential may sign in at this moment, and which policies count. While the store does not answer, what it
@@ -416,15 +437,24 @@ impl Knowledge {
         &self,
         credential: &Credential,
         settings: &Settings,
+        asked: Option<Asked>,
     ) -> Result<(Admitted, Option<Changes>), NotAdmitted> {
         self.not_behind()?;
         let now = self.now();
-        // Before the store is asked: what is seen meanwhile may be newer than the answer, and no sign of an older store.
-        let seen = self.seen().number;
-        let wanted = credential.clone();
-        let answer = self.read(move |store| Ok((store.changed_since(i64::MAX)?, Found::look(store, &wanted)?))).await;
+        // The session is registered by now: what the follower deals with from here on it tells the session of.
+        let asked = asked.filter(|asked| self.memory().told == asked.told);
+        let answer = match asked {
+            Some(asked) => Ok(asked),
+            None => {
+                let (wanted, seen, told) = (credential.clone(), self.seen().number, self.memory().told);
+                let look = move |view: &dyn View| {
+                    Ok(Asked { seen, told, changes: changes(view, i64::MAX)?, found: Found::look(view, &wanted)? })
+                };
+                self.read(move |store| store.view(look)).await
+            }
+        };
         match answer {
-            Ok((changes, found)) => {
+            Ok(Asked { seen, changes, found, .. }) => {
                 if changes.to < seen {
                     // The follower will say so in a moment, and to everybody.
                     let what = format!("its record ends with entry {}, and entry {seen} was seen", changes.to);
@@ -463,12 +493,12 @@ impl Knowledge {
     ) -> Result<Vec<Result<Admitted, NotAdmitted>>, StoreError> {
         let now = self.now();
         let asked = credentials.clone();
-        let (at, all) = ask(&self.follower, move |store| {
-            let at = store.audit_end()?.0;
-            let found: Result<Vec<_>, _> = asked.iter().map(|credential| Found::look(store, credential)).collect();
+        let look = move |view: &dyn View| {
+            let at = view.audit_end()?.0;
+            let found: Result<Vec<_>, _> = asked.iter().map(|credential| Found::look(view, credential)).collect();
             Ok((at, found?))
-        })
-        .await?;
+        };
+        let (at, all) = self.follower.ask(move |store| store.view(look)).await?;
         let judged = credentials.iter().zip(all).map(|(credential, found)| {
             let found = found.ok_or_else(|| unknown(credential))?;
             let admitted = found.clone().judge(credential, (&settings, &self.maker_lists), now)?;
@@ -486,62 +516,59 @@ impl Knowledge {
         leaf: &Certificate,
         settings: &Settings,
         trust: &Trust,
-    ) -> Result<(Fingerprint, DeviceId), NotAdmitted> {
+    ) -> Result<Resolved, NotAdmitted> {
         let fingerprint = leaf.fingerprint;
         let key = sha256(leaf.public_key.spki());
-        let look = move |store: &dyn Store| -> Result<Option<(CredentialRecord, DeviceRecord)>, StoreError> {
-            let recorded = store.status_many(&[fingerprint])?.pop().flatten();
-            if recorded.as_ref().is_some_and(|(record, _)| record.origin != Origin::Foreign) {
-                return Ok(recorded);
+        let (seen, told) = (self.seen().number, self.memory().told);
+        let look = move |view: &dyn View| {
+            let changes = changes(view, i64::MAX)?;
+            let mut known = view.status_many(&[fingerprint])?.pop().flatten();
+            if !known.as_ref().is_some_and(|(record, _)| record.origin != Origin::Foreign)
+                && let Some(bound) = view.bound_key(&key)?
+            {
+                known = view.status_many(&[bound])?.pop().flatten();
             }
-            let Some(bound) = store.bound_key(&key)? else { return Ok(recorded) };
-            Ok(store.status_many(&[bound])?.pop().flatten())
+            Ok((changes, known))
         };
-        let known = match self.read(look).await {
-            Ok(known) => known,
+        let resolved = |record: CredentialRecord, device: DeviceRecord, changes: Changes| {
+            let (fingerprint, holder) = (record.fingerprint, device.id.clone());
+            let found = Some(Found { credential: Some(record), device: Arc::new(device) });
+            Resolved { fingerprint, device: holder, asked: Some(Asked { seen, told, changes, found }) }
+        };
+        let (changes, known) = match self.read(move |store| store.view(look)).await {
+            Ok(answer) => answer,
             Err(error) => {
                 let found = self.recall(&Credential::Certificate(fingerprint), settings);
-                return found.map(|found| (fingerprint, found.device.id.clone())).ok_or_else(|| error.into());
+                let device = found.map(|found| found.device.id.clone()).ok_or(error)?;
+                return Ok(Resolved { fingerprint, device, asked: None });
             }
         };
-        if let Some((record, device)) = &known
-            && record.origin != Origin::Foreign
-        {
-            return Ok((record.fingerprint, device.id.clone()));
-        }
+        let known = match known {
+            Some((record, device)) if record.origin != Origin::Foreign => {
+                return Ok(resolved(record, device, changes));
+            }
+            other => other,
+        };
         let maker = trust.maker(leaf, self.now()).ok_or(NotAdmitted::UnknownCertificate)?;
         let (name, vouched) = (maker.name.clone(), maker.trust.clone());
         self.maker_lists.judge(&name, (Some(&leaf.issuer), Some(&leaf.serial)), self.now())?;
-        if let Some((record, device)) = &known {
+        if let Some((record, device)) = known {
             if !vouched.kinds.contains(&device.kind) {
                 return Err(NotAdmitted::UnknownCertificate);
             }
             if record.authority.as_ref() == Some(&name) {
-                return Ok((fingerprint, device.id.clone()));
+                return Ok(resolved(record, device, changes));
             }
             // Another entry of the same maker speaks for it now: it is recorded so below.
         }
         let fact = leaf.fact(&vouched.fact).ok_or(NotAdmitted::UnknownCertificate)?;
         let leaf = leaf.clone();
-        let record = move |store: &mut dyn Store, cause: &Cause| {
-            let Some(id) = store.holder(&fact)? else { return Ok(None) };
-            let view = store.devices(std::slice::from_ref(&id))?.pop().flatten();
-            if !view.is_some_and(|view| vouched.kinds.contains(&view.device.kind)) {
-                return Ok(None);
-            }
-            let key_type = leaf.public_key.key_type().to_string();
-            let new = NewCredential {
-                origin: Origin::Foreign,
-                // It stands beside what the device has, and replaces nothing.
-                again: true,
-                overlap: Span::from_days(0),
-                ..NewCredential::issued(&id, &name, &leaf, &key_type)
-            };
-            let recorded = store.record_issued(&new, cause, &mut || Ok(()))?;
-            Ok(recorded.is_ok().then_some(id))
+        let record = move |store: &mut GuardStore, cause: &Cause| {
+            let (maker, kinds) = (&name, &vouched.kinds);
+            store.introduce(&Introduction { maker, kinds, fact: &fact, certificate: &leaf }, cause)
         };
         let device = self.write(record, "first shown".to_owned()).await?.ok_or(NotAdmitted::UnknownCertificate)?;
-        Ok((fingerprint, device))
+        Ok(Resolved { fingerprint, device, asked: None })
     }
 
     /// What the store knows of the session that the broker keeps under a client identifier.
@@ -556,7 +583,7 @@ impl Knowledge {
 
     /// Some sessions that the broker keeps for devices that are out for good.
     pub(crate) async fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError> {
-        ask(&self.follower, move |store| store.broker_sessions_of_ended(limit)).await
+        self.follower.ask(move |store| store.broker_sessions_of_ended(limit)).await
     }
 
     /// Keeps what is known of sessions at the broker.
@@ -565,7 +592,10 @@ impl Knowledge {
         kept: Vec<BrokerSession>,
         gone: Vec<String>,
     ) -> Result<(), StoreError> {
-        self.write(move |store, cause| store.keep_broker_sessions(&kept, &gone, cause.at), String::new()).await
+        let record = move |store: &mut GuardStore, cause: &Cause| {
+            store.tally(&Tally::Sessions { kept: &kept, gone: &gone, now: cause.at })
+        };
+        self.write(record, String::new()).await
     }
 
     /// Records what opened sessions.
@@ -575,7 +605,10 @@ impl Knowledge {
 
     /// Adds to what was counted of devices.
     pub(crate) async fn add_traffic(&self, counted: Vec<(DeviceId, Traffic)>) -> Result<(), StoreError> {
-        self.write(move |store, cause| store.add_traffic(&counted, cause.at), String::new()).await
+        let record = move |store: &mut GuardStore, cause: &Cause| {
+            store.tally(&Tally::Traffic { counted: &counted, at: cause.at })
+        };
+        self.write(record, String::new()).await
     }
 
     /// Records a sign of a clone, and puts the device on hold if that is to follow; says whether it did.
@@ -586,16 +619,13 @@ impl Knowledge {
         hold: bool,
     ) -> Result<bool, StoreError> {
         let because = if hold { format!("clone watch: {sign}") } else { String::new() };
-        let record = move |store: &mut dyn Store, cause: &Cause| {
-            store.record_clone_sign(&device, &sign, cause)?;
-            Ok(hold && !store.set_hold(std::slice::from_ref(&device), true, cause)?.is_empty())
-        };
+        let record = move |store: &mut GuardStore, cause: &Cause| store.record_clone_sign(&device, &sign, hold, cause);
         self.write(record, because).await
     }
 
     /// Notes in the audit record that a person looks at messages.
     pub(crate) async fn record_watch(&self, note: WatchNote) -> Result<i64, StoreError> {
-        let record = move |store: &mut dyn Store, cause: &Cause| {
+        let record = move |store: &mut GuardStore, cause: &Cause| {
             let cause = Cause { actor: note.actor, because: note.because, ..cause.clone() };
             store.record_note(note.act, &note.subject, &note.detail, &cause)
         };
@@ -612,15 +642,6 @@ pub(crate) struct WatchNote {
     pub(crate) because: String,
 }
 
-/// Asks the store that sits there, on a thread that may wait.
-async fn ask<T: Send + 'static>(
-    seat: &Seat,
-    question: impl FnOnce(&dyn Store) -> Result<T, StoreError> + Send + 'static,
-) -> Result<T, StoreError> {
-    let store = seat.clone().lock_owned().await;
-    finished(tokio::task::spawn_blocking(move || question(&**store)).await)
-}
-
 /// How long what was known last may stand for what is.
 fn patience(settings: &Settings) -> Duration {
     Duration::from_secs(u64::try_from(settings.guard.store_patience.seconds()).unwrap_or(0))
@@ -629,16 +650,11 @@ fn patience(settings: &Settings) -> Duration {
 /// The connections to the store that a guard needs.
 pub struct Stores {
     /// For questions of sessions.
-    pub reader: Box<dyn Store>,
+    pub reader: GuardStore,
     /// For following changes.
-    pub follower: Box<dyn Store>,
+    pub follower: GuardStore,
     /// For what is recorded.
-    pub writer: Box<dyn Store>,
-}
-
-/// The result of a call on another thread; one that panicked is told as damage.
-fn finished<T>(joined: Result<Result<T, StoreError>, tokio::task::JoinError>) -> Result<T, StoreError> {
-    joined.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }))
+    pub writer: GuardStore,
 }
 
 /// What a client showed: its certificate from the handshake, user name and password from CONNECT.
@@ -688,6 +704,8 @@ pub(crate) fn same_device(
 mod tests {
     use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
     use tidy_warden_core::random::Randomness;
+
+    use tidy_warden_core::time::Span;
 
     use super::*;
 

@@ -1,6 +1,7 @@
 //! The guard: terminates device TLS, checks identity and policy, and passes MQTT on to a broker.
 //!
-//! One task serves one connection. `listener` takes it to the end of its handshake, `session` through CONNECT, `relay` moves
+//! It is built on `tidy-warden-serve`, which takes a connection to the end of its TLS handshake. One task serves one connection: `listener`
+//! begins it, `session` through CONNECT, `relay` moves
 //! its octets. What a connection may do is decided by `gate`, a state machine without sockets; who it is by `identity`. Beside
 //! the sessions the `follower` watches the store and makes them look again when something changed; `server` starts it all, and
 //! its keeper writes what was used and counted. `shared` is what they all share, `live` the part of it that a reload changes.
@@ -8,7 +9,6 @@
 mod clones;
 mod control;
 mod event;
-mod file;
 mod floods;
 mod follower;
 mod gate;
@@ -21,17 +21,12 @@ mod makers;
 mod message;
 mod meter;
 mod metrics;
-mod openings;
 mod registry;
 mod relay;
-mod seen;
 mod server;
 mod session;
 mod shared;
-mod source;
-mod tls;
 mod traffic;
-mod trust;
 mod upstream;
 mod watching;
 mod websocket;
@@ -41,9 +36,9 @@ pub use control::{Answer, Request};
 pub use event::{Event, RuleRef, Sink};
 pub use identity::Stores;
 pub use live::LiveConfig;
-pub use seen::Head;
 pub use server::{Config, Guard};
 pub use shared::GuardError;
-pub use tls::{TlsError, TlsSettings};
+pub use tidy_warden_serve::seen::Head;
+pub use tidy_warden_serve::tls::{TlsError, TlsSettings};
 pub use upstream::{Bypass, Upstream, UpstreamError, UpstreamPem};
 pub use watching::{Observation, Observer};

@@ -9,10 +9,11 @@ use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::Clock;
 use tidy_warden_core::token::Parties;
+use tidy_warden_serve::tls::{TlsError, TlsSettings, acceptors};
+use tidy_warden_serve::trust::TrustHolder;
+use tokio_rustls::TlsAcceptor;
 
 use crate::gate::Manner;
-use crate::tls::{TlsError, TlsParts, TlsSettings};
-use crate::trust::TrustHolder;
 use crate::upstream::Upstream;
 
 /// What a guard needs that can be changed while it runs.
@@ -38,7 +39,9 @@ pub(crate) struct Live {
     pub(crate) token_key: PublicKey,
     pub(crate) upstream: Upstream,
     pub(crate) maker_files: Arc<BTreeMap<AuthorityName, PathBuf>>,
-    pub(crate) tls: TlsParts,
+    pub(crate) acceptor: TlsAcceptor,
+    /// The same for WebSocket, which is HTTP to begin with.
+    pub(crate) http_acceptor: TlsAcceptor,
     /// Grows with each change.
     pub(crate) generation: u64,
     sender_property: Arc<str>,
@@ -50,6 +53,7 @@ impl Live {
         (clock, trust): (Arc<dyn Clock>, Arc<TrustHolder>),
         generation: u64,
     ) -> Result<Self, TlsError> {
+        let [acceptor, http_acceptor] = acceptors(config.tls, ["mqtt", "http/1.1"], clock, trust)?;
         let sender_property = config.settings.guard.sender_property.as_str().into();
         Ok(Self {
             settings: Arc::new(config.settings),
@@ -57,7 +61,8 @@ impl Live {
             token_key: config.token_key,
             upstream: config.upstream,
             maker_files: Arc::new(config.maker_files),
-            tls: TlsParts::new(config.tls, clock, trust)?,
+            acceptor,
+            http_acceptor,
             generation,
             sender_property,
         })

@@ -7,10 +7,10 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::settings::GuardSettings;
 use tidy_warden_core::time::UnixTime;
+use tidy_warden_serve::source::Source;
 use tokio::sync::watch;
 
 use crate::identity::{Admitted, Credential, NotAdmitted};
-use crate::source::Source;
 
 /// What the store says of a session's credential now.
 pub(crate) type Verdict = Result<Admitted, NotAdmitted>;

@@ -7,6 +7,13 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use tidy_warden_core::time::Clock;
+use tidy_warden_serve::http;
+use tidy_warden_serve::listener::accept;
+use tidy_warden_serve::lists::MakerFiles;
+use tidy_warden_serve::openings::Openings;
+use tidy_warden_serve::seen::Head;
+use tidy_warden_serve::socket::Socket;
+use tidy_warden_serve::trust::{Trust, TrustHolder};
 use tidy_warden_store::StoreError;
 use tokio::net::{TcpListener, UnixListener};
 use tokio::sync::{mpsc, oneshot};
@@ -14,18 +21,14 @@ use tokio::time::Instant;
 
 use crate::control;
 use crate::follower::{Position, follow};
-use crate::health;
 use crate::identity::{Follows, Knowledge, Stores};
-use crate::listener::{Form, accept};
+use crate::listener::{Entrance, Form};
 use crate::live::{Live, LiveConfig};
-use crate::makers::MakerFiles;
-use crate::openings::Openings;
-use crate::seen::Head;
 use crate::shared::{GuardError, Shared, Versions};
-use crate::trust::{Trust, TrustHolder};
 use crate::upstream::{Bypass, hello, take_over};
 use crate::wills::publish_due;
 use crate::{Event, Observer, Sink};
+use crate::{health, makers};
 
 /// How often what is to be kept is written: uses of credentials at each turn, differences of a trial and what was counted
 /// less often.
@@ -77,7 +80,7 @@ pub struct Guard {
     listener: TcpListener,
     websocket: Option<TcpListener>,
     metrics: Option<TcpListener>,
-    control: Option<control::Socket>,
+    control: Option<Socket>,
     shared: Arc<Shared>,
     position: Position,
     seen: Option<PathBuf>,
@@ -112,7 +115,7 @@ impl Guard {
         let none = Arc::new(Trust::default());
         shared.trust.set(shared.knowledge.trust(none, changes.authorities).await?);
         let mut maker_files = MakerFiles::default();
-        maker_files.look(&shared).await;
+        makers::look(&mut maker_files, &shared).await;
         if let Some(path) = &config.wills
             && let Err(error) = shared.wills.load(path)
         {
@@ -133,7 +136,7 @@ impl Guard {
             Some(address) => Some(bind_tcp(address).await?),
             None => None,
         };
-        let control = match config.control.map(control::Socket::bind) {
+        let control = match config.control.map(|path| Socket::bind(path, "another guard of this ward")) {
             None => None,
             Some(Ok(control)) => Some(control),
             // Devices are served all the same.
@@ -164,7 +167,7 @@ impl Guard {
             let (websocket, metrics) = (of(&websocket), of(&metrics));
             shared.emit(Event::Listening { address, websocket, metrics, edition: position.versions.edition });
         }
-        let (control, socket) = control.map(control::Socket::split).unzip();
+        let (control, socket) = control.map(Socket::split).unzip();
         let kept = wills.clone();
         let beside = Beside { shared: shared.clone(), position, seen, wills: kept, maker_files, metrics, control };
         let beside = match beside.start() {
@@ -175,10 +178,11 @@ impl Guard {
             }
         };
         let openings = Arc::new(Openings::default());
+        let entrance = |form| Arc::new(Entrance { shared: shared.clone(), form });
         let mut tasks = tokio::task::JoinSet::new();
-        tasks.spawn(accept(shared.clone(), listener, Form::Mqtt, openings.clone()));
+        tasks.spawn(accept(entrance(Form::Mqtt), listener, openings.clone()));
         if let Some(listener) = websocket {
-            tasks.spawn(accept(shared.clone(), listener, Form::WebSocket, openings));
+            tasks.spawn(accept(entrance(Form::WebSocket), listener, openings));
         }
         let mut stop = std::pin::pin!(stop);
         loop {
@@ -241,7 +245,7 @@ impl Beside {
         let all = async move {
             let mut tasks = tokio::task::JoinSet::new();
             tasks.spawn(follow(shared.clone(), position));
-            tasks.spawn(maker_files.follow(shared.clone()));
+            tasks.spawn(makers::follow(maker_files, shared.clone()));
             tasks.spawn(keep(shared.clone(), seen, wills));
             tasks.spawn(try_bypass(shared.clone()));
             tasks.spawn(watch_broker(shared.clone()));
@@ -250,7 +254,7 @@ impl Beside {
             match metrics.map(TcpListener::from_std).transpose() {
                 Ok(None) => {}
                 Ok(Some(listener)) => {
-                    tasks.spawn(health::serve(shared.clone(), listener));
+                    tasks.spawn(http::serve(listener, health::pages(shared.clone()), health::NOTHING));
                 }
                 Err(error) => shared.emit(Event::Trouble { what: format!("metrics cannot be served: {error}") }),
             }

@@ -17,16 +17,17 @@ use tidy_warden_core::settings::CloneWatch;
 use tidy_warden_core::time::Span;
 use tidy_warden_core::token::VerifiedToken;
 use tidy_warden_core::topic::TopicName;
+use tidy_warden_serve::listener::Connection;
+use tidy_warden_serve::openings::OPENING;
 use tokio::io::{AsyncRead, AsyncWrite};
 
 use crate::Event;
 use crate::follower::take_trust;
 use crate::gate::{Close, Explanations, Gate, Output, Standing, sender};
-use crate::identity::{Credential, NotAdmitted, Shown, credential, same_device};
+use crate::identity::{Asked, Credential, NotAdmitted, Resolved, Shown, credential, same_device};
 use crate::kept::{Lasting, Subscriptions};
 use crate::live::Live;
 use crate::message::{Message, Refused};
-use crate::openings::{OPENING, Opening};
 use crate::registry::{Limits, Registered};
 use crate::relay::{Interrupted, Relay, Side, Stop};
 use crate::shared::Shared;
@@ -41,19 +42,6 @@ const NOT_TRUSTED: &str = "the authority of its certificate is no longer trusted
 
 /// What an identifier property and two lengths add to a message, in octets.
 const PROPERTY_OVERHEAD: usize = 5 + 4;
-
-/// A client whose handshake is done.
-pub(crate) struct Client {
-    pub(crate) peer: SocketAddr,
-    /// Its certificate, whose key it proved; in DER.
-    pub(crate) leaf: Option<Arc<[u8]>>,
-    /// Whether the TLS session was resumed.
-    pub(crate) resumed: bool,
-    /// When it came.
-    pub(crate) came: tokio::time::Instant,
-    /// Its place among those that are being opened.
-    pub(crate) opening: Opening,
-}
 
 /// A refusal of a CONNECT: its code in both versions, and why.
 struct Refusal {
@@ -119,7 +107,7 @@ struct Session<S> {
 }
 
 /// Serves one client until its session ends.
-pub(crate) async fn serve<S>(shared: Arc<Shared>, stream: S, client: Client)
+pub(crate) async fn serve<S>(shared: Arc<Shared>, stream: S, client: Connection)
 where
     S: AsyncRead + AsyncWrite + Unpin + Send,
 {
@@ -169,7 +157,7 @@ where
 }
 
 /// From CONNECT to CONNACK; `None` if no session came about, which was told.
-async fn begin<S>(shared: &Arc<Shared>, stream: S, from: Client) -> Option<Session<S>>
+async fn begin<S>(shared: &Arc<Shared>, stream: S, from: Connection) -> Option<Session<S>>
 where
     S: AsyncRead + AsyncWrite + Unpin + Send,
 {
@@ -319,25 +307,32 @@ async fn open(
     }
     let read = |der: &Arc<[u8]>| Certificate::from_der(der).map_err(|_| NotAdmitted::UnknownCertificate);
     let parsed = leaf.as_ref().map(read).transpose()?;
-    let (certificate, holder) = match &parsed {
-        Some(leaf) => {
-            let trust = shared.trust.now();
-            let (fingerprint, device) = shared.knowledge.resolve(leaf, &live.settings, &trust).await?;
-            (Some(fingerprint), Some(device))
-        }
-        None => (None, None),
+    let resolved = match &parsed {
+        Some(leaf) => Some(shared.knowledge.resolve(leaf, &live.settings, &shared.trust.now()).await?),
+        None => None,
     };
+    let certificate = resolved.as_ref().map(|resolved| resolved.fingerprint);
     let shown = Shown { certificate, user_name: connect.user_name, password: connect.password };
     let now = shared.knowledge.now();
     let (credential, beside) = credential(&shown, &live.token_key, &live.parties, now)?;
-    let device = match (&credential, holder) {
-        (Credential::Token(token), _) => token.device.clone(),
-        (Credential::Certificate(_), Some(holder)) => holder,
+    let (device, asked) = match (&credential, resolved) {
+        (Credential::Token(token), _) => (token.device.clone(), None),
+        (Credential::Certificate(_), Some(Resolved { device, asked, .. })) => (device, asked),
         (Credential::Certificate(_), None) => return Err(NotAdmitted::UnknownCertificate.into()),
     };
     let shown = (&shown, beside.as_ref());
-    let admitted = admit(shared, live, connect, shown, (credential, parsed.as_ref()), &device, peer).await;
+    let known = Known { credential, leaf: parsed.as_ref(), asked };
+    let admitted = admit(shared, live, connect, shown, known, &device, peer).await;
     admitted.map(|opened| Opened { leaf, ..opened }).map_err(|refusal| Refusal { device: Some(device), ..refusal })
+}
+
+/// What a client is known by.
+struct Known<'a> {
+    credential: Credential,
+    /// The certificate that it showed.
+    leaf: Option<&'a Certificate>,
+    /// What the store said when it was asked whose certificate that is.
+    asked: Option<Asked>,
 }
 
 /// The checks that need to know the device.
@@ -346,10 +341,11 @@ async fn admit(
     live: &Live,
     connect: &Connect<'_>,
     (shown, beside): (&Shown<'_>, Option<&VerifiedToken>),
-    (credential, leaf): (Credential, Option<&Certificate>),
+    known: Known<'_>,
     device: &DeviceId,
     peer: SocketAddr,
 ) -> Result<Opened, Refusal> {
+    let Known { credential, leaf, asked } = known;
     same_device(shown, beside, device)?;
     if let Some(left) = shared.floods.waits(device, Instant::now()) {
         let why =
@@ -363,7 +359,7 @@ async fn admit(
         .map_err(|no_room| Refusal::new(reason::QUOTA, return_code::UNAVAILABLE, no_room.to_string()))?;
     registered.with(&credential);
     registered.control.mark_unchanged();
-    let (admitted, changes) = match shared.knowledge.admit(&credential, &live.settings).await {
+    let (admitted, changes) = match shared.knowledge.admit(&credential, &live.settings, asked).await {
         Ok(admitted) => admitted,
         Err(error) => {
             if matches!(error, NotAdmitted::Credential(Unusable::Superseded { .. })) {
@@ -805,7 +801,7 @@ async fn look_again(shared: &Arc<Shared>, opened: &mut Opened, ask: bool) -> Res
     let verdict = match opened.registered.verdict() {
         Some(verdict) if !ask => Some(verdict),
         _ if ask || control.ask != opened.asked || live.generation != opened.generation => {
-            let asked = shared.knowledge.admit(&opened.credential, &live.settings).await;
+            let asked = shared.knowledge.admit(&opened.credential, &live.settings, None).await;
             Some(asked.map(|(admitted, told)| {
                 changes = told;
                 admitted

@@ -12,6 +12,8 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::Edition;
 use tidy_warden_core::settings::{CloneWatch, WithoutStore};
 use tidy_warden_core::time::{Clock, UnixTime};
+use tidy_warden_serve::tls::TlsError;
+use tidy_warden_serve::trust::TrustHolder;
 use tidy_warden_store::{Changes, StoreError, resolvable};
 use tokio::sync::{Semaphore, broadcast};
 
@@ -24,9 +26,7 @@ use crate::live::{Live, LiveConfig};
 use crate::meter::Rates;
 use crate::metrics::Metrics;
 use crate::registry::Registry;
-use crate::tls::TlsError;
 use crate::traffic::Tallies;
-use crate::trust::TrustHolder;
 use crate::watching::{Notes, Observer, Trial, Watching};
 use crate::wills::Wills;
 use crate::{Event, Sink};

@@ -176,7 +176,7 @@ impl Wills {
     /// are left out: the token is not kept.
     pub(crate) fn save(&self, path: &Path) -> io::Result<()> {
         let kept: Vec<Kept> = self.lock().all.values().filter_map(Kept::of).collect();
-        crate::file::replace(path, serde_json::to_string(&kept)?.as_bytes())
+        tidy_warden_serve::file::replace(path, serde_json::to_string(&kept)?.as_bytes())
     }
 
     /// Goes on with those that another guard left in a file.
@@ -263,7 +263,7 @@ async fn publish(shared: &Arc<Shared>, will: &Waiting) -> Result<(), String> {
     }
     let live = shared.live();
     let (admitted, changes) =
-        shared.knowledge.admit(&will.credential, &live.settings).await.map_err(|error| error.to_string())?;
+        shared.knowledge.admit(&will.credential, &live.settings, None).await.map_err(|error| error.to_string())?;
     let standing = shared.standing(&admitted.device, changes.as_ref()).await.ok_or("no edition is adopted")?;
     let frame = split(&will.packet, MAX_PACKET).ok().flatten().ok_or("it does not read back")?;
     let message = Publish::parse(&frame, Version::V5).map_err(|error| error.to_string())?;

@@ -1,16 +1,40 @@
-//! Where Tidy Warden keeps what it knows: one narrow trait in the words of the job, SQLite behind it.
+//! Where Tidy Warden keeps what it knows.
 //!
-//! Every change and its audit entry are one transaction. The number of the newest audit entry serves as the change
-//! number: it only grows, and [`Store::changed_since`] tells a running process what is new.
+//! Every change and its audit entry are one transaction. The number of the newest entry serves as the change number: it only
+//! grows, and a running process asks what is new behind one that it saw ([`OperatorStore::changed_since`]).
+//!
+//! Three rooms, each cut by noun (record, device, credential, authority, policy, traffic, job):
+//!
+//! - the contract ([`View`], [`Tx`], [`Store`]): what an engine gives and takes, in rows;
+//! - [`acts`]: what may be done, as plain functions over a [`Tx`], with no SQL in them;
+//! - the engines, which move rows and know no rule: [`sqlite`], and [`memory`], a model for tests that everything is held against.
+//!
+//! Who uses it gets a façade with the acts that are its own: [`OperatorStore`] the command line, [`GuardStore`] the guard. Each can
+//! be asked everything that a [`View`] can.
+//!
+//! Every function that returns a [`StoreError`] fails if the store cannot be read, or written if it writes; what else it fails for,
+//! it says.
 
+#![allow(clippy::missing_errors_doc, reason = "said once, in the lines above")]
+
+pub mod acts;
 mod contract;
 mod error;
+mod guard;
+pub mod memory;
+mod operator;
 pub mod sqlite;
+mod walk;
 
-pub use contract::{
-    Added, Batch, BatchRefusal, BlockedKey, Bound, BrokerSession, BulkRun, Cause, Changes, CloneSigns, CrlRecord,
-    DeviceView, EditionRecord, EditionSummary, Founding, GroupMembers, GroupRecord, Intended, MOST_CHANGED, NameInUse,
-    NewAuthority, NewCredential, Signed, Store, Traffic, TrialDifference, TrialRecord, WardRecord, resolvable,
-};
+pub use acts::batch::{Batch, BatchRefusal};
+pub use acts::crl::CrlRecord;
+pub use acts::device::Added;
+pub use acts::enrol::Introduction;
+pub use acts::record::Changes;
+pub use contract::*;
 pub use error::StoreError;
+pub use guard::GuardStore;
+pub use memory::MemoryStore;
+pub use operator::{Deliver, OperatorStore};
 pub use sqlite::SqliteStore;
+pub use walk::MOST_CHANGED;

@@ -1,23 +1,24 @@
-//! The store in one SQLite file.
+//! The store in one SQLite file. Everything here moves rows and knows no rule.
 
-mod broker;
+mod authority;
 mod condition;
-mod keys;
+mod credential;
+mod device;
+mod feed;
+mod job;
 mod policy;
-mod read;
+mod record;
 mod rows;
 mod schema;
 mod traffic;
-mod write;
 
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior, params};
-use tidy_warden_core::audit::{Draft, Entry, GENESIS, Hash};
+use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior};
 
-use crate::{Cause, Founding, StoreError};
+use crate::{Cause, Fate, Feed, Founding, Store, StoreError, Tally, Tx, View, acts};
 
 /// How long a writer waits for another before it gives up.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -39,6 +40,36 @@ pub struct SqliteStore {
     file: (u64, u64),
 }
 
+/// What rows are read from: a connection, with or without a transaction on it.
+trait Sql {
+    fn sql(&self) -> &Connection;
+}
+
+impl Sql for SqliteStore {
+    fn sql(&self) -> &Connection {
+        &self.connection
+    }
+}
+
+/// A transaction, for reading or for writing.
+struct SqliteTx<'a>(Transaction<'a>);
+
+impl Sql for SqliteTx<'_> {
+    fn sql(&self) -> &Connection {
+        &self.0
+    }
+}
+
+impl Tx for SqliteTx<'_> {
+    fn save(&mut self) -> Result<(), StoreError> {
+        Ok(self.sql().execute_batch("SAVEPOINT saved")?)
+    }
+
+    fn back(&mut self) -> Result<(), StoreError> {
+        Ok(self.sql().execute_batch("ROLLBACK TO saved")?)
+    }
+}
+
 impl SqliteStore {
     /// Makes the store of a new ward.
     ///
@@ -52,10 +83,12 @@ impl SqliteStore {
         let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
         made.map_err(|error| StoreError::Unwritable { detail: format!("{}: {error}", path.display()) })?;
         let mut store = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-        let tx = store.connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
-        schema::create(&tx)?;
-        write::found(&tx, founding, cause)?;
-        tx.commit()?;
+        {
+            let mut tx = store.writing()?;
+            schema::create(tx.sql())?;
+            acts::record::found(&mut tx, founding, cause)?;
+            tx.0.commit()?;
+        }
         Ok(store)
     }
 
@@ -79,11 +112,13 @@ impl SqliteStore {
         connection.busy_timeout(PATIENCE)?;
         connection.pragma_update(None, "journal_mode", "WAL")?;
         connection.pragma_update(None, "synchronous", "FULL")?;
-        connection.pragma_update(None, "foreign_keys", true)?;
+        // Rows refer to others by what a name was found to be a moment before, in the same transaction, and nothing that is referred
+        // to is ever deleted: looking each reference up once more would only cost time. The tests look, after everything they do.
+        connection.pragma_update(None, "foreign_keys", false)?;
         // A bulk run's batches fit the cache and the log, so that pages are written once and not shuffled to and fro.
         connection.pragma_update(None, "cache_size", CACHE_KIB)?;
         connection.pragma_update(None, "wal_autocheckpoint", CHECKPOINT_PAGES)?;
-        connection.set_prepared_statement_cache_capacity(64);
+        connection.set_prepared_statement_cache_capacity(96);
         let flags = rusqlite::functions::FunctionFlags::SQLITE_DETERMINISTIC;
         connection.create_scalar_function("has_shape", 2, flags, |row| {
             let (shape, text) = (row.get_raw(0).as_str_or_null()?, row.get_raw(1).as_str_or_null()?);
@@ -114,67 +149,46 @@ impl SqliteStore {
     }
 
     /// A transaction that holds the writers' lock from its beginning, so that what it read stays true until it commits.
-    fn writing(&mut self) -> Result<Transaction<'_>, StoreError> {
+    fn writing(&mut self) -> Result<SqliteTx<'_>, StoreError> {
         // What is written to a file that was moved away is lost.
         self.still_there()?;
-        Ok(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?)
+        Ok(SqliteTx(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?))
+    }
+
+    /// Another connection to the same file, as patient as this one.
+    fn another(&self) -> Result<Self, StoreError> {
+        let mut another = Self::open(&self.path)?;
+        another.set_patience(self.patience)?;
+        Ok(another)
     }
 }
 
-/// Puts one entry at the end of the audit record; gives its number, which is the change number.
-fn append(
-    tx: &Transaction<'_>,
-    cause: &Cause,
-    act: &'static str,
-    subject: &str,
-    detail: &str,
-) -> Result<i64, StoreError> {
-    let (number, previous) = audit_end(tx)?;
-    let draft = Draft {
-        at: cause.at,
-        actor: cause.actor.clone(),
-        act,
-        subject: subject.to_owned(),
-        because: cause.because.clone(),
-        detail: detail.to_owned(),
-    };
-    let entry = Entry::seal(draft, number + 1, previous);
-    tx.prepare_cached(
-        "INSERT INTO audit (number, at, actor, act, subject, because, detail, previous, hash)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
-    )?
-    .execute(params![
-        entry.number,
-        entry.at.0,
-        entry.actor,
-        entry.act,
-        entry.subject,
-        entry.because,
-        entry.detail,
-        entry.previous,
-        entry.hash
-    ])?;
-    set_meta(tx, "audit_number", &entry.number)?;
-    set_meta(tx, "audit_hash", &entry.hash)?;
-    Ok(entry.number)
-}
+impl Store for SqliteStore {
+    fn view(&self, look: &mut dyn FnMut(&dyn View) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        self.still_there()?;
+        look(&SqliteTx(self.connection.unchecked_transaction()?))
+    }
 
-fn audit_end(connection: &Connection) -> Result<(i64, Hash), StoreError> {
-    let number = meta::<i64>(connection, "audit_number")?.unwrap_or(0);
-    Ok((number, meta(connection, "audit_hash")?.unwrap_or(GENESIS)))
-}
+    fn change(&mut self, act: &mut dyn FnMut(&mut dyn Tx) -> Result<Fate, StoreError>) -> Result<(), StoreError> {
+        let mut tx = self.writing()?;
+        match act(&mut tx)? {
+            Fate::Keep => Ok(tx.0.commit()?),
+            Fate::Undo => Ok(tx.0.rollback()?),
+        }
+    }
 
-fn meta<T: rusqlite::types::FromSql>(connection: &Connection, key: &str) -> Result<Option<T>, StoreError> {
-    let mut statement = connection.prepare_cached("SELECT value FROM meta WHERE key = ?1")?;
-    let mut rows = statement.query([key])?;
-    Ok(match rows.next()? {
-        Some(row) => Some(row.get(0)?),
-        None => None,
-    })
-}
+    fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError> {
+        let tx = self.writing()?;
+        traffic::tally(tx.sql(), tally)?;
+        Ok(tx.0.commit()?)
+    }
 
-fn set_meta(tx: &Transaction<'_>, key: &str, value: &dyn rusqlite::ToSql) -> Result<(), StoreError> {
-    tx.prepare_cached("INSERT INTO meta (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = ?2")?
-        .execute(params![key, value])?;
-    Ok(())
+    fn reopen(&mut self) -> Result<(), StoreError> {
+        *self = self.another()?;
+        Ok(())
+    }
+
+    fn feed(&self) -> Result<Box<dyn Feed>, StoreError> {
+        Ok(Box::new(feed::SqliteFeed::new(self.another()?)))
+    }
 }

@@ -8,7 +8,7 @@ use std::path::Path;
 
 use serde_json::{Value, json};
 use tidy_warden_core::audit::{Entry, Hash, Replay, Tree, Verifier};
-use tidy_warden_store::Store;
+use tidy_warden_store::View;
 
 use super::Context;
 use crate::args::AuditCommand;
@@ -88,7 +88,7 @@ pub(crate) struct Verified {
 }
 
 /// Follows the chain from its first entry to its noted end; `mark` is an entry whose hash and tree are wanted.
-pub(crate) fn follow(store: &dyn Store, mark: Option<i64>) -> Result<Verified, Problem> {
+pub(crate) fn follow(store: &dyn View, mark: Option<i64>) -> Result<Verified, Problem> {
     let mut verifier = Verifier::default();
     let (mut replay, mut tree) = (Replay::default(), Tree::default());
     let mut broken = Vec::new();
@@ -115,8 +115,16 @@ pub(crate) fn follow(store: &dyn Store, mark: Option<i64>) -> Result<Verified, P
 fn verify(context: &Context<'_>, head: Option<&Path>) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let kept = head.map(head::read).transpose()?;
-    let mut verified = follow(&ward.store, kept.as_ref().map(|kept| kept.number))?;
-    let states = states::differing(&ward, &verified.replay)?;
+    let mark = kept.as_ref().map(|kept| kept.number);
+    // One snapshot: what others change meanwhile must not look like a difference.
+    let (mut verified, states) = ward.store.view(|view| {
+        let looked = || -> Result<_, Problem> {
+            let verified = follow(view, mark)?;
+            let states = states::differing(view, ward.now(), &verified.replay)?;
+            Ok((verified, states))
+        };
+        Ok(looked())
+    })??;
     let mut against = Vec::new();
     if let Some(kept) = &kept {
         against = head::differing(&ward, kept, verified.entries, verified.at)?;

@@ -7,7 +7,6 @@ use serde_json::{Value, json};
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::{Certificate, Purpose, judge as judge_path};
 use tidy_warden_core::id::AuthorityName;
-use tidy_warden_store::Store;
 
 use super::Context;
 use crate::args::AuthorityCommand;

@@ -6,7 +6,6 @@ use serde_json::{Value, json};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::{Changed, Comparison, Edition, Grants, compare};
-use tidy_warden_store::Store;
 
 use crate::console::{Console, counted};
 use crate::problem::Problem;

@@ -10,7 +10,7 @@ use tidy_warden_core::credential::{CredentialRecord, Origin, Unusable};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{DeviceView, Store};
+use tidy_warden_store::DeviceView;
 
 use super::{Context, pick};
 use crate::args::CredentialCommand;

@@ -9,7 +9,7 @@ use tidy_warden_core::certificate::Issuer;
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::revocation::{Heading, sign_crl};
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::{Store, StoreError};
+use tidy_warden_store::StoreError;
 
 use super::Context;
 use crate::args::CrlArgs;

@@ -14,7 +14,7 @@ use tidy_warden_core::fact::FactName;
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::policy::Changed;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{CloneSigns, DeviceView, Store, Traffic};
+use tidy_warden_store::{CloneSigns, DeviceView, Traffic};
 
 use super::changes::{devices_text, of_devices, tell_back};
 use super::{Context, credential, import, pick};

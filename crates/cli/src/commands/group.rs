@@ -9,7 +9,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{DeviceId, GroupName};
 use tidy_warden_core::policy::Edition;
 use tidy_warden_core::text::Source;
-use tidy_warden_store::{GroupMembers, GroupRecord, Store};
+use tidy_warden_store::{GroupMembers, GroupRecord};
 
 use super::Context;
 use super::changes::{compared, comparison_text, devices_text, of_devices};

@@ -15,7 +15,6 @@ use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_core::time::Span;
 use tidy_warden_guard::{Config, Event, Guard, GuardError, Observer, Sink, Stores};
 use tidy_warden_simulate::Broker;
-use tidy_warden_store::Store;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use super::Context;
@@ -244,9 +243,9 @@ pub(crate) async fn bind(
         observer,
     };
     let stores = Stores {
-        reader: ward.patient_store(STORE_PATIENCE)?,
-        follower: ward.patient_store(STORE_PATIENCE)?,
-        writer: ward.another_store()?,
+        reader: ward.guard_store(Some(STORE_PATIENCE))?,
+        follower: ward.guard_store(Some(STORE_PATIENCE))?,
+        writer: ward.guard_store(None)?,
     };
     Guard::bind(config, stores).await.map_err(|error| match error {
         GuardError::Store(error) => error.into(),

@@ -3,7 +3,7 @@
 use serde_json::json;
 use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_store::{DeviceView, Store};
+use tidy_warden_store::DeviceView;
 
 use super::changes::{BACK, tell_back};
 use super::{Context, pick};

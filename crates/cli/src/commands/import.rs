@@ -8,7 +8,6 @@ use serde_json::json;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::Store;
 
 use super::Context;
 use crate::args::ImportArgs;

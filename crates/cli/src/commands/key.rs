@@ -4,7 +4,6 @@ use serde_json::json;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::credential::BlockSource;
 use tidy_warden_core::key::sha256;
-use tidy_warden_store::Store;
 
 use super::Context;
 use super::credential::pin::read_key;

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use tidy_warden_core::condition::{Condition, Field, Groups};
 use tidy_warden_core::id::{DeviceId, LabelName};
 use tidy_warden_core::text::nearest;
-use tidy_warden_store::{DeviceView, NameInUse, Store};
+use tidy_warden_store::{DeviceView, NameInUse};
 
 use crate::console::{Console, counted};
 use crate::edge::condition;

@@ -11,7 +11,6 @@ use serde_json::json;
 use tidy_warden_core::finding::{Finding, Severity};
 use tidy_warden_core::policy::{Checked, Edition, Household, PolicyFile, check};
 use tidy_warden_core::time::Span;
-use tidy_warden_store::Store;
 
 use super::Context;
 use super::changes::{compared, comparison_json, comparison_text};

@@ -12,7 +12,7 @@ use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_core::topic::{Level, TopicFilter, TopicName};
 use tidy_warden_guard::Bypass;
 use tidy_warden_simulate::{ConnectError, Device, Login, Outfit, Secured, concrete, handshake_words};
-use tidy_warden_store::{DeviceView, Store};
+use tidy_warden_store::DeviceView;
 use tokio::net::TcpStream;
 
 use super::{Context, guard, simulate};

@@ -5,7 +5,7 @@ use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::Revocation;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::revocation::Reason;
-use tidy_warden_store::{DeviceView, Store};
+use tidy_warden_store::DeviceView;
 
 use super::{Context, pick};
 use crate::args::RevokeArgs;

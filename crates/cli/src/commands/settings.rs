@@ -6,7 +6,6 @@ use tidy_warden_core::finding::{Finding, Severity};
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::settings::{Kind, Settings, Signing, check, place_of};
 use tidy_warden_core::text::Source;
-use tidy_warden_store::Store;
 
 use super::Context;
 use super::finding::{count, finding_text};

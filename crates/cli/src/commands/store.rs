@@ -4,7 +4,6 @@ use std::io::ErrorKind;
 
 use serde_json::json;
 use tidy_warden_guard::Head;
-use tidy_warden_store::Store;
 
 use super::Context;
 use super::guard::{SEEN, UNREADABLE_SEEN};

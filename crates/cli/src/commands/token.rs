@@ -4,7 +4,6 @@ use serde_json::json;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token;
-use tidy_warden_store::Store;
 
 use super::Context;
 use crate::args::TokenCommand;

@@ -10,7 +10,6 @@ use tidy_warden_core::text::nearest;
 use tidy_warden_core::time::Span;
 use tidy_warden_core::topic::{TopicFilter, TopicName};
 use tidy_warden_guard::{Answer, Event, Request};
-use tidy_warden_store::Store;
 use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader, Lines};
 use tokio::net::UnixStream;
 use tokio::net::unix::OwnedReadHalf;

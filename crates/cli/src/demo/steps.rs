@@ -15,7 +15,6 @@ use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_core::time::{Clock, Span};
 use tidy_warden_guard::{Event, Sink};
 use tidy_warden_simulate::{Broker, ConnectError, Device, Login, certification_request};
-use tidy_warden_store::Store;
 use zeroize::Zeroizing;
 
 use super::{Story, world};
@@ -310,7 +309,7 @@ fn afterwards(story: &Story<'_>, ward: &mut Ward, dir: &Path, passphrase: &Passp
         "",
         &format!("CRL number {} lists its certificate for everybody else; it cannot enrol again", signed.number),
     )?;
-    let verified = audit::follow(&ward.store, None)?;
+    let verified = audit::follow(&*ward.store, None)?;
     story.claim(verified.broken.is_empty(), "the audit record is whole")?;
     story.tell(
         "see",

@@ -1,4 +1,4 @@
-//! Groups, editions and trials, as the store holds them.
+//! Groups, editions and trials.
 
 use std::sync::Arc;
 
@@ -44,6 +44,23 @@ pub fn resolvable(records: &[GroupRecord]) -> Result<Groups, StoreError> {
         Ok((record.name.clone(), record.rule.as_ref().map(read).transpose()?))
     };
     records.iter().map(group).collect()
+}
+
+/// An adopted edition.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EditionRecord {
+    /// Its number, from 1.
+    pub number: u32,
+    /// SHA-256 of its files.
+    pub digest: [u8; 32],
+    /// Who adopted it.
+    pub author: String,
+    /// When.
+    pub at: UnixTime,
+    /// Why.
+    pub because: String,
+    /// Its full text.
+    pub files: Vec<PolicyFile>,
 }
 
 /// An adopted edition without its text.
@@ -101,4 +118,49 @@ pub struct TrialDifference {
     pub first: UnixTime,
     /// The last time.
     pub last: UnixTime,
+}
+
+/// Questions about groups and policies.
+pub trait ReadPolicies {
+    /// All groups by name.
+    fn groups(&self) -> Result<Vec<GroupRecord>, StoreError>;
+
+    /// An edition, or the current one; `None` if there is none.
+    ///
+    /// # Errors
+    /// Its text does not give the digest that was adopted: what decides must be what was adopted.
+    fn edition(&self, number: Option<u32>) -> Result<Option<EditionRecord>, StoreError>;
+
+    /// The adopted editions, without their texts.
+    fn editions(&self) -> Result<Vec<EditionSummary>, StoreError>;
+
+    /// The trial that was begun and not ended, even if its time is over.
+    fn trial(&self) -> Result<Option<TrialRecord>, StoreError>;
+
+    /// The number of the newest trial, ended ones among them; 0 if there was none.
+    fn last_trial(&self) -> Result<u32, StoreError>;
+
+    /// What a trial decided otherwise.
+    fn trial_differences(&self, trial: u32) -> Result<Vec<TrialDifference>, StoreError>;
+}
+
+/// Rows of groups and policies.
+pub trait WritePolicies: ReadPolicies {
+    /// Makes a group, or gives one that is there another rule.
+    fn put_group(&mut self, group: &GroupRecord) -> Result<(), StoreError>;
+
+    /// Takes a group away; says whether it was there.
+    fn drop_group(&mut self, name: &GroupName) -> Result<bool, StoreError>;
+
+    /// Notes at which change number the groups changed last that conditions of policies could name.
+    fn put_groups_changed(&mut self, change: i64) -> Result<(), StoreError>;
+
+    /// Writes an edition, which becomes the current one.
+    fn put_edition(&mut self, edition: &EditionRecord) -> Result<(), StoreError>;
+
+    /// Writes a trial, which runs from now on.
+    fn put_trial(&mut self, trial: &TrialRecord) -> Result<(), StoreError>;
+
+    /// Notes that whatever trial runs ended.
+    fn end_trials(&mut self, at: UnixTime) -> Result<(), StoreError>;
 }

@@ -1,6 +1,10 @@
-//! What the guard counts of each device, and what it noticed of one.
+//! What the guard counts of each device, what it noticed of one, and what the broker keeps for it.
 
+use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
+
+use super::TrialDifference;
+use crate::StoreError;
 
 /// What passed between a device and the broker, and what was refused.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -30,4 +34,75 @@ pub struct CloneSigns {
     pub count: u64,
     /// The last one, in words.
     pub sign: String,
+}
+
+/// A session that the broker keeps for a device while it is away (MQTT 5.0 section 4.1).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BrokerSession {
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub device: DeviceId,
+    /// The guard that opened it last: a random number of its own.
+    pub guard: i64,
+    /// When it was opened last.
+    pub opened: UnixTime,
+    /// Until when the broker keeps it, as far as the guard knows.
+    pub until: UnixTime,
+    /// Its topic filters, as they were asked for.
+    pub subscriptions: Vec<String>,
+}
+
+/// What is written without an entry in the record, as nothing is decided by it.
+#[derive(Debug, Clone, Copy)]
+pub enum Tally<'a> {
+    /// Adds to what was counted of devices, and moves the time forward at which each was last seen, if it sent anything. Devices that
+    /// are not known are passed over.
+    Traffic {
+        /// What was counted since it was last written.
+        counted: &'a [(DeviceId, Traffic)],
+        /// When.
+        at: UnixTime,
+    },
+    /// Adds to what a trial decided otherwise: counts are added up.
+    Differences {
+        /// The trial's number.
+        trial: u32,
+        /// What was seen since it was last written.
+        differences: &'a [TrialDifference],
+    },
+    /// Keeps what is known of sessions at the broker in place of what was known under the same client identifier, and forgets those
+    /// that are gone or that the broker must have forgotten by now.
+    Sessions {
+        /// Sessions of devices that are listed; others are passed over.
+        kept: &'a [BrokerSession],
+        /// Client identifiers.
+        gone: &'a [String],
+        /// The ward's clock.
+        now: UnixTime,
+    },
+}
+
+/// Questions about what the guard counts and notices.
+pub trait ReadTraffic {
+    /// What was counted of a device; all zero if it never met the guard.
+    fn traffic(&self, id: &DeviceId) -> Result<Traffic, StoreError>;
+
+    /// The signs that a device's key is in two places.
+    fn clone_signs(&self, id: &DeviceId) -> Result<Option<CloneSigns>, StoreError>;
+
+    /// The session that the broker keeps under a client identifier.
+    fn broker_session(&self, client_id: &str) -> Result<Option<BrokerSession>, StoreError>;
+
+    /// How many sessions the broker keeps for a device.
+    fn broker_sessions_of(&self, device: &DeviceId) -> Result<usize, StoreError>;
+
+    /// Up to `limit` sessions that the broker keeps for devices that are out or retired.
+    fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError>;
+}
+
+/// Rows of what the guard notices; what it only counts is a [`Tally`].
+pub trait WriteTraffic: ReadTraffic {
+    /// Writes what is known of signs that a device's key is in two places.
+    fn put_clone_signs(&mut self, id: &DeviceId, signs: &CloneSigns) -> Result<(), StoreError>;
 }

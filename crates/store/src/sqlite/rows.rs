@@ -45,14 +45,6 @@ pub(super) fn good(now: &str) -> String {
     format!("({} AND not_before <= {now} AND {USABLE_UNTIL} >= {now})", usable())
 }
 
-/// The columns of a credential joined to its authority, for a query of the caller's.
-pub(super) fn credential_sql(condition: &str) -> String {
-    format!(
-        "SELECT {CREDENTIAL_COLUMNS} FROM credentials LEFT JOIN authorities ON authorities.pk = credentials.authority
-         WHERE {condition} ORDER BY credentials.pk DESC"
-    )
-}
-
 /// The first eight octets of a digest, as the indexes hold them.
 pub(super) fn head(digest: &[u8]) -> i64 {
     digest.first_chunk().map_or(0, |octets| i64::from_be_bytes(*octets))
@@ -62,8 +54,35 @@ pub(super) fn damaged(what: &str) -> StoreError {
     StoreError::Damaged { detail: format!("a stored {what} does not read back") }
 }
 
-fn parsed<T: FromStr>(text: &str, what: &str) -> Result<T, StoreError> {
+/// A name that was checked when it came in.
+pub(super) fn parsed<T: FromStr>(text: &str, what: &str) -> Result<T, StoreError> {
     text.parse().map_err(|_| damaged(what))
+}
+
+/// What an update found: at least one row, or the name is that of nothing.
+pub(super) fn found(updated: usize, what: &'static str, name: &impl ToString) -> Result<(), StoreError> {
+    match updated {
+        0 => Err(StoreError::Unknown { what, name: name.to_string() }),
+        _ => Ok(()),
+    }
+}
+
+/// A limit as SQL takes it.
+pub(super) fn limit(limit: usize) -> i64 {
+    i64::try_from(limit).unwrap_or(i64::MAX)
+}
+
+/// A count as SQL takes it.
+pub(super) fn stored(count: u64) -> i64 {
+    i64::try_from(count).unwrap_or(i64::MAX)
+}
+
+pub(super) fn count(stored: i64) -> Result<u64, StoreError> {
+    u64::try_from(stored).map_err(|_| damaged("count"))
+}
+
+pub(super) fn serial(octets: &[u8]) -> Result<SerialNumber, StoreError> {
+    SerialNumber::from_octets(octets).ok_or_else(|| damaged("serial number"))
 }
 
 pub(super) fn role(word: &str) -> Result<AuthorityRole, StoreError> {
@@ -201,11 +220,10 @@ pub(super) fn credential(
     let revoked: Option<i64> = row.get(at + 10)?;
     let reason: Option<u8> = row.get(at + 11)?;
     let origin: String = row.get(at + 12)?;
-    let serial: Option<Vec<u8>> = row.get(at + 1)?;
-    let serial = serial.map(|octets| SerialNumber::from_octets(&octets).ok_or_else(|| damaged("serial number")));
+    let octets: Option<Vec<u8>> = row.get(at + 1)?;
     Ok(CredentialRecord {
         fingerprint: Fingerprint(row.get(at)?),
-        serial: serial.transpose()?,
+        serial: octets.map(|octets| serial(&octets)).transpose()?,
         origin: Origin::ALL.into_iter().find(|each| each.as_str() == origin).ok_or_else(|| damaged("credential"))?,
         authority: row.get::<_, Option<String>>(at + 2)?.map(|name| parsed(&name, "authority")).transpose()?,
         device: device.clone(),

@@ -1,28 +1,109 @@
-//! What the guard counts and notices.
+//! What the guard counts and notices, and what the broker keeps.
 
-use rusqlite::{Connection, OptionalExtension, Transaction, params};
-use serde_json::json;
+use rusqlite::{Connection, Row, params};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
-use super::append;
-use super::rows::damaged;
-use crate::{Cause, CloneSigns, StoreError, Traffic};
+use super::rows::{self, damaged};
+use super::{Sql, SqliteTx};
+use crate::{BrokerSession, CloneSigns, ReadTraffic, StoreError, Tally, Traffic, TrialDifference, WriteTraffic};
 
-/// The least time between two entries of the audit record about signs of one device's clone, in seconds: whoever has a
-/// copied key must not be able to fill the record.
-const SIGNS_EVERY: i64 = 3600;
+const SESSIONS: &str = "SELECT client_id, devices.id, guard, opened, until, subscriptions
+    FROM broker_sessions JOIN devices ON devices.pk = broker_sessions.device";
 
-fn stored(count: u64) -> i64 {
-    i64::try_from(count).unwrap_or(i64::MAX)
+fn session(row: &Row<'_>) -> Result<BrokerSession, StoreError> {
+    let subscriptions: String = row.get(5)?;
+    Ok(BrokerSession {
+        client_id: row.get(0)?,
+        device: rows::parsed(&row.get::<_, String>(1)?, "id")?,
+        guard: row.get(2)?,
+        opened: UnixTime(row.get(3)?),
+        until: UnixTime(row.get(4)?),
+        subscriptions: serde_json::from_str(&subscriptions).map_err(|_| damaged("session at the broker"))?,
+    })
 }
 
-fn read(count: i64) -> Result<u64, StoreError> {
-    u64::try_from(count).map_err(|_| damaged("count"))
+impl<S: Sql> ReadTraffic for S {
+    fn traffic(&self, id: &DeviceId) -> Result<Traffic, StoreError> {
+        let mut statement = self.sql().prepare_cached(
+            "SELECT messages_in, octets_in, messages_out, octets_out, refusals, refused_at, refused FROM traffic
+             WHERE device = (SELECT pk FROM devices WHERE id = ?1)",
+        )?;
+        let mut found = statement.query([id.as_str()])?;
+        let Some(row) = found.next()? else { return Ok(Traffic::default()) };
+        let refused = row.get::<_, Option<i64>>(5)?.map(UnixTime).zip(row.get(6)?);
+        Ok(Traffic {
+            messages_in: rows::count(row.get(0)?)?,
+            octets_in: rows::count(row.get(1)?)?,
+            messages_out: rows::count(row.get(2)?)?,
+            octets_out: rows::count(row.get(3)?)?,
+            refusals: rows::count(row.get(4)?)?,
+            refused,
+        })
+    }
+
+    fn clone_signs(&self, id: &DeviceId) -> Result<Option<CloneSigns>, StoreError> {
+        let mut statement = self.sql().prepare_cached(
+            "SELECT first, last, count, sign FROM clone_signs WHERE device = (SELECT pk FROM devices WHERE id = ?1)",
+        )?;
+        let mut found = statement.query([id.as_str()])?;
+        let Some(row) = found.next()? else { return Ok(None) };
+        Ok(Some(CloneSigns {
+            first: UnixTime(row.get(0)?),
+            last: UnixTime(row.get(1)?),
+            count: rows::count(row.get(2)?)?,
+            sign: row.get(3)?,
+        }))
+    }
+
+    fn broker_session(&self, client_id: &str) -> Result<Option<BrokerSession>, StoreError> {
+        let mut statement = self.sql().prepare_cached(&format!("{SESSIONS} WHERE client_id = ?1"))?;
+        let mut found = statement.query([client_id])?;
+        found.next()?.map(session).transpose()
+    }
+
+    fn broker_sessions_of(&self, device: &DeviceId) -> Result<usize, StoreError> {
+        let sql = "SELECT count(*) FROM broker_sessions WHERE device = (SELECT pk FROM devices WHERE id = ?1)";
+        let count: i64 = self.sql().prepare_cached(sql)?.query_row([device.as_str()], |row| row.get(0))?;
+        Ok(usize::try_from(count).unwrap_or(usize::MAX))
+    }
+
+    fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError> {
+        let mut statement = self.sql().prepare_cached(&format!(
+            "{SESSIONS} WHERE devices.out IS NOT NULL OR devices.retired IS NOT NULL ORDER BY client_id LIMIT ?1"
+        ))?;
+        let mut found = statement.query([rows::limit(limit)])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            all.push(session(row)?);
+        }
+        Ok(all)
+    }
 }
 
-pub(super) fn add(tx: &Transaction<'_>, counted: &[(DeviceId, Traffic)], at: UnixTime) -> Result<(), StoreError> {
-    let mut add = tx.prepare_cached(
+impl WriteTraffic for SqliteTx<'_> {
+    fn put_clone_signs(&mut self, id: &DeviceId, signs: &CloneSigns) -> Result<(), StoreError> {
+        let written = self.sql().execute(
+            "INSERT INTO clone_signs SELECT pk, ?2, ?3, ?4, ?5 FROM devices WHERE id = ?1
+             ON CONFLICT (device) DO UPDATE SET first = excluded.first, last = excluded.last, count = excluded.count,
+                 sign = excluded.sign",
+            params![id.as_str(), signs.first.0, signs.last.0, rows::stored(signs.count), signs.sign],
+        )?;
+        rows::found(written, "device", id)
+    }
+}
+
+/// Writes what is counted, inside a transaction of the caller's.
+pub(super) fn tally(connection: &Connection, tally: &Tally<'_>) -> Result<(), StoreError> {
+    match tally {
+        Tally::Traffic { counted, at } => add_traffic(connection, counted, *at),
+        Tally::Differences { trial, differences } => add_differences(connection, *trial, differences),
+        Tally::Sessions { kept, gone, now } => keep_sessions(connection, kept, gone, *now),
+    }
+}
+
+fn add_traffic(connection: &Connection, counted: &[(DeviceId, Traffic)], at: UnixTime) -> Result<(), StoreError> {
+    let mut add = connection.prepare_cached(
         "INSERT INTO traffic SELECT pk, ?2, ?3, ?4, ?5, ?6, ?7, ?8 FROM devices WHERE id = ?1
          ON CONFLICT (device) DO UPDATE SET
              messages_in = messages_in + excluded.messages_in, octets_in = octets_in + excluded.octets_in,
@@ -30,16 +111,17 @@ pub(super) fn add(tx: &Transaction<'_>, counted: &[(DeviceId, Traffic)], at: Uni
              refusals = refusals + excluded.refusals,
              refused_at = coalesce(excluded.refused_at, refused_at), refused = coalesce(excluded.refused, refused)",
     )?;
-    let mut seen = tx.prepare_cached("UPDATE devices SET seen = ?2 WHERE id = ?1 AND coalesce(seen, 0) < ?2")?;
+    let mut seen =
+        connection.prepare_cached("UPDATE devices SET seen = ?2 WHERE id = ?1 AND coalesce(seen, 0) < ?2")?;
     for (id, traffic) in counted {
         let (refused_at, refused) = traffic.refused.as_ref().map(|(at, what)| (at.0, what)).unzip();
         add.execute(params![
             id.as_str(),
-            stored(traffic.messages_in),
-            stored(traffic.octets_in),
-            stored(traffic.messages_out),
-            stored(traffic.octets_out),
-            stored(traffic.refusals),
+            rows::stored(traffic.messages_in),
+            rows::stored(traffic.octets_in),
+            rows::stored(traffic.messages_out),
+            rows::stored(traffic.octets_out),
+            rows::stored(traffic.refusals),
             refused_at,
             refused,
         ])?;
@@ -51,56 +133,50 @@ pub(super) fn add(tx: &Transaction<'_>, counted: &[(DeviceId, Traffic)], at: Uni
     Ok(())
 }
 
-pub(super) fn of(connection: &Connection, id: &DeviceId) -> Result<Traffic, StoreError> {
+fn add_differences(connection: &Connection, trial: u32, differences: &[TrialDifference]) -> Result<(), StoreError> {
     let mut statement = connection.prepare_cached(
-        "SELECT messages_in, octets_in, messages_out, octets_out, refusals, refused_at, refused FROM traffic
-         WHERE device = (SELECT pk FROM devices WHERE id = ?1)",
+        "INSERT INTO trial_differences (trial, device, act, would_allow, rule, sample, count, first, last)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)
+         ON CONFLICT (trial, device, act, would_allow, rule) DO UPDATE SET
+             sample = excluded.sample, count = count + excluded.count, last = excluded.last",
     )?;
-    let mut found = statement.query([id.as_str()])?;
-    let Some(row) = found.next()? else { return Ok(Traffic::default()) };
-    let refused = row.get::<_, Option<i64>>(5)?.map(UnixTime).zip(row.get(6)?);
-    Ok(Traffic {
-        messages_in: read(row.get(0)?)?,
-        octets_in: read(row.get(1)?)?,
-        messages_out: read(row.get(2)?)?,
-        octets_out: read(row.get(3)?)?,
-        refusals: read(row.get(4)?)?,
-        refused,
-    })
-}
-
-pub(super) fn record_clone_sign(
-    tx: &Transaction<'_>,
-    id: &DeviceId,
-    sign: &str,
-    cause: &Cause,
-) -> Result<(), StoreError> {
-    let pk: Option<i64> =
-        tx.query_row("SELECT pk FROM devices WHERE id = ?1", [id.as_str()], |row| row.get(0)).optional()?;
-    let pk = pk.ok_or_else(|| StoreError::Unknown { what: "device", name: id.to_string() })?;
-    let last: Option<i64> =
-        tx.query_row("SELECT last FROM clone_signs WHERE device = ?1", [pk], |row| row.get(0)).optional()?;
-    if last.is_none_or(|last| cause.at.0 - last >= SIGNS_EVERY) {
-        append(tx, cause, "device.clone-sign", id.as_str(), &json!({ "sign": sign }).to_string())?;
+    for each in differences {
+        statement.execute(params![
+            trial,
+            each.device.as_str(),
+            each.act,
+            each.would_allow,
+            each.rule,
+            each.sample,
+            rows::stored(each.count),
+            each.first.0,
+            each.last.0
+        ])?;
     }
-    tx.execute(
-        "INSERT INTO clone_signs VALUES (?1, ?2, ?2, 1, ?3)
-         ON CONFLICT (device) DO UPDATE SET last = excluded.last, count = count + 1, sign = excluded.sign",
-        params![pk, cause.at.0, sign],
-    )?;
     Ok(())
 }
 
-pub(super) fn clone_signs(connection: &Connection, id: &DeviceId) -> Result<Option<CloneSigns>, StoreError> {
-    let mut statement = connection.prepare_cached(
-        "SELECT first, last, count, sign FROM clone_signs WHERE device = (SELECT pk FROM devices WHERE id = ?1)",
+fn keep_sessions(
+    connection: &Connection,
+    kept: &[BrokerSession],
+    gone: &[String],
+    now: UnixTime,
+) -> Result<(), StoreError> {
+    let mut put = connection.prepare_cached(
+        "INSERT INTO broker_sessions (client_id, device, guard, opened, until, subscriptions)
+         SELECT ?1, pk, ?3, ?4, ?5, ?6 FROM devices WHERE id = ?2
+         ON CONFLICT (client_id) DO UPDATE SET device = excluded.device, guard = excluded.guard,
+             opened = excluded.opened, until = excluded.until, subscriptions = excluded.subscriptions",
     )?;
-    let mut found = statement.query([id.as_str()])?;
-    let Some(row) = found.next()? else { return Ok(None) };
-    Ok(Some(CloneSigns {
-        first: UnixTime(row.get(0)?),
-        last: UnixTime(row.get(1)?),
-        count: read(row.get(2)?)?,
-        sign: row.get(3)?,
-    }))
+    for each in kept {
+        let subscriptions = serde_json::json!(each.subscriptions).to_string();
+        let device = each.device.as_str();
+        put.execute(params![each.client_id, device, each.guard, each.opened.0, each.until.0, subscriptions])?;
+    }
+    let mut drop = connection.prepare_cached("DELETE FROM broker_sessions WHERE client_id = ?1")?;
+    for client_id in gone {
+        drop.execute([client_id])?;
+    }
+    connection.prepare_cached("DELETE FROM broker_sessions WHERE until < ?1")?.execute([now.0])?;
+    Ok(())
 }

@@ -7,7 +7,6 @@ use serde::{Deserialize, Serialize};
 use tidy_warden_core::audit::Hash;
 use tidy_warden_core::key::{NewKey, PublicKey, Signer, SoftwareKey};
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::Store;
 
 use super::follow;
 use crate::commands::Context;
@@ -89,7 +88,7 @@ fn knows(ward: &Ward, digest: &str) -> Result<bool, Problem> {
 pub(super) fn write(context: &Context<'_>, out: &Path) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
     let key = open_key(&mut ward, context)?;
-    let verified = follow(&ward.store, None)?;
+    let verified = ward.store.view(|view| Ok(follow(view, None)))??;
     if let Some(first) = verified.broken.first() {
         return Err(Problem::refused("no head was signed")
             .because(format!("the audit record is broken: {first}"))

@@ -9,28 +9,28 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::policy;
-use tidy_warden_store::Store;
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::View;
 
 use crate::edge::condition;
 use crate::problem::Problem;
-use crate::ward::Ward;
 
 /// How many devices are looked up at once.
 const AT_ONCE: usize = 1000;
 
 /// Every row that does not follow from the record, in words.
-pub(super) fn differing(ward: &Ward, replay: &Replay) -> Result<Vec<String>, Problem> {
+pub(super) fn differing(view: &dyn View, now: UnixTime, replay: &Replay) -> Result<Vec<String>, Problem> {
     let mut all = Vec::new();
-    devices(ward, replay, &mut all)?;
-    revocations(ward, replay, &mut all)?;
-    credentials(ward, replay, &mut all)?;
-    editions(ward, replay, &mut all)?;
+    devices(view, now, replay, &mut all)?;
+    revocations(view, replay, &mut all)?;
+    credentials(view, replay, &mut all)?;
+    editions(view, replay, &mut all)?;
     let mut blocked = 0u64;
-    ward.store.each_blocked_key(&mut |key| blocked += u64::from(key.source != BlockSource::Revoked))?;
+    view.each_blocked_key(&mut |key| blocked += u64::from(key.source != BlockSource::Revoked))?;
     if blocked != replay.blocked {
         all.push(format!("blocked keys: {blocked} stand here, and the record blocks {}", replay.blocked));
     }
-    for authority in ward.store.authorities()? {
+    for authority in view.authorities()? {
         let found = (authority.certificate.fingerprint.to_string(), authority.retired.is_some());
         match replay.authorities.get(authority.name.as_str()) {
             None => all.push(format!("authority `{}`: the record does not add it", authority.name)),
@@ -48,7 +48,7 @@ pub(super) fn differing(ward: &Ward, replay: &Replay) -> Result<Vec<String>, Pro
         }
     }
     if let Some(said) = &replay.settings {
-        let text = ward.store.settings_text()?;
+        let text = view.settings_text()?;
         if data_encoding::HEXLOWER.encode(&sha256(text.as_bytes())) != *said {
             all.push("settings: the copy of ward.toml is not the one that the record notes".to_owned());
         }
@@ -66,7 +66,7 @@ fn words(standing: DeviceStanding) -> String {
     if named.is_empty() { "none of out, on hold, retired".to_owned() } else { named.join(" and ") }
 }
 
-fn devices(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+fn devices(view: &dyn View, now: UnixTime, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
     let mut gone = Vec::new();
     let mut tell = |device: &DeviceRecord, said: DeviceStanding| {
         let found = standing(device);
@@ -78,7 +78,7 @@ fn devices(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Pr
     named.sort_by_key(|(id, _)| *id);
     for some in named.chunks(AT_ONCE) {
         let ids: Vec<DeviceId> = some.iter().filter_map(|(id, _)| id.parse().ok()).collect();
-        for (id, found) in ids.iter().zip(ward.store.devices(&ids)?) {
+        for (id, found) in ids.iter().zip(view.devices(&ids)?) {
             match found {
                 Some(view) => tell(&view.device, replay.devices.get(id.as_str()).copied().unwrap_or_default()),
                 None => gone.push(format!("device `{id}`: it stands in the record, and is gone here")),
@@ -87,7 +87,7 @@ fn devices(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Pr
     }
     // The other way round: what stands in the table and not in the record.
     let barred = condition("state in (out, held, retired)")?;
-    ward.store.each_device_where(&barred, ward.now(), &mut |view| {
+    view.each_device_where(&barred, now, &mut |view| {
         if !replay.devices.contains_key(view.device.id.as_str()) {
             tell(&view.device, DeviceStanding::default());
         }
@@ -96,21 +96,21 @@ fn devices(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Pr
     Ok(())
 }
 
-fn revocations(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+fn revocations(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
     let mut named: Vec<(&String, &i64)> = replay.revoked.iter().collect();
     named.sort();
     for (name, entry) in named {
         let serial = data_encoding::HEXLOWER.decode(name.as_bytes()).ok();
         let serial = serial.and_then(|octets| SerialNumber::from_octets(&octets));
         let mut fingerprints = match &serial {
-            Some(serial) => ward.store.fingerprints_of(serial)?,
+            Some(serial) => view.fingerprints_of(serial)?,
             None => Vec::new(),
         };
         // A bare key is named by its fingerprint.
         let octets: Option<[u8; 32]> =
             data_encoding::HEXLOWER.decode(name.as_bytes()).ok().and_then(|octets| octets.try_into().ok());
         fingerprints.extend(octets.map(Fingerprint));
-        let found = ward.store.status_many(&fingerprints)?;
+        let found = view.status_many(&fingerprints)?;
         let revoked = found.into_iter().flatten().any(|(record, _)| record.revoked.is_some());
         if !revoked {
             all.push(format!("certificate {name}: entry {entry} revokes it, and it is not revoked here"));
@@ -120,7 +120,7 @@ fn revocations(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<()
 }
 
 /// Certificates that were put in, taken out or exchanged past the record.
-fn credentials(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+fn credentials(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
     struct Found {
         count: u64,
         fingerprints: Vec<u8>,
@@ -128,7 +128,7 @@ fn credentials(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<()
     }
     let mut found: HashMap<i64, Found> = HashMap::new();
     let mut unknown = 0u64;
-    ward.store.each_recorded(&mut |entry, fingerprint| match entry {
+    view.each_recorded(&mut |entry, fingerprint| match entry {
         None => unknown += 1,
         Some(entry) => {
             let of =
@@ -161,8 +161,8 @@ fn credentials(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<()
     Ok(())
 }
 
-fn editions(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
-    let stored = ward.store.editions()?;
+fn editions(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let stored = view.editions()?;
     for edition in &stored {
         let number = edition.number;
         let noted = data_encoding::HEXLOWER.encode(&edition.digest);
@@ -171,7 +171,7 @@ fn editions(ward: &Ward, replay: &Replay, all: &mut Vec<String>) -> Result<(), P
             Some(said) if *said != noted => {
                 all.push(format!("edition {number}: its digest is not the one that was adopted"));
             }
-            Some(_) => match ward.store.edition(Some(number)) {
+            Some(_) => match view.edition(Some(number)) {
                 Ok(Some(record)) if policy::digest(&record.files) == edition.digest => {}
                 _ => all.push(format!("edition {number}: its text is not the one that was adopted")),
             },

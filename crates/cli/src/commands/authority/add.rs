@@ -16,7 +16,7 @@ use tidy_warden_core::id::{AuthorityName, KindName};
 use tidy_warden_core::key::{NewKey, ProvenKey, SignError, Signer};
 use tidy_warden_core::request::Request;
 use tidy_warden_core::time::Span;
-use tidy_warden_store::{NewAuthority, Store};
+use tidy_warden_store::NewAuthority;
 
 use super::judge::certificates;
 use crate::args::AddAuthorityArgs;

@@ -14,7 +14,7 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{PublicKey, sha256};
 use tidy_warden_core::settings::Kind;
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::{Batch, NewCredential, Store};
+use tidy_warden_store::{Batch, NewCredential};
 
 use super::read_certificate;
 use crate::args::PinArgs;

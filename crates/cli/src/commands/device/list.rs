@@ -8,7 +8,7 @@ use tidy_warden_core::device::{DeviceRecord, DeviceState, credential_end};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{LabelName, LabelValue};
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{DeviceView, NameInUse, Store};
+use tidy_warden_store::{DeviceView, NameInUse};
 
 use super::device_json;
 use crate::args::ListArgs;

@@ -20,7 +20,7 @@ use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::key::{Sha256, sha256};
 use tidy_warden_core::request::{self, Request};
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{Batch, BulkRun, Cause, DeviceView, NewCredential, Store, StoreError};
+use tidy_warden_store::{Batch, BulkRun, Cause, DeviceView, NewCredential, OperatorStore, StoreError};
 
 use super::output::{self, Extent, Line, Output, Place, Staged, Stager};
 use super::press::{KeySource, Mint, Minted, Press, Unmade};
@@ -271,7 +271,7 @@ fn run(context: &Context<'_>, mut ward: Ward, plan: &Plan, resumed: Option<Posit
         drop((to_writer, jobs));
         let writer = Writer {
             plan,
-            store: &mut *store,
+            store: &mut store,
             output,
             rejects,
             position,
@@ -470,7 +470,7 @@ fn key_source(row: &Candidate, base: &Path) -> Result<(KeySource, bool), String>
 /// The one that writes.
 struct Writer<'w> {
     plan: &'w Plan,
-    store: &'w mut dyn Store,
+    store: &'w mut OperatorStore,
     output: Output,
     rejects: Rejects,
     position: Position,

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{FlockOperation, flock};
 use tidy_warden_core::certificate::SerialNumber;
-use tidy_warden_store::{Intended, Store};
+use tidy_warden_store::Intended;
 
 use crate::console::Console;
 use crate::files;

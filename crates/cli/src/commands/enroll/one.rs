@@ -8,7 +8,7 @@ use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued};
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::ProvenKey;
 use tidy_warden_core::request::{self, Request};
-use tidy_warden_store::{DeviceView, Intended, Store};
+use tidy_warden_store::{DeviceView, Intended};
 use zeroize::Zeroizing;
 
 use super::intended;

@@ -13,7 +13,6 @@ use serde::{Deserialize, Serialize};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::Store;
 use zeroize::Zeroizing;
 
 use super::press::Outfit;

@@ -15,7 +15,7 @@ use tidy_warden_core::policy::{Edition, Rights};
 use tidy_warden_core::profile::{Filled, InWard};
 use tidy_warden_core::settings::{Kind, Role, Settings};
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::{NewCredential, Store};
+use tidy_warden_store::NewCredential;
 use zeroize::Zeroizing;
 
 use crate::clock::SystemRandom;

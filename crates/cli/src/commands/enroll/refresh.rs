@@ -7,7 +7,7 @@ use serde_json::json;
 use tidy_warden_core::authority::AuthorityRecord;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{DeviceView, Store};
+use tidy_warden_store::DeviceView;
 
 use super::press::Mint;
 use crate::args::RefreshArgs;

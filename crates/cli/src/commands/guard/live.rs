@@ -8,7 +8,6 @@ use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_guard::{LiveConfig, TlsSettings, Upstream, UpstreamPem};
 use tidy_warden_simulate::Broker;
-use tidy_warden_store::Store;
 
 use crate::commands::Context;
 use crate::files;

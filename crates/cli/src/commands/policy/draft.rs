@@ -8,7 +8,6 @@ use serde_json::json;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::{self, Act, Household, Observed, layout};
 use tidy_warden_core::text::Source;
-use tidy_warden_store::Store;
 
 use super::Context;
 use crate::args::{DraftArgs, FormatArgs};

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde_json::json;
-use tidy_warden_store::{Store, TrialDifference};
+use tidy_warden_store::TrialDifference;
 
 use super::Context;
 use crate::args::TrialArgs;

@@ -8,17 +8,18 @@ use std::time::Duration;
 use tokio::sync::Notify;
 
 /// How long a client may take for the handshake and its CONNECT together.
-pub(crate) const OPENING: Duration = Duration::from_secs(10);
+pub const OPENING: Duration = Duration::from_secs(10);
 
 /// Connections that are being opened, the oldest first.
-#[derive(Default)]
-pub(crate) struct Openings {
+#[derive(Debug, Default)]
+pub struct Openings {
     next: AtomicU64,
     queue: Mutex<VecDeque<(u64, Arc<Notify>)>>,
 }
 
 /// A connection's place among those that are being opened; it is left by dropping this.
-pub(crate) struct Opening {
+#[derive(Debug)]
+pub struct Opening {
     number: u64,
     gone: Arc<Notify>,
     all: Arc<Openings>,
@@ -30,7 +31,7 @@ impl Openings {
     }
 
     /// Takes a place; if there are too many, the oldest loses its own.
-    pub(crate) fn enter(self: &Arc<Self>, most: usize) -> Opening {
+    pub fn enter(self: &Arc<Self>, most: usize) -> Opening {
         let number = self.next.fetch_add(1, Ordering::Relaxed);
         let gone = Arc::new(Notify::new());
         let mut queue = self.lock();
@@ -46,7 +47,7 @@ impl Openings {
 
 impl Opening {
     /// Ready once the place is lost to somebody newer.
-    pub(crate) async fn lost(&self) {
+    pub async fn lost(&self) {
         self.gone.notified().await;
     }
 }

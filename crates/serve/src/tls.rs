@@ -13,7 +13,7 @@ use tokio_rustls::TlsAcceptor;
 
 use crate::trust::TrustHolder;
 
-/// What the guard shows of itself.
+/// What a server shows of itself.
 pub struct TlsSettings {
     /// Its certificate and those that it sends along, leaf first.
     pub chain: Vec<Certificate>,
@@ -31,40 +31,41 @@ pub struct TlsError(#[from] rustls::Error);
 /// How many TLS sessions are remembered so that they can be resumed.
 const RESUMABLE: usize = 16_384;
 
-/// What the guard needs for TLS: its configuration, and the judge in it.
-pub(crate) struct TlsParts {
-    pub(crate) acceptor: TlsAcceptor,
-    /// The same for WebSocket, which is HTTP to begin with.
-    pub(crate) http_acceptor: TlsAcceptor,
-}
-
-impl TlsParts {
-    /// TLS 1.2 and 1.3, no early data. Sessions can be resumed (stateful, in memory): the certificate's chain is not judged
-    /// again then, but at every CONNECT it is, and who the device is and what it may do is looked up. Who was trusted before a
-    /// change of settings cannot resume after it.
-    pub(crate) fn new(settings: TlsSettings, clock: Arc<dyn Clock>, trust: Arc<TrustHolder>) -> Result<Self, TlsError> {
-        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-        let verifier = Arc::new(DeviceVerifier {
-            trust,
-            mandatory: !settings.allow_anonymous,
-            algorithms: provider.signature_verification_algorithms,
-            clock,
-        });
-        let chain = settings.chain.iter().map(|each| CertificateDer::from(each.der().to_vec())).collect();
-        let mut config = ServerConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()?
-            .with_client_cert_verifier(verifier)
-            .with_single_cert(chain, settings.key.into())?;
-        config.max_early_data_size = 0;
-        // One ticket is enough for a client that comes back; each costs work and memory.
-        config.send_tls13_tickets = 1;
+/// What accepts connections: one for each of `protocols`, which are ALPN names (RFC 7301), with the same certificate and judge.
+///
+/// TLS 1.2 and 1.3, no early data. Sessions can be resumed (stateful, in memory): the certificate's chain is not judged again then, so
+/// whoever receives the connection must ask [`Trust::judge`](crate::trust::Trust::judge) itself, and who the device is and what it may
+/// do. Who was trusted before a change of settings cannot resume after it.
+///
+/// # Errors
+/// Certificate and key do not go together.
+pub fn acceptors<const N: usize>(
+    settings: TlsSettings,
+    protocols: [&str; N],
+    clock: Arc<dyn Clock>,
+    trust: Arc<TrustHolder>,
+) -> Result<[TlsAcceptor; N], TlsError> {
+    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+    let verifier = Arc::new(DeviceVerifier {
+        trust,
+        mandatory: !settings.allow_anonymous,
+        algorithms: provider.signature_verification_algorithms,
+        clock,
+    });
+    let chain = settings.chain.iter().map(|each| CertificateDer::from(each.der().to_vec())).collect();
+    let mut config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()?
+        .with_client_cert_verifier(verifier)
+        .with_single_cert(chain, settings.key.into())?;
+    config.max_early_data_size = 0;
+    // One ticket is enough for a client that comes back; each costs work and memory.
+    config.send_tls13_tickets = 1;
+    Ok(protocols.map(|protocol| {
+        let mut config = config.clone();
         config.session_storage = rustls::server::ServerSessionMemoryCache::new(RESUMABLE);
-        config.alpn_protocols = vec![b"mqtt".to_vec()];
-        let mut http = config.clone();
-        http.session_storage = rustls::server::ServerSessionMemoryCache::new(RESUMABLE);
-        http.alpn_protocols = vec![b"http/1.1".to_vec()];
-        Ok(Self { acceptor: TlsAcceptor::from(Arc::new(config)), http_acceptor: TlsAcceptor::from(Arc::new(http)) })
-    }
+        config.alpn_protocols = vec![protocol.as_bytes().to_vec()];
+        TlsAcceptor::from(Arc::new(config))
+    }))
 }
 
 struct DeviceVerifier {

@@ -1,4 +1,4 @@
-//! How far the guard has seen the audit record, kept in a file beside the store: a store that is put back from a backup ends
+//! How far a server has seen the audit record, kept in a file beside the store: a store that is put back from a backup ends
 //! earlier, and with it revocations that were in force are gone. Only who remembers can notice.
 
 use std::io;
@@ -27,7 +27,7 @@ struct Form {
 }
 
 impl Head {
-    /// Reads what a guard kept; `None` if there is no file.
+    /// Reads what was kept; `None` if there is no file.
     ///
     /// # Errors
     /// The file cannot be read, or holds something else.
@@ -46,7 +46,10 @@ impl Head {
     }
 
     /// Keeps it: what was kept before stays whole until this is.
-    pub(crate) fn save(&self, path: &Path) -> io::Result<()> {
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub fn save(&self, path: &Path) -> io::Result<()> {
         let form = Form { number: self.number, hash: HEXLOWER.encode(&self.hash) };
         crate::file::replace(path, format!("{}\n", serde_json::to_string(&form)?).as_bytes())
     }

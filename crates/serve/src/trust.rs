@@ -9,23 +9,28 @@ use tidy_warden_core::certificate::{Certificate, ChainError, GoodSignatures, Pur
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{Store, StoreError};
+use tidy_warden_store::{StoreError, View};
 
 /// A foreign authority and what it is trusted for.
 #[derive(Debug)]
-pub(crate) struct Maker {
-    pub(crate) name: AuthorityName,
+pub struct Maker {
+    /// The name of the authority in the ward.
+    pub name: AuthorityName,
     certificate: Certificate,
     above: Vec<Certificate>,
-    pub(crate) trust: tidy_warden_core::authority::Trust,
+    /// For whose devices, and by which fact.
+    pub trust: tidy_warden_core::authority::Trust,
 }
 
 impl Maker {
     /// Its own certificate, and those between it and its devices.
-    pub(crate) fn authorities(&self) -> impl Iterator<Item = &Certificate> {
+    pub fn authorities(&self) -> impl Iterator<Item = &Certificate> {
         std::iter::once(&self.certificate).chain(&self.above)
     }
 }
+
+/// How many bound credentials are read at a time.
+const BOUND_AT_ONCE: usize = 1000;
 
 /// Certificates and keys that were bound to devices: the first eight octets of their digests. A hit only lets the handshake
 /// go on; at CONNECT the store is asked in full.
@@ -37,17 +42,17 @@ struct Bound {
 }
 
 /// The first eight octets of a digest, which tell nearly all apart.
-pub(crate) fn head(digest: &[u8; 32]) -> u64 {
+pub fn head(digest: &[u8; 32]) -> u64 {
     digest.first_chunk().map_or(0, |octets| u64::from_be_bytes(*octets))
 }
 
 /// Whose certificates are taken.
 #[derive(Debug, Default, Clone)]
-pub(crate) struct Trust {
+pub struct Trust {
     /// The change number of the authorities that it was made from.
-    pub(crate) authorities: i64,
+    pub authorities: i64,
     /// Grows whenever authorities are others.
-    pub(crate) generation: u64,
+    pub generation: u64,
     issuing: Arc<Vec<Certificate>>,
     roots: Arc<Vec<Certificate>>,
     makers: Arc<Vec<Maker>>,
@@ -57,7 +62,10 @@ pub(crate) struct Trust {
 
 impl Trust {
     /// Reads all authorities, and what was bound to devices since `before` was made.
-    pub(crate) fn read(store: &dyn Store, authorities: i64, before: &Self) -> Result<Self, StoreError> {
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    pub fn read(store: &dyn View, authorities: i64, before: &Self) -> Result<Self, StoreError> {
         let (mut issuing, mut roots, mut makers) = (Vec::new(), Vec::new(), Vec::new());
         for each in store.authorities()? {
             let AuthorityRecord { certificate, crossed, role, retired, .. } = each;
@@ -83,16 +91,19 @@ impl Trust {
     }
 
     /// A picture that was made anew from a store that is another one: nothing that was bound in the old one stays.
-    pub(crate) fn forgotten(&self) -> Self {
+    pub fn forgotten(&self) -> Self {
         Self { authorities: -1, bound: Arc::default(), ..self.clone() }
     }
 
     /// This picture with what was bound since; `None` if that is nothing.
-    pub(crate) fn with_bound(&self, store: &dyn Store) -> Result<Option<Self>, StoreError> {
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    pub fn with_bound(&self, store: &dyn View) -> Result<Option<Self>, StoreError> {
         let mut next = None;
         loop {
             let bound = &next.as_ref().unwrap_or(self).bound;
-            let found = store.bound_since(bound.to)?;
+            let found = store.bound_since(bound.to, BOUND_AT_ONCE)?;
             if found.to == bound.to {
                 return Ok(next);
             }
@@ -111,7 +122,7 @@ impl Trust {
     ///
     /// # Errors
     /// Why its chain does not lead to a root of the ward.
-    pub(crate) fn judge(&self, leaf: &Certificate, now: UnixTime) -> Result<(), ChainError> {
+    pub fn judge(&self, leaf: &Certificate, now: UnixTime) -> Result<(), ChainError> {
         let Err(error) = judge_with(leaf, &self.issuing, &self.roots, (Purpose::Client, now), Some(&self.known)) else {
             return Ok(());
         };
@@ -121,17 +132,17 @@ impl Trust {
     }
 
     /// Whether a certificate in DER, whose key was proved before, would be taken now.
-    pub(crate) fn takes(&self, leaf: &[u8], now: UnixTime) -> bool {
+    pub fn takes(&self, leaf: &[u8], now: UnixTime) -> bool {
         Certificate::from_der(leaf).is_ok_and(|leaf| self.judge(&leaf, now).is_ok())
     }
 
     /// All trusted makers.
-    pub(crate) fn makers(&self) -> impl Iterator<Item = &Maker> {
+    pub fn makers(&self) -> impl Iterator<Item = &Maker> {
         self.makers.iter()
     }
 
     /// The trusted maker who signed a certificate.
-    pub(crate) fn maker(&self, leaf: &Certificate, now: UnixTime) -> Option<&Maker> {
+    pub fn maker(&self, leaf: &Certificate, now: UnixTime) -> Option<&Maker> {
         self.makers.iter().find(|maker| {
             let roots = std::slice::from_ref(&maker.certificate);
             // A manufacturer's certificate often names no purpose; one that names another than a client's is refused.
@@ -142,15 +153,16 @@ impl Trust {
 
 /// The picture of the moment.
 #[derive(Debug, Default)]
-pub(crate) struct TrustHolder(RwLock<Arc<Trust>>);
+pub struct TrustHolder(RwLock<Arc<Trust>>);
 
 impl TrustHolder {
-    pub(crate) fn now(&self) -> Arc<Trust> {
+    /// The picture as it is.
+    pub fn now(&self) -> Arc<Trust> {
         self.0.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// Puts `trust` in the place of `before`, unless somebody else was quicker; says whether it did.
-    pub(crate) fn replace(&self, before: &Arc<Trust>, trust: Trust) -> bool {
+    pub fn replace(&self, before: &Arc<Trust>, trust: Trust) -> bool {
         let mut current = self.0.write().unwrap_or_else(PoisonError::into_inner);
         let same = Arc::ptr_eq(&current, before);
         if same {
@@ -159,7 +171,8 @@ impl TrustHolder {
         same
     }
 
-    pub(crate) fn set(&self, trust: Trust) {
+    /// Puts `trust` in the place of whatever is there.
+    pub fn set(&self, trust: Trust) {
         *self.0.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(trust);
     }
 }

@@ -4,7 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 /// A network that one party usually has whole: of IPv4 the first 24 bits of an address, of IPv6 the first 64.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub(crate) struct Source(IpAddr);
+pub struct Source(IpAddr);
 
 impl From<IpAddr> for Source {
     fn from(address: IpAddr) -> Self {

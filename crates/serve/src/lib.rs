@@ -1,0 +1,22 @@
+//! What every server of Tidy Warden is made of. The guard is built on it, and so will be the desk.
+//!
+//! - a connection: `listener` takes it through PROXY protocol and TLS ([`tls`]), [`openings`] bounds how many are on that way,
+//!   [`source`] says which networks count as one; [`http`] answers small questions in plain HTTP, [`socket`] local ones;
+//! - who is there: [`trust`] is a picture of the authorities in memory, so that a handshake never waits for a store; [`lists`] are the
+//!   revocation lists of foreign authorities;
+//! - the store: [`pool`] asks it on threads that may wait, [`seen`] remembers how far its record was seen, to notice one that was put
+//!   back; [`file`] writes what must outlive a process.
+//!
+//! Nothing here knows MQTT, or what a device may do.
+
+pub mod file;
+pub mod http;
+pub mod listener;
+pub mod lists;
+pub mod openings;
+pub mod pool;
+pub mod seen;
+pub mod socket;
+pub mod source;
+pub mod tls;
+pub mod trust;

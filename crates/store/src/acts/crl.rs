@@ -1,0 +1,45 @@
+//! CRLs: what a new one is made from, and that it was signed.
+
+use serde_json::json;
+use tidy_warden_core::id::AuthorityName;
+use tidy_warden_core::revocation::{Revoked, still_listed};
+
+use super::{append, unknown};
+use crate::{Cause, StoreError, Tx, View};
+
+/// What a new CRL is made from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CrlRecord {
+    /// The number that it gets.
+    pub number: u64,
+    /// Its entries, by serial number.
+    pub entries: Vec<Revoked>,
+    /// The change number of the moment that it tells of: a revocation after it waits for the next CRL.
+    pub change: i64,
+}
+
+/// What an authority's next CRL must list.
+///
+/// # Errors
+/// There is no such authority.
+pub fn next(view: &dyn View, name: &AuthorityName) -> Result<CrlRecord, StoreError> {
+    let all = view.authorities()?;
+    let authority = all.iter().find(|each| each.name == *name).ok_or_else(|| unknown("authority", name))?;
+    let (change, _) = view.audit_end()?;
+    let revoked = view.revoked_by(name)?.into_iter();
+    let entries = revoked.filter(|(_, end)| still_listed(*end, authority.crl_at)).map(|(entry, _)| entry).collect();
+    Ok(CrlRecord { number: authority.crl_number + 1, entries, change })
+}
+
+/// Records that a CRL was signed, if no other took its number before. Says whether it was recorded. What was revoked since `crl`
+/// was read keeps the authority's CRL marked as pending.
+pub fn record(tx: &mut dyn Tx, name: &AuthorityName, crl: &CrlRecord, cause: &Cause) -> Result<bool, StoreError> {
+    let all = tx.authorities()?;
+    if !all.iter().any(|each| each.name == *name && each.crl_number + 1 == crl.number) {
+        return Ok(false);
+    }
+    let lacks = Some(tx.crl_lacks(name)?).filter(|lacks| *lacks > crl.change).unwrap_or(0);
+    tx.put_crl(name, crl.number, cause.at, lacks)?;
+    append(tx, cause, "crl.sign", name.as_str(), &json!({ "number": crl.number }))?;
+    Ok(true)
+}

@@ -1,0 +1,131 @@
+//! Giving a device a credential.
+
+use serde_json::json;
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued, replaced};
+use tidy_warden_core::fact::Fact;
+use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
+use tidy_warden_core::time::UnixTime;
+
+use super::{append, append_text, key, listed};
+use crate::{Answer, Cause, DeviceView, Intended, NewCredential, StoreError, Tx};
+
+/// Records a credential.
+///
+/// # Errors
+/// There is no such device or authority.
+pub fn record(tx: &mut dyn Tx, new: &NewCredential<'_>, cause: &Cause) -> Answer<(), IssueRefusal> {
+    let view = listed(tx, new.device)?;
+    let superseded = match supersede(tx, &view, new, cause.at)? {
+        Ok(superseded) => superseded,
+        Err(refusal) => return Ok(Err(refusal)),
+    };
+    let known = view.credentials.iter().find(|known| known.fingerprint == new.fingerprint);
+    if let (Origin::Foreign, Some(known)) = (new.origin, known) {
+        // Known from another trusted maker, who is trusted no more.
+        let detail = json!({ "fingerprint": new.fingerprint.to_string(), "authority": new.authority });
+        let change = append(tx, cause, "credential.vouch", new.device.as_str(), &detail)?;
+        tx.touch(new.device, change)?;
+        tx.update_credential(&CredentialRecord { authority: new.authority.cloned(), ..known.clone() })?;
+        return Ok(Ok(()));
+    }
+    let detail = json!({
+        "origin": new.origin.as_str(), "authority": new.authority,
+        "serial": new.serial.map(ToString::to_string), "fingerprint": new.fingerprint.to_string(),
+        "ends": new.not_after, "key": new.key_type, "supersedes": superseded,
+    });
+    let act = if new.origin == Origin::Issued { "credential.issue" } else { "credential.pin" };
+    let change = append(tx, cause, act, new.device.as_str(), &detail)?;
+    tx.touch(new.device, change)?;
+    tx.insert_credentials(&[new], cause.at, change)?;
+    Ok(Ok(()))
+}
+
+/// A certificate by which a trusted maker introduces a device of the ward's.
+#[derive(Debug, Clone)]
+pub struct Introduction<'a> {
+    /// Who signed it.
+    pub maker: &'a AuthorityName,
+    /// The kinds for which the maker is trusted.
+    pub kinds: &'a [KindName],
+    /// The fact in it that tells which device it is.
+    pub fact: &'a Fact,
+    /// Its path and its proof of possession were verified.
+    pub certificate: &'a Certificate,
+}
+
+/// Records the certificate by which a maker introduces a device: it stands beside what the device has, and replaces nothing. Gives
+/// the device; `None` if there is none with that fact and of those kinds, or it may have no credential.
+pub fn introduce(tx: &mut dyn Tx, shown: &Introduction<'_>, cause: &Cause) -> Result<Option<DeviceId>, StoreError> {
+    let Some(id) = tx.holder(shown.fact)? else { return Ok(None) };
+    if !shown.kinds.contains(&listed(tx, &id)?.device.kind) {
+        return Ok(None);
+    }
+    let key_type = shown.certificate.public_key.key_type().to_string();
+    let issued = NewCredential::issued(&id, shown.maker, shown.certificate, &key_type);
+    let new = NewCredential { origin: Origin::Foreign, again: true, ..issued };
+    Ok(record(tx, &new, cause)?.is_ok().then_some(id))
+}
+
+/// Checks that a device may have a new credential, and puts an end to those that it replaces; gives their names.
+pub(super) fn supersede(
+    tx: &mut dyn Tx,
+    view: &DeviceView,
+    new: &NewCredential<'_>,
+    at: UnixTime,
+) -> Answer<Vec<String>, IssueRefusal> {
+    if let Some(barred) = view.device.barred() {
+        return Ok(Err(IssueRefusal::barred(view.device.id.clone(), barred)));
+    }
+    if let Some(refusal) = key::refusal(tx, new)? {
+        return Ok(Err(refusal));
+    }
+    if new.origin == Origin::Foreign {
+        return Ok(Ok(Vec::new()));
+    }
+    if let Some(known) = view.credentials.iter().find(|known| known.fingerprint == new.fingerprint) {
+        return Ok(Err(IssueRefusal::Recorded { device: view.device.id.clone(), since: known.issued }));
+    }
+    if let Err(refusal) = may_be_issued(&view.device, &view.credentials, new.again, at) {
+        return Ok(Err(refusal));
+    }
+    let until = at.plus(new.overlap);
+    let mut names = Vec::new();
+    for credential in replaced(&view.credentials, at) {
+        let until = credential.usable_until().map_or(until, |end| end.min(until));
+        tx.update_credential(&CredentialRecord { superseded_until: Some(until), ..credential.clone() })?;
+        names.push(credential.name());
+    }
+    Ok(Ok(names))
+}
+
+/// Notes that a certificate is about to be signed, before it is.
+///
+/// # Errors
+/// There is no such authority.
+pub fn intend(tx: &mut dyn Tx, intended: &Intended, cause: &Cause) -> Result<(), StoreError> {
+    tx.put_intended(intended, cause.at)
+}
+
+/// Takes such notes away: the certificate was recorded and handed out, or was never made. With `lost` nobody knows what became of
+/// it, and it goes on its authority's CRL; only for those whose signer is gone.
+pub fn end_intended(tx: &mut dyn Tx, all: &[Intended], lost: bool, cause: &Cause) -> Result<(), StoreError> {
+    for each in all {
+        // Somebody else may have been quicker.
+        if !tx.drop_intended(&each.serial)? || !lost {
+            continue;
+        }
+        tx.put_lost(each, cause.at)?;
+        let detail = json!({ "serial": each.serial.to_string(), "authority": each.authority, "ends": each.not_after });
+        let change = append(tx, cause, "credential.lost", each.device.as_str(), &detail)?;
+        tx.put_crl_lacks(&each.authority, change)?;
+    }
+    Ok(())
+}
+
+/// Records that a token was signed. The token itself is not kept.
+pub fn token(tx: &mut dyn Tx, device: &DeviceId, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+    append_text(tx, cause, "token.issue", device.as_str(), detail)?;
+    Ok(())
+}

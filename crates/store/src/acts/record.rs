@@ -1,0 +1,111 @@
+//! The founding of a ward, and acts that change nothing but the record.
+
+use serde_json::json;
+use tidy_warden_core::audit::Hash;
+use tidy_warden_core::authority::AuthorityRecord;
+use tidy_warden_core::id::DeviceId;
+
+use super::{append, append_text, hex};
+use crate::walk::changed_devices;
+use crate::{Cause, Founding, StoreError, Tx, View};
+
+/// What is new since a change number.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Changes {
+    /// Up to which change number this tells.
+    pub to: i64,
+    /// The number of the current edition, 0 if there is none.
+    pub edition: u32,
+    /// The change number at which the groups changed last that conditions of policies could name.
+    pub group_rules: i64,
+    /// The number of the trial that is running, 0 if there is none.
+    pub trial: u32,
+    /// The change number at which authorities were added or retired last.
+    pub authorities: i64,
+    /// Devices that changed; `None` if they are too many to name.
+    pub devices: Option<Vec<DeviceId>>,
+    /// The hash of the audit entry with the number `to`.
+    pub head: Hash,
+    /// The hash of the audit entry with the number that was asked for; `None` if the record has no such entry.
+    pub since: Option<Hash>,
+    /// Where the record ended before a person accepted a store that lacks that end.
+    pub given_up: Option<(i64, Hash)>,
+}
+
+/// What is new since change number `since`, in one snapshot.
+pub fn changes(view: &dyn View, since: i64) -> Result<Changes, StoreError> {
+    let head = view.head()?;
+    Ok(Changes {
+        to: head.number,
+        edition: head.edition,
+        group_rules: head.group_rules,
+        trial: head.trial,
+        authorities: head.authorities,
+        devices: if head.number == since { Some(Vec::new()) } else { changed_devices(view, since)? },
+        head: head.hash,
+        since: view.entry_hash(since)?,
+        given_up: head.given_up,
+    })
+}
+
+/// Writes everything that a new ward begins with.
+pub fn found(tx: &mut dyn Tx, founding: &Founding<'_>, cause: &Cause) -> Result<(), StoreError> {
+    let ward = &founding.ward;
+    tx.put_ward(ward)?;
+    tx.put_settings(founding.settings)?;
+    for (name, role, certificate, key) in founding.authorities {
+        tx.insert_authority(&AuthorityRecord {
+            name: name.clone(),
+            role: *role,
+            certificate: certificate.clone(),
+            crossed: Vec::new(),
+            created: cause.at,
+            key: key.clone(),
+            replaces: None,
+            retired: None,
+            trust: None,
+            crl_number: 0,
+            crl_at: None,
+            crl_pending: false,
+        })?;
+    }
+    for (name, certificate) in founding.servers {
+        tx.put_server(name, certificate)?;
+    }
+    let authorities: Vec<_> = founding
+        .authorities
+        .iter()
+        .map(|(name, role, certificate, _)| {
+            json!({
+                "name": name, "role": role.as_str(), "fingerprint": certificate.fingerprint.to_string(),
+                "ends": certificate.not_after,
+            })
+        })
+        .collect();
+    let detail = json!({ "rehearsal": ward.rehearsal, "urn": ward.urn, "authorities": authorities });
+    append(tx, cause, "ward.init", &ward.urn, &detail)?;
+    Ok(())
+}
+
+/// Records an act that changes nothing in the store, but must not go unseen; gives the number of its entry. `detail` is a JSON
+/// object.
+pub fn note(tx: &mut dyn Tx, act: &'static str, subject: &str, detail: &str, cause: &Cause) -> Result<i64, StoreError> {
+    append_text(tx, cause, act, subject, detail)
+}
+
+/// Records that `ward.toml` changed: its new text, and the difference as an audit entry's detail. Once, if two notice it.
+pub fn settings(tx: &mut dyn Tx, text: &str, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+    if tx.settings_text()? != text {
+        append_text(tx, cause, "settings.changed", "ward.toml", detail)?;
+        tx.put_settings(text)?;
+    }
+    Ok(())
+}
+
+/// Records that a person accepts that this store lacks the end of the record that was seen before: up to the entry `number`
+/// with `hash`.
+pub fn give_up(tx: &mut dyn Tx, number: i64, hash: Hash, cause: &Cause) -> Result<(), StoreError> {
+    let detail = json!({ "number": number, "hash": hex(&hash) });
+    append(tx, cause, "store.accept", "the store", &detail)?;
+    tx.put_given_up(number, &hash)
+}

@@ -1,0 +1,130 @@
+//! The ward itself, its audit record, and where that ends.
+
+use tidy_warden_core::audit::{Draft, Entry, Hash};
+use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::id::AuthorityName;
+use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::time::UnixTime;
+
+use crate::StoreError;
+
+/// When, by whom and why a change is made; becomes part of its audit entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cause {
+    /// The ward's clock.
+    pub at: UnixTime,
+    /// Who acts.
+    pub actor: String,
+    /// The reason given, or empty.
+    pub because: String,
+}
+
+/// What is fixed when a ward is made.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WardRecord {
+    /// A UUID that never changes, as a URN: the issuer of its tokens.
+    pub urn: String,
+    /// Whether its clock can be set, for rehearsals.
+    pub rehearsal: bool,
+    /// The public half of the key that signs tokens.
+    pub token_key: PublicKey,
+}
+
+/// Everything that a new ward begins with.
+#[derive(Debug)]
+pub struct Founding<'a> {
+    /// What never changes.
+    pub ward: WardRecord,
+    /// Its authorities, the root first.
+    pub authorities: &'a [(AuthorityName, AuthorityRole, Certificate, KeyPlace)],
+    /// Certificates of the guard and the desk, by name.
+    pub servers: &'a [(&'a str, Certificate)],
+    /// The text of `ward.toml`.
+    pub settings: &'a str,
+}
+
+/// Where the record ends, and what counts there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Head {
+    /// The number of the newest entry, which is the change number: it only grows.
+    pub number: i64,
+    /// That entry's hash.
+    pub hash: Hash,
+    /// The number of the current edition, 0 if there is none.
+    pub edition: u32,
+    /// The change number at which the groups changed last that conditions of policies could name.
+    pub group_rules: i64,
+    /// The number of the trial that is running, 0 if there is none.
+    pub trial: u32,
+    /// The change number at which authorities were added or retired last.
+    pub authorities: i64,
+    /// Where the record ended before a person accepted a store that lacks that end.
+    pub given_up: Option<(i64, Hash)>,
+}
+
+/// Questions about the ward and its record.
+pub trait ReadRecord {
+    /// What was fixed at the founding.
+    ///
+    /// # Errors
+    /// It is not there, or does not read back.
+    fn ward(&self) -> Result<WardRecord, StoreError>;
+
+    /// The text of `ward.toml` that was recorded last.
+    ///
+    /// # Errors
+    /// It is not there.
+    fn settings_text(&self) -> Result<String, StoreError>;
+
+    /// The certificate of the guard or the desk.
+    ///
+    /// # Errors
+    /// There is none of that name.
+    fn server_certificate(&self, name: &str) -> Result<Certificate, StoreError>;
+
+    /// Where the record ends, and what counts there.
+    fn head(&self) -> Result<Head, StoreError>;
+
+    /// Number and hash of the newest entry, as noted beside the record; 0 and [`tidy_warden_core::audit::GENESIS`] if there is none.
+    fn audit_end(&self) -> Result<(i64, Hash), StoreError>;
+
+    /// The hash of an entry, if the record has it.
+    fn entry_hash(&self, number: i64) -> Result<Option<Hash>, StoreError>;
+
+    /// Up to `limit` entries from number `from` on.
+    fn entries(&self, from: i64, limit: usize) -> Result<Vec<Entry>, StoreError>;
+}
+
+/// Rows of the ward and its record.
+pub trait WriteRecord: ReadRecord {
+    /// Writes an entry, which must be the one behind the newest, and notes it as the end.
+    fn put_entry(&mut self, entry: &Entry) -> Result<(), StoreError>;
+
+    /// Writes what is fixed at the founding.
+    fn put_ward(&mut self, ward: &WardRecord) -> Result<(), StoreError>;
+
+    /// Writes the text of `ward.toml`.
+    fn put_settings(&mut self, text: &str) -> Result<(), StoreError>;
+
+    /// Writes the certificate of the guard or the desk.
+    fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError>;
+
+    /// Writes [`Head::given_up`].
+    fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError>;
+}
+
+impl Cause {
+    /// What this leaves in the record for an act.
+    #[must_use]
+    pub fn draft(&self, act: &'static str, subject: &str, detail: &str) -> Draft {
+        Draft {
+            at: self.at,
+            actor: self.actor.clone(),
+            act,
+            subject: subject.to_owned(),
+            because: self.because.clone(),
+            detail: detail.to_owned(),
+        }
+    }
+}

@@ -1,0 +1,88 @@
+//! The store as the guard uses it: it asks, admits, and writes what it sees.
+
+use std::ops::Deref;
+
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::id::DeviceId;
+
+use crate::acts::{device, enrol, record, usage};
+use crate::{Cause, Changes, Introduction, Store, StoreError, Tally, View, decided, made, viewed};
+
+/// A store and the acts that are the guard's: nothing else can be done through it.
+pub struct GuardStore(Box<dyn Store>);
+
+impl Deref for GuardStore {
+    type Target = dyn View;
+
+    fn deref(&self) -> &Self::Target {
+        &*self.0
+    }
+}
+
+impl GuardStore {
+    /// The guard's acts on `store`.
+    #[must_use]
+    pub fn new(store: Box<dyn Store>) -> Self {
+        Self(store)
+    }
+
+    /// Asks several questions of one snapshot.
+    ///
+    /// # Errors
+    /// What `look` says; another store stands where this one was opened.
+    pub fn view<T>(&self, look: impl FnOnce(&dyn View) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        viewed(&*self.0, look)
+    }
+
+    /// See [`record::changes`].
+    pub fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
+        self.view(|view| record::changes(view, since))
+    }
+
+    /// See [`Store::reopen`].
+    pub fn reopen(&mut self) -> Result<(), StoreError> {
+        self.0.reopen()
+    }
+
+    /// See [`enrol::introduce`].
+    pub fn introduce(&mut self, shown: &Introduction<'_>, cause: &Cause) -> Result<Option<DeviceId>, StoreError> {
+        let introduced = decided(&mut *self.0, |tx| Ok(enrol::introduce(tx, shown, cause)?.ok_or(())))?;
+        Ok(introduced.ok())
+    }
+
+    /// See [`usage::record`].
+    pub fn record_uses(&mut self, uses: &[(DeviceId, Option<Fingerprint>)], cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| usage::record(tx, uses, cause))
+    }
+
+    /// Records a sign that a device's key is in two places, and puts the device on hold for it if `hold` is set; says whether that
+    /// changed anything. See [`usage::clone_sign`].
+    pub fn record_clone_sign(
+        &mut self,
+        id: &DeviceId,
+        sign: &str,
+        hold: bool,
+        cause: &Cause,
+    ) -> Result<bool, StoreError> {
+        made(&mut *self.0, |tx| {
+            usage::clone_sign(tx, id, sign, cause)?;
+            Ok(hold && !device::set_hold(tx, std::slice::from_ref(id), true, cause)?.is_empty())
+        })
+    }
+
+    /// See [`record::note`].
+    pub fn record_note(
+        &mut self,
+        act: &'static str,
+        subject: &str,
+        detail: &str,
+        cause: &Cause,
+    ) -> Result<i64, StoreError> {
+        made(&mut *self.0, |tx| record::note(tx, act, subject, detail, cause))
+    }
+
+    /// See [`Store::tally`].
+    pub fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError> {
+        self.0.tally(tally)
+    }
+}

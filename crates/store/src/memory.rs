@@ -1,0 +1,319 @@
+//! The store as a model in memory: maps and lists, for tests. It is what the engines are held against, so it is written to be
+//! read, not to be fast: each change copies everything.
+
+mod authority;
+mod credential;
+mod device;
+mod policy;
+mod traffic;
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::time::{Duration, Instant};
+
+use tidy_warden_core::audit::{Entry, GENESIS, Hash};
+use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority};
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::Fact;
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::time::UnixTime;
+
+use crate::{
+    BlockedKey, BrokerSession, BulkRun, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, Founding, GroupRecord,
+    Head, Intended, Place, ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Tally, Traffic, TrialDifference,
+    TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
+};
+
+/// A device, and the change number at which it changed last. Its row is its place in the list, from 1.
+#[derive(Debug, Clone)]
+struct Device {
+    record: DeviceRecord,
+    changed: i64,
+}
+
+/// A credential. Its row is its place in the list, from 1.
+#[derive(Debug, Clone)]
+struct Credential {
+    /// Without what follows from its device and its authority.
+    record: CredentialRecord,
+    key_digest: [u8; 32],
+    entry: i64,
+}
+
+#[derive(Debug, Clone)]
+struct Authority {
+    record: AuthorityRecord,
+    /// Since which change number its newest CRL lacks something, 0 if it lacks nothing.
+    lacks: i64,
+    /// How many credentials there were when it was added.
+    credentials_before: usize,
+}
+
+/// Trial, whether it would allow, rule, act, device: the order in which differences are told.
+type DifferenceKey = (u32, bool, String, String, DeviceId);
+
+#[derive(Debug, Clone, Default)]
+struct Model {
+    ward: Option<WardRecord>,
+    settings: Option<String>,
+    servers: BTreeMap<String, Certificate>,
+    entries: Vec<Entry>,
+    given_up: Option<(i64, Hash)>,
+    authorities_changed: i64,
+    groups_changed: i64,
+    devices: Vec<Device>,
+    rows: HashMap<DeviceId, usize>,
+    facts: HashMap<Fact, DeviceId>,
+    credentials: Vec<Credential>,
+    blocked: BTreeMap<[u8; 32], BlockedKey>,
+    intended: Vec<(UnixTime, Intended)>,
+    lost: Vec<(Intended, UnixTime)>,
+    authorities: Vec<Authority>,
+    pending: BTreeMap<AuthorityName, PendingAuthority>,
+    groups: BTreeMap<GroupName, GroupRecord>,
+    editions: Vec<EditionRecord>,
+    trials: Vec<(TrialRecord, Option<UnixTime>)>,
+    differences: BTreeMap<DifferenceKey, TrialDifference>,
+    traffic: BTreeMap<DeviceId, Traffic>,
+    clone_signs: BTreeMap<DeviceId, CloneSigns>,
+    sessions: BTreeMap<String, BrokerSession>,
+    bulk_run: Option<BulkRun>,
+}
+
+impl Model {
+    fn device(&self, id: &DeviceId) -> Option<&Device> {
+        self.rows.get(id).and_then(|row| self.devices.get(*row))
+    }
+
+    fn device_mut(&mut self, id: &DeviceId) -> Result<&mut Device, StoreError> {
+        let row = self.rows.get(id).copied();
+        row.and_then(|row| self.devices.get_mut(row)).ok_or_else(|| unknown("device", id))
+    }
+
+    fn authority(&self, name: &AuthorityName) -> Result<&Authority, StoreError> {
+        self.authorities.iter().find(|each| each.record.name == *name).ok_or_else(|| unknown("authority", name))
+    }
+
+    fn authority_mut(&mut self, name: &AuthorityName) -> Result<&mut Authority, StoreError> {
+        self.authorities.iter_mut().find(|each| each.record.name == *name).ok_or_else(|| unknown("authority", name))
+    }
+}
+
+fn unknown(what: &'static str, name: impl ToString) -> StoreError {
+    StoreError::Unknown { what, name: name.to_string() }
+}
+
+/// A row's number for a place in a list.
+fn row(place: usize) -> i64 {
+    i64::try_from(place).unwrap_or(i64::MAX).saturating_add(1)
+}
+
+/// A ward's memory that ends with the process. Handles made from one another share it.
+#[derive(Debug)]
+pub struct MemoryStore {
+    shared: Arc<RwLock<Arc<Model>>>,
+    writers: Arc<Mutex<()>>,
+    /// What a snapshot or a change sees in place of the shared state.
+    own: Option<Arc<Model>>,
+    saved: Option<Arc<Model>>,
+}
+
+impl MemoryStore {
+    /// Makes the store of a new ward.
+    ///
+    /// # Errors
+    /// What is founded contradicts itself.
+    pub fn create(founding: &Founding<'_>, cause: &Cause) -> Result<Self, StoreError> {
+        let mut store = Self { shared: Arc::default(), writers: Arc::default(), own: None, saved: None };
+        crate::made(&mut store, |tx| acts::record::found(tx, founding, cause))?;
+        Ok(store)
+    }
+
+    /// Another handle on the same store.
+    #[must_use]
+    pub fn another(&self) -> Self {
+        Self { shared: self.shared.clone(), writers: self.writers.clone(), own: None, saved: None }
+    }
+
+    fn model(&self) -> Arc<Model> {
+        match &self.own {
+            Some(own) => own.clone(),
+            None => self.shared.read().unwrap_or_else(PoisonError::into_inner).clone(),
+        }
+    }
+
+    fn model_mut(&mut self) -> &mut Model {
+        let now = self.model();
+        Arc::make_mut(self.own.insert(now))
+    }
+
+    /// The state of this moment, apart from what others do.
+    fn snapshot(&self) -> Self {
+        Self { own: Some(self.model()), ..self.another() }
+    }
+
+    fn turn(writers: &Mutex<()>) -> MutexGuard<'_, ()> {
+        writers.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Tx for MemoryStore {
+    fn save(&mut self) -> Result<(), StoreError> {
+        self.saved = Some(self.model());
+        Ok(())
+    }
+
+    fn back(&mut self) -> Result<(), StoreError> {
+        self.own.clone_from(&self.saved);
+        Ok(())
+    }
+}
+
+impl Store for MemoryStore {
+    fn view(&self, look: &mut dyn FnMut(&dyn View) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        look(&self.snapshot())
+    }
+
+    fn change(&mut self, act: &mut dyn FnMut(&mut dyn Tx) -> Result<Fate, StoreError>) -> Result<(), StoreError> {
+        let _turn = Self::turn(&self.writers);
+        let mut tx = self.snapshot();
+        if let Fate::Keep = act(&mut tx)? {
+            *self.shared.write().unwrap_or_else(PoisonError::into_inner) = tx.model();
+        }
+        Ok(())
+    }
+
+    fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError> {
+        let _turn = Self::turn(&self.writers);
+        let mut tx = self.snapshot();
+        traffic::tally(tx.model_mut(), tally);
+        *self.shared.write().unwrap_or_else(PoisonError::into_inner) = tx.model();
+        Ok(())
+    }
+
+    fn reopen(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn feed(&self) -> Result<Box<dyn Feed>, StoreError> {
+        Ok(Box::new(MemoryFeed(self.another())))
+    }
+}
+
+struct MemoryFeed(MemoryStore);
+
+impl Feed for MemoryFeed {
+    fn wait(&mut self, since: i64, at_most: Duration) -> Result<Head, StoreError> {
+        let began = Instant::now();
+        loop {
+            let head = self.0.head()?;
+            if head.number != since || began.elapsed() >= at_most {
+                return Ok(head);
+            }
+            std::thread::sleep(Duration::from_millis(1));
+        }
+    }
+
+    fn changed(&self, after: Place, limit: usize) -> Result<Changed, StoreError> {
+        ReadDevices::changed(&self.0, after, limit)
+    }
+}
+
+impl ReadRecord for MemoryStore {
+    fn ward(&self) -> Result<WardRecord, StoreError> {
+        self.model().ward.clone().ok_or_else(|| unknown("ward", ""))
+    }
+
+    fn settings_text(&self) -> Result<String, StoreError> {
+        self.model().settings.clone().ok_or_else(|| unknown("copy of the settings", ""))
+    }
+
+    fn server_certificate(&self, name: &str) -> Result<Certificate, StoreError> {
+        self.model().servers.get(name).cloned().ok_or_else(|| unknown("server certificate", name))
+    }
+
+    fn head(&self) -> Result<Head, StoreError> {
+        let (number, hash) = self.audit_end()?;
+        let model = self.model();
+        Ok(Head {
+            number,
+            hash,
+            edition: model.editions.last().map_or(0, |edition| edition.number),
+            group_rules: model.groups_changed,
+            trial: model
+                .trials
+                .iter()
+                .filter(|(_, ended)| ended.is_none())
+                .map(|(trial, _)| trial.number)
+                .max()
+                .unwrap_or(0),
+            authorities: model.authorities_changed,
+            given_up: model.given_up,
+        })
+    }
+
+    fn audit_end(&self) -> Result<(i64, Hash), StoreError> {
+        Ok(self.model().entries.last().map_or((0, GENESIS), |entry| (entry.number, entry.hash)))
+    }
+
+    fn entry_hash(&self, number: i64) -> Result<Option<Hash>, StoreError> {
+        Ok(self.model().entries.iter().find(|entry| entry.number == number).map(|entry| entry.hash))
+    }
+
+    fn entries(&self, from: i64, limit: usize) -> Result<Vec<Entry>, StoreError> {
+        Ok(self.model().entries.iter().filter(|entry| entry.number >= from).take(limit).cloned().collect())
+    }
+}
+
+impl WriteRecord for MemoryStore {
+    fn put_entry(&mut self, entry: &Entry) -> Result<(), StoreError> {
+        self.model_mut().entries.push(entry.clone());
+        Ok(())
+    }
+
+    fn put_ward(&mut self, ward: &WardRecord) -> Result<(), StoreError> {
+        self.model_mut().ward = Some(ward.clone());
+        Ok(())
+    }
+
+    fn put_settings(&mut self, text: &str) -> Result<(), StoreError> {
+        self.model_mut().settings = Some(text.to_owned());
+        Ok(())
+    }
+
+    fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
+        self.model_mut().servers.insert(name.to_owned(), certificate.clone());
+        Ok(())
+    }
+
+    fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError> {
+        self.model_mut().given_up = Some((number, *hash));
+        Ok(())
+    }
+}
+
+impl ReadJobs for MemoryStore {
+    fn bulk_run(&self) -> Result<Option<BulkRun>, StoreError> {
+        Ok(self.model().bulk_run.clone())
+    }
+}
+
+impl WriteJobs for MemoryStore {
+    fn put_bulk_run(&mut self, run: &BulkRun) -> Result<(), StoreError> {
+        self.model_mut().bulk_run = Some(run.clone());
+        Ok(())
+    }
+
+    fn put_position(&mut self, position: &str) -> Result<(), StoreError> {
+        if let Some(run) = &mut self.model_mut().bulk_run {
+            position.clone_into(&mut run.position);
+        }
+        Ok(())
+    }
+
+    fn drop_bulk_run(&mut self) -> Result<bool, StoreError> {
+        Ok(self.model_mut().bulk_run.take().is_some())
+    }
+}

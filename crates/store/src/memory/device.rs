@@ -1,0 +1,193 @@
+//! Devices.
+
+use std::collections::BTreeSet;
+
+use tidy_warden_core::condition::{Candidate, Condition};
+use tidy_warden_core::credential::Origin;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::Fact;
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::policy::{FleetRow, Pair};
+use tidy_warden_core::time::UnixTime;
+
+use super::{Device, MemoryStore, Model, row};
+use crate::{Changed, DeviceView, NameInUse, Page, Place, ReadDevices, StoreError, WriteDevices};
+
+impl Model {
+    fn view(&self, device: &Device) -> DeviceView {
+        let id = &device.record.id;
+        let held = self.credentials.iter().filter(|each| each.record.device == *id);
+        DeviceView {
+            device: device.record.clone(),
+            credentials: held.rev().map(|credential| self.credential(credential)).collect(),
+        }
+    }
+}
+
+impl ReadDevices for MemoryStore {
+    fn devices(&self, ids: &[DeviceId]) -> Result<Vec<Option<DeviceView>>, StoreError> {
+        let model = self.model();
+        Ok(ids.iter().map(|id| model.device(id).map(|device| model.view(device))).collect())
+    }
+
+    fn page(&self, condition: Option<&Condition>, now: UnixTime, after: i64, limit: usize) -> Result<Page, StoreError> {
+        let model = self.model();
+        let behind = model.devices.iter().enumerate().filter(|(place, _)| row(*place) > after);
+        let views = behind.map(|(place, device)| (row(place), model.view(device)));
+        let holds = |view: &DeviceView| {
+            let candidate = Candidate::at(&view.device, &view.credentials, now);
+            condition.is_none_or(|condition| condition.holds(&candidate))
+        };
+        let page: Vec<(i64, DeviceView)> = views.filter(|(_, view)| holds(view)).take(limit).collect();
+        let next = page.last().map(|(row, _)| *row).filter(|_| page.len() >= limit);
+        Ok(Page { devices: page.into_iter().map(|(_, view)| view).collect(), next })
+    }
+
+    fn each_fleet_row(
+        &self,
+        facts: bool,
+        visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        for Device { record, .. } in self.model().devices.iter().filter(|device| device.record.retired.is_none()) {
+            let labels: Vec<Pair<'_>> =
+                record.labels.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into())).collect();
+            let known = record.facts.values().filter(|_| facts);
+            let facts: Vec<Pair<'_>> = known.map(|fact| (fact.name().as_str().into(), fact.value().into())).collect();
+            let groups: Vec<_> = record.groups.iter().map(|group| group.as_str().into()).collect();
+            visit(&FleetRow {
+                id: record.id.as_str(),
+                kind: record.kind.as_str(),
+                gateway: record.gateway.as_ref().map(|gateway| gateway.as_str()),
+                owner: record.owner.as_ref().map(|owner| owner.as_str()),
+                labels: &labels,
+                facts: &facts,
+                groups: &groups,
+                barred: record.barred().is_some(),
+            })?;
+        }
+        Ok(())
+    }
+
+    fn children(&self, gateway: &DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {
+        let model = self.model();
+        let all = model.devices.iter().map(|device| &device.record);
+        let its = all.filter(|device| device.gateway.as_ref() == Some(gateway) && device.retired.is_none());
+        Ok(its.cloned().collect())
+    }
+
+    fn is_gateway(&self, id: &DeviceId) -> Result<bool, StoreError> {
+        Ok(self.model().devices.iter().any(|device| device.record.gateway.as_ref() == Some(id)))
+    }
+
+    fn holder(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+        Ok(self.model().facts.get(fact).cloned())
+    }
+
+    fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError> {
+        Ok(self.model().devices.iter().any(|Device { record, .. }| match name {
+            NameInUse::Label(label) => record.labels.contains_key(label),
+            NameInUse::Kind(kind) => record.kind.as_str() == kind,
+            NameInUse::Any => true,
+        }))
+    }
+
+    fn label_names(&self) -> Result<Vec<String>, StoreError> {
+        let model = self.model();
+        let names: BTreeSet<&str> =
+            model.devices.iter().flat_map(|device| device.record.labels.keys().map(|name| name.as_str())).collect();
+        Ok(names.into_iter().map(str::to_owned).collect())
+    }
+
+    fn changed(&self, after: Place, limit: usize) -> Result<Changed, StoreError> {
+        let model = self.model();
+        let places = model.devices.iter().enumerate().map(|(place, device)| {
+            let at = Place { change: device.changed, row: row(place) };
+            (at, &device.record.id)
+        });
+        let mut behind: Vec<(Place, &DeviceId)> = places.filter(|(at, _)| *at > after).collect();
+        behind.sort_by_key(|(at, _)| *at);
+        let more = behind.len() > limit;
+        behind.truncate(limit);
+        Ok(Changed {
+            to: behind.last().map_or(after, |(at, _)| *at),
+            devices: behind.into_iter().map(|(_, id)| id.clone()).collect(),
+            more,
+        })
+    }
+
+    fn equipped_since(&self, authority: &AuthorityName) -> Result<(u64, u64), StoreError> {
+        let model = self.model();
+        let before = model.authority(authority).ok().map(|authority| authority.credentials_before);
+        let (mut all, mut equipped) = (0, 0);
+        for Device { record, .. } in &model.devices {
+            if record.out.is_some() || record.retired.is_some() {
+                continue;
+            }
+            all += 1;
+            let later = model.credentials.iter().skip(before.unwrap_or(usize::MAX));
+            let has = later.filter(|each| each.record.origin == Origin::Issued && each.record.equipped.is_some());
+            equipped += u64::from(has.into_iter().any(|each| each.record.device == record.id));
+        }
+        Ok((all, equipped))
+    }
+}
+
+impl WriteDevices for MemoryStore {
+    fn insert_devices(&mut self, devices: &[DeviceRecord], change: i64) -> Result<bool, StoreError> {
+        let model = self.model_mut();
+        for device in devices {
+            if model.rows.insert(device.id.clone(), model.devices.len()).is_some() {
+                return Ok(false);
+            }
+            for fact in device.facts.values() {
+                if model.facts.insert(fact.clone(), device.id.clone()).is_some() {
+                    return Ok(false);
+                }
+            }
+            model.devices.push(Device { record: device.clone(), changed: change });
+        }
+        Ok(true)
+    }
+
+    fn update_device(&mut self, before: &DeviceRecord, after: &DeviceRecord, change: i64) -> Result<(), StoreError> {
+        let model = self.model_mut();
+        model.facts.retain(|_, holder| *holder != before.id);
+        if after.retired.is_none() {
+            model.facts.extend(after.facts.values().map(|fact| (fact.clone(), after.id.clone())));
+        }
+        let device = model.device_mut(&after.id)?;
+        let (groups, seen, created) = (device.record.groups.clone(), device.record.seen, device.record.created);
+        *device = Device { record: DeviceRecord { groups, seen, created, ..after.clone() }, changed: change };
+        Ok(())
+    }
+
+    fn touch(&mut self, id: &DeviceId, change: i64) -> Result<(), StoreError> {
+        if let Ok(device) = self.model_mut().device_mut(id) {
+            device.changed = change;
+        }
+        Ok(())
+    }
+
+    fn put_seen(&mut self, id: &DeviceId, at: UnixTime) -> Result<(), StoreError> {
+        self.model_mut().device_mut(id)?.record.seen = Some(at);
+        Ok(())
+    }
+
+    fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError> {
+        for device in &mut self.model_mut().devices {
+            if device.record.groups.remove(group) {
+                device.changed = change;
+            }
+        }
+        Ok(())
+    }
+
+    fn join_group(&mut self, group: &GroupName, devices: &[DeviceId], change: i64) -> Result<(), StoreError> {
+        for id in devices {
+            let device = self.model_mut().device_mut(id)?;
+            device.record.groups.insert(group.clone());
+            device.changed = change;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,261 @@
+//! The store as a person at the command line uses it: everything.
+
+use std::ops::Deref;
+
+use tidy_warden_core::audit::Hash;
+use tidy_warden_core::authority::{AuthorityRefusal, PendingAuthority};
+use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
+use tidy_warden_core::device::{AddRefusal, DeviceEdit, DeviceRecord};
+use tidy_warden_core::enrolment::IssueRefusal;
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::policy::PolicyFile;
+use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::time::UnixTime;
+
+use crate::acts::{authority, batch, crl, device, enrol, job, key, policy, record, revoke};
+use crate::{
+    Answer, Batch, BatchRefusal, BulkRun, Cause, Changes, CrlRecord, GroupMembers, Intended, NewAuthority,
+    NewCredential, Store, StoreError, View, decided, made, viewed,
+};
+
+/// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
+/// dies after it, what was handed out is unknown and opens nothing.
+pub type Deliver<'a> = &'a mut dyn FnMut() -> std::io::Result<()>;
+
+/// A store and every act on it. Each method is the act of the same room in [`crate::acts`], in a change of its own, and fails as that
+/// does.
+pub struct OperatorStore(Box<dyn Store>);
+
+impl Deref for OperatorStore {
+    type Target = dyn View;
+
+    fn deref(&self) -> &Self::Target {
+        &*self.0
+    }
+}
+
+impl OperatorStore {
+    /// All acts on `store`.
+    #[must_use]
+    pub fn new(store: Box<dyn Store>) -> Self {
+        Self(store)
+    }
+
+    /// Asks several questions of one snapshot.
+    ///
+    /// # Errors
+    /// What `look` says.
+    pub fn view<T>(&self, look: impl FnOnce(&dyn View) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        viewed(&*self.0, look)
+    }
+
+    /// See [`record::changes`].
+    pub fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
+        self.view(|view| record::changes(view, since))
+    }
+
+    /// See [`record::note`].
+    pub fn record_note(
+        &mut self,
+        act: &'static str,
+        subject: &str,
+        detail: &str,
+        cause: &Cause,
+    ) -> Result<i64, StoreError> {
+        made(&mut *self.0, |tx| record::note(tx, act, subject, detail, cause))
+    }
+
+    /// See [`record::settings`].
+    pub fn record_settings(&mut self, text: &str, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| record::settings(tx, text, detail, cause))
+    }
+
+    /// See [`record::give_up`].
+    pub fn give_up(&mut self, number: i64, hash: Hash, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| record::give_up(tx, number, hash, cause))
+    }
+
+    /// See [`device::refusals`].
+    pub fn check_devices(&self, devices: &[DeviceRecord]) -> Result<Vec<AddRefusal>, StoreError> {
+        self.view(|view| device::refusals(view, devices))
+    }
+
+    /// See [`device::add`].
+    pub fn add_devices(&mut self, devices: &[DeviceRecord], cause: &Cause) -> Answer<(), Vec<AddRefusal>> {
+        decided(&mut *self.0, |tx| device::add(tx, devices, cause))
+    }
+
+    /// See [`device::edit`].
+    pub fn edit_device(&mut self, id: &DeviceId, edit: &DeviceEdit, cause: &Cause) -> Answer<(), Vec<AddRefusal>> {
+        decided(&mut *self.0, |tx| device::edit(tx, id, edit, cause))
+    }
+
+    /// See [`device::edit_many`].
+    pub fn edit_devices(
+        &mut self,
+        ids: &[DeviceId],
+        edit: &DeviceEdit,
+        cause: &Cause,
+    ) -> Answer<(), (DeviceId, Vec<AddRefusal>)> {
+        decided(&mut *self.0, |tx| device::edit_many(tx, ids, edit, cause))
+    }
+
+    /// See [`device::retire`].
+    pub fn retire_device(&mut self, id: &DeviceId, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| device::retire(tx, id, cause))
+    }
+
+    /// See [`device::reopen`].
+    pub fn reopen_device(&mut self, id: &DeviceId, cause: &Cause) -> Result<bool, StoreError> {
+        made(&mut *self.0, |tx| device::reopen(tx, id, cause))
+    }
+
+    /// See [`device::set_hold`].
+    pub fn set_hold(&mut self, ids: &[DeviceId], held: bool, cause: &Cause) -> Result<Vec<DeviceId>, StoreError> {
+        made(&mut *self.0, |tx| device::set_hold(tx, ids, held, cause))
+    }
+
+    /// See [`revoke::revoke`].
+    pub fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<Ended>, StoreError> {
+        made(&mut *self.0, |tx| revoke::revoke(tx, what, cause))
+    }
+
+    /// See [`revoke::revoke_devices`].
+    pub fn revoke_devices(
+        &mut self,
+        ids: &[DeviceId],
+        reason: Reason,
+        cause: &Cause,
+    ) -> Result<Vec<Ended>, StoreError> {
+        made(&mut *self.0, |tx| revoke::revoke_devices(tx, ids, reason, cause))
+    }
+
+    /// See [`key::block`].
+    pub fn block_keys(
+        &mut self,
+        digests: &[[u8; 32]],
+        source: BlockSource,
+        cause: &Cause,
+    ) -> Result<(usize, Vec<Ended>), StoreError> {
+        made(&mut *self.0, |tx| key::block(tx, digests, source, cause))
+    }
+
+    /// See [`enrol::intend`].
+    pub fn intend(&mut self, intended: &Intended, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| enrol::intend(tx, intended, cause))
+    }
+
+    /// See [`enrol::end_intended`].
+    pub fn end_intended(&mut self, all: &[Intended], lost: bool, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| enrol::end_intended(tx, all, lost, cause))
+    }
+
+    /// See [`enrol::record`].
+    pub fn record_issued(
+        &mut self,
+        new: &NewCredential<'_>,
+        cause: &Cause,
+        deliver: Deliver<'_>,
+    ) -> Answer<(), IssueRefusal> {
+        decided(&mut *self.0, |tx| {
+            let answer = enrol::record(tx, new, cause)?;
+            if answer.is_ok() {
+                deliver().map_err(StoreError::Delivery)?;
+            }
+            Ok(answer)
+        })
+    }
+
+    /// See [`batch::record`].
+    pub fn record_batch(
+        &mut self,
+        batch: &Batch<'_>,
+        cause: &Cause,
+        deliver: Deliver<'_>,
+    ) -> Answer<(), Vec<BatchRefusal>> {
+        decided(&mut *self.0, |tx| {
+            let answer = batch::record(tx, batch, cause)?;
+            if answer.is_ok() {
+                deliver().map_err(StoreError::Delivery)?;
+            }
+            Ok(answer)
+        })
+    }
+
+    /// See [`enrol::token`].
+    pub fn record_token(&mut self, device: &DeviceId, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| enrol::token(tx, device, detail, cause))
+    }
+
+    /// See [`job::begin`].
+    pub fn begin_bulk(&mut self, run: &BulkRun, cause: &Cause) -> Result<bool, StoreError> {
+        made(&mut *self.0, |tx| job::begin(tx, run, cause))
+    }
+
+    /// See [`job::end`].
+    pub fn end_bulk(&mut self, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| job::end(tx, detail, cause))
+    }
+
+    /// See [`authority::add`].
+    pub fn add_authority(&mut self, new: &NewAuthority<'_>, cause: &Cause) -> Answer<(), AuthorityRefusal> {
+        decided(&mut *self.0, |tx| authority::add(tx, new, cause))
+    }
+
+    /// See [`authority::expect`].
+    pub fn expect_authority(&mut self, pending: &PendingAuthority, cause: &Cause) -> Answer<(), AuthorityRefusal> {
+        decided(&mut *self.0, |tx| authority::expect(tx, pending, cause))
+    }
+
+    /// See [`authority::retire`].
+    pub fn retire_authority(&mut self, name: &AuthorityName, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| authority::retire(tx, name, cause))
+    }
+
+    /// See [`crl::next`].
+    pub fn next_crl(&self, authority: &AuthorityName) -> Result<CrlRecord, StoreError> {
+        self.view(|view| crl::next(view, authority))
+    }
+
+    /// See [`crl::record`].
+    pub fn record_crl(
+        &mut self,
+        authority: &AuthorityName,
+        crl: &CrlRecord,
+        cause: &Cause,
+        deliver: Deliver<'_>,
+    ) -> Result<bool, StoreError> {
+        made(&mut *self.0, |tx| {
+            let recorded = crl::record(tx, authority, crl, cause)?;
+            if recorded {
+                deliver().map_err(StoreError::Delivery)?;
+            }
+            Ok(recorded)
+        })
+    }
+
+    /// See [`policy::make_group`].
+    pub fn make_group(&mut self, name: &GroupName, members: &GroupMembers, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| policy::make_group(tx, name, members, cause))
+    }
+
+    /// See [`policy::drop_group`].
+    pub fn drop_group(&mut self, name: &GroupName, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| policy::drop_group(tx, name, cause))
+    }
+
+    /// See [`policy::adopt`].
+    pub fn adopt(&mut self, files: &[PolicyFile], cause: &Cause) -> Result<u32, StoreError> {
+        made(&mut *self.0, |tx| policy::adopt(tx, files, cause))
+    }
+
+    /// See [`policy::begin_trial`].
+    pub fn begin_trial(&mut self, files: &[PolicyFile], until: UnixTime, cause: &Cause) -> Result<u32, StoreError> {
+        made(&mut *self.0, |tx| policy::begin_trial(tx, files, until, cause))
+    }
+
+    /// See [`policy::end_trial`].
+    pub fn end_trial(&mut self, cause: &Cause) -> Result<bool, StoreError> {
+        made(&mut *self.0, |tx| policy::end_trial(tx, cause))
+    }
+}

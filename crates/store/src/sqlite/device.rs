@@ -1,0 +1,278 @@
+//! Devices, and the fleet as policies see it.
+
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+
+use rusqlite::types::Value;
+use rusqlite::{OptionalExtension, params};
+use tidy_warden_core::condition::Condition;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::Fact;
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::policy::FleetRow;
+use tidy_warden_core::time::UnixTime;
+
+use super::rows::{self, DEVICE_COLUMNS, damaged};
+use super::{Sql, SqliteTx, condition};
+use crate::{Changed, DeviceView, NameInUse, Page, Place, ReadDevices, StoreError, WriteDevices};
+
+impl<S: Sql> ReadDevices for S {
+    fn devices(&self, ids: &[DeviceId]) -> Result<Vec<Option<DeviceView>>, StoreError> {
+        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE id = ?1");
+        let mut statement = self.sql().prepare_cached(&sql)?;
+        let mut all = Vec::with_capacity(ids.len());
+        for id in ids {
+            let mut found = statement.query([id.as_str()])?;
+            all.push(match found.next()? {
+                Some(row) => {
+                    let (pk, device) = rows::device(row)?;
+                    let mut one = BTreeMap::from([(pk, DeviceView { device, credentials: Vec::new() })]);
+                    rows::fill(self.sql(), &mut one)?;
+                    one.into_values().next()
+                }
+                None => None,
+            });
+        }
+        Ok(all)
+    }
+
+    fn page(&self, wanted: Option<&Condition>, now: UnixTime, after: i64, limit: usize) -> Result<Page, StoreError> {
+        let mut values = vec![Value::Integer(after), Value::Integer(rows::limit(limit))];
+        let holds = wanted.map_or_else(|| "1".to_owned(), |wanted| condition::sql(wanted, now, &mut values));
+        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE pk > ?1 AND {holds} ORDER BY pk LIMIT ?2");
+        let mut statement = self.sql().prepare_cached(&sql)?;
+        let mut found = statement.query(rusqlite::params_from_iter(&values))?;
+        let mut page = BTreeMap::new();
+        while let Some(row) = found.next()? {
+            let (pk, device) = rows::device(row)?;
+            page.insert(pk, DeviceView { device, credentials: Vec::new() });
+        }
+        rows::fill(self.sql(), &mut page)?;
+        let next = page.last_key_value().map(|(pk, _)| *pk).filter(|_| page.len() >= limit);
+        Ok(Page { devices: page.into_values().collect(), next })
+    }
+
+    fn each_fleet_row(
+        &self,
+        facts: bool,
+        visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let mut statement = self.sql().prepare_cached(
+            "SELECT id, kind, gateway, owner, labels, facts, member_of, out IS NOT NULL OR held IS NOT NULL FROM devices
+             WHERE retired IS NULL ORDER BY pk",
+        )?;
+        let mut found = statement.query([])?;
+        while let Some(row) = found.next()? {
+            let text = |at| row.get_ref(at)?.as_str().map_err(|_| damaged("device"));
+            let maybe = |at| row.get_ref(at)?.as_str_or_null().map_err(|_| damaged("device"));
+            let groups: Vec<Cow<'_, str>> = match text(6)? {
+                "[]" => Vec::new(),
+                some => rows::list(some, "groups")?,
+            };
+            let labels = rows::borrowed_pairs(text(4)?)?;
+            let facts = if facts { rows::borrowed_pairs(text(5)?)? } else { Vec::new() };
+            visit(&FleetRow {
+                id: text(0)?,
+                kind: text(1)?,
+                gateway: maybe(2)?,
+                owner: maybe(3)?,
+                labels: &labels,
+                facts: &facts,
+                groups: &groups,
+                barred: row.get(7)?,
+            })?;
+        }
+        Ok(())
+    }
+
+    fn children(&self, gateway: &DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {
+        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE gateway = ?1 AND retired IS NULL ORDER BY pk");
+        let mut statement = self.sql().prepare_cached(&sql)?;
+        let mut found = statement.query([gateway.as_str()])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            all.push(rows::device(row)?.1);
+        }
+        Ok(all)
+    }
+
+    fn is_gateway(&self, id: &DeviceId) -> Result<bool, StoreError> {
+        Ok(self.sql().prepare_cached("SELECT 1 FROM devices WHERE gateway = ?1")?.exists([id.as_str()])?)
+    }
+
+    fn holder(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+        let id: Option<String> = self
+            .sql()
+            .prepare_cached(
+                "SELECT devices.id FROM facts JOIN devices ON devices.pk = facts.device
+                 WHERE facts.name = ?1 AND facts.value = ?2",
+            )?
+            .query_row(params![fact.name().as_str(), fact.value()], |row| row.get(0))
+            .optional()?;
+        id.map(|id| rows::parsed(&id, "id")).transpose()
+    }
+
+    fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError> {
+        let exists = |sql: &str, value: &[&str]| -> Result<bool, StoreError> {
+            Ok(self.sql().prepare_cached(sql)?.exists(rusqlite::params_from_iter(value))?)
+        };
+        match name {
+            // A label's name holds nothing that must be escaped.
+            NameInUse::Label(name) => {
+                let path = format!("$.\"{name}\"");
+                exists("SELECT 1 FROM devices WHERE json_extract(labels, ?1) IS NOT NULL LIMIT 1", &[&path])
+            }
+            NameInUse::Kind(kind) => exists("SELECT 1 FROM devices WHERE kind = ?1 LIMIT 1", &[kind]),
+            NameInUse::Any => exists("SELECT 1 FROM devices LIMIT 1", &[]),
+        }
+    }
+
+    fn label_names(&self) -> Result<Vec<String>, StoreError> {
+        let sql = "SELECT DISTINCT key FROM devices, json_each(labels) ORDER BY key";
+        let mut statement = self.sql().prepare_cached(sql)?;
+        let found = statement.query_map([], |row| row.get(0))?;
+        Ok(found.collect::<Result<_, _>>()?)
+    }
+
+    fn changed(&self, after: Place, limit: usize) -> Result<Changed, StoreError> {
+        let mut changed = Changed { to: after, ..Changed::default() };
+        // The rest of that change first, then the later ones: so that each question walks the index from where it begins.
+        for sql in [
+            "SELECT id, changed, pk FROM devices WHERE changed = ?1 AND pk > ?2 ORDER BY pk LIMIT ?3",
+            "SELECT id, changed, pk FROM devices WHERE changed > ?1 AND ?2 IS NOT NULL ORDER BY changed, pk LIMIT ?3",
+        ] {
+            let wanted = rows::limit(limit + 1 - changed.devices.len());
+            let mut statement = self.sql().prepare_cached(sql)?;
+            let mut found = statement.query(params![after.change, after.row, wanted])?;
+            while let Some(row) = found.next()? {
+                if changed.devices.len() == limit {
+                    changed.more = true;
+                    return Ok(changed);
+                }
+                changed.devices.push(rows::parsed(&row.get::<_, String>(0)?, "id")?);
+                changed.to = Place { change: row.get(1)?, row: row.get(2)? };
+            }
+        }
+        Ok(changed)
+    }
+
+    fn equipped_since(&self, authority: &AuthorityName) -> Result<(u64, u64), StoreError> {
+        let mut statement = self.sql().prepare_cached(
+            "SELECT count(*), count(*) FILTER (WHERE EXISTS (
+                 SELECT 1 FROM credentials WHERE device = devices.pk AND origin = 'issued' AND equipped IS NOT NULL
+                     AND pk > (SELECT credentials_before FROM authorities WHERE name = ?1)))
+             FROM devices WHERE out IS NULL AND retired IS NULL",
+        )?;
+        let count = |row: &rusqlite::Row<'_>, at| row.get::<_, i64>(at).map(i64::unsigned_abs);
+        Ok(statement.query_row([authority.as_str()], |row| Ok((count(row, 0)?, count(row, 1)?)))?)
+    }
+}
+
+/// Lists one device. An id or a fact that is taken is a constraint that the table does not let pass.
+fn insert(tx: &SqliteTx<'_>, device: &DeviceRecord, change: i64) -> rusqlite::Result<()> {
+    tx.sql()
+        .prepare_cached(
+            "INSERT INTO devices (id, kind, gateway, owner, created, changed, labels, facts)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+        )?
+        .execute(params![
+            device.id.as_str(),
+            device.kind.as_str(),
+            device.gateway.as_ref().map(|id| id.as_str()),
+            device.owner.as_ref().map(|id| id.as_str()),
+            device.created.0,
+            change,
+            rows::labels_text(device),
+            rows::facts_text(device)
+        ])?;
+    let pk = tx.sql().last_insert_rowid();
+    for fact in device.facts.values() {
+        tx.sql().prepare_cached("INSERT INTO facts (name, value, device) VALUES (?1, ?2, ?3)")?.execute(params![
+            fact.name().as_str(),
+            fact.value(),
+            pk
+        ])?;
+    }
+    Ok(())
+}
+
+impl WriteDevices for SqliteTx<'_> {
+    fn insert_devices(&mut self, devices: &[DeviceRecord], change: i64) -> Result<bool, StoreError> {
+        for device in devices {
+            match insert(self, device, change) {
+                Ok(()) => {}
+                Err(rusqlite::Error::SqliteFailure(error, _))
+                    if error.code == rusqlite::ErrorCode::ConstraintViolation =>
+                {
+                    return Ok(false);
+                }
+                Err(error) => return Err(error.into()),
+            }
+        }
+        Ok(true)
+    }
+
+    fn update_device(&mut self, before: &DeviceRecord, after: &DeviceRecord, change: i64) -> Result<(), StoreError> {
+        let holds = |one: &DeviceRecord, fact: &Fact| one.retired.is_none() && one.facts.get(fact.name()) == Some(fact);
+        for old in before.facts.values().filter(|fact| holds(before, fact) && !holds(after, fact)) {
+            let sql = "DELETE FROM facts WHERE name = ?1 AND value = ?2";
+            self.sql().prepare_cached(sql)?.execute([old.name().as_str(), old.value()])?;
+        }
+        for new in after.facts.values().filter(|fact| holds(after, fact) && !holds(before, fact)) {
+            let sql = "INSERT INTO facts (name, value, device) VALUES (?1, ?2, (SELECT pk FROM devices WHERE id = ?3))";
+            self.sql().prepare_cached(sql)?.execute([new.name().as_str(), new.value(), after.id.as_str()])?;
+        }
+        let updated = self
+            .sql()
+            .prepare_cached(
+                "UPDATE devices SET kind = ?2, gateway = ?3, owner = ?4, out = ?5, retired = ?6, tokens_from = ?7,
+                     held = ?8, changed = ?9, labels = ?10, facts = ?11 WHERE id = ?1",
+            )?
+            .execute(params![
+                after.id.as_str(),
+                after.kind.as_str(),
+                after.gateway.as_ref().map(|id| id.as_str()),
+                after.owner.as_ref().map(|id| id.as_str()),
+                after.out.map(|at| at.0),
+                after.retired.map(|at| at.0),
+                after.tokens_from.0,
+                after.held.map(|at| at.0),
+                change,
+                rows::labels_text(after),
+                rows::facts_text(after),
+            ])?;
+        rows::found(updated, "device", &after.id)
+    }
+
+    fn touch(&mut self, id: &DeviceId, change: i64) -> Result<(), StoreError> {
+        let sql = "UPDATE devices SET changed = ?2 WHERE id = ?1";
+        self.sql().prepare_cached(sql)?.execute(params![id.as_str(), change])?;
+        Ok(())
+    }
+
+    fn put_seen(&mut self, id: &DeviceId, at: UnixTime) -> Result<(), StoreError> {
+        let sql = "UPDATE devices SET seen = ?2 WHERE id = ?1";
+        let updated = self.sql().prepare_cached(sql)?.execute(params![id.as_str(), at.0])?;
+        rows::found(updated, "device", id)
+    }
+
+    fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError> {
+        self.sql().execute(
+            "UPDATE devices SET changed = ?2, member_of =
+                 (SELECT json_group_array(value) FROM json_each(member_of) WHERE value <> ?1)
+             WHERE member_of <> '[]' AND EXISTS (SELECT 1 FROM json_each(member_of) WHERE value = ?1)",
+            params![group.as_str(), change],
+        )?;
+        Ok(())
+    }
+
+    fn join_group(&mut self, group: &GroupName, devices: &[DeviceId], change: i64) -> Result<(), StoreError> {
+        let mut join = self.sql().prepare_cached(
+            "UPDATE devices SET member_of = json_insert(member_of, '$[#]', ?2), changed = ?3 WHERE id = ?1",
+        )?;
+        for id in devices {
+            rows::found(join.execute(params![id.as_str(), group.as_str(), change])?, "device", id)?;
+        }
+        Ok(())
+    }
+}

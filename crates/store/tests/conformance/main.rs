@@ -1,0 +1,16 @@
+//! What every store must do, run on each engine: the SQLite file, and the model in memory.
+
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod authorities;
+mod bench;
+mod conditions;
+mod credentials;
+mod devices;
+mod feed;
+mod file;
+mod model;
+mod policy;
+mod revocation;
+mod traffic;
+mod upgrade;

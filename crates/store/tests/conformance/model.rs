@@ -1,0 +1,462 @@
+//! Random acts on the file and on the model in memory: the same answers, the same rows, the same audit hashes.
+
+use std::cell::RefCell;
+use std::collections::BTreeSet;
+
+use proptest::prelude::*;
+use proptest::test_runner::TestRunner;
+use tidy_warden_core::audit::Hash;
+use tidy_warden_core::authority::AuthorityRole;
+use tidy_warden_core::authority::{KeyPlace, PendingAuthority, Trust};
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::credential::{BlockSource, Revocation};
+use tidy_warden_core::device::{DeviceEdit, DeviceRecord};
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::{NewKey, ProvenKey, SoftwareKey, sha256};
+use tidy_warden_core::policy::PolicyFile;
+use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_store::{
+    Batch, BrokerSession, BulkRun, GroupMembers, GuardStore, Intended, Introduction, NameInUse, NewAuthority,
+    NewCredential, OperatorStore, Place, SqliteStore, Store, StoreError, Tally, Traffic, TrialDifference,
+};
+
+use crate::bench::{NOW, World, broken, cause, device, id, new_file, new_model};
+
+/// How many devices the acts are about.
+const DEVICES: u8 = 6;
+
+/// Something that a person or the guard does. Numbers name devices, certificates, facts and so on, out of a few.
+#[derive(Debug, Clone)]
+enum Act {
+    Add { devices: Vec<(u8, u8, u8)> },
+    Edit { devices: Vec<u8>, label: u8, fact: u8, gateway: u8 },
+    Retire(u8),
+    Reopen(u8),
+    Hold(Vec<u8>, bool),
+    Issue { certificate: u8, again: bool, overlap: u8, foreign: bool },
+    Batch { new: Vec<u8>, certificates: Vec<u8>, fresh: bool },
+    Bulk(bool),
+    Revoke { device: u8, only: Option<u8>, reason: u8 },
+    RevokeMany(Vec<u8>),
+    Block(Vec<u8>),
+    Intend(u8),
+    EndIntended(bool),
+    Use(Vec<(u8, Option<u8>)>),
+    Crl { stale: bool },
+    Group { name: u8, members: Option<Vec<u8>> },
+    DropGroup(u8),
+    Adopt(u8),
+    Trial(bool),
+    Authority { key: u8, replaces: bool },
+    Expect(u8),
+    RetireAuthority(u8),
+    Settings(u8),
+    Note,
+    GiveUp,
+    Clone(u8, bool),
+    Traffic(u8, u8),
+    Difference(u8, u8),
+    Session(u8, u8),
+}
+
+fn any_act() -> impl Strategy<Value = Act> {
+    let one = || 0..DEVICES;
+    let some = || proptest::collection::vec(0..DEVICES, 1..4);
+    let kept = || 0u8..12;
+    prop_oneof![
+        4 => proptest::collection::vec((one(), 0u8..5, 0..DEVICES * 4), 1..4).prop_map(|devices| Act::Add { devices }),
+        2 => (some(), 0u8..4, 0u8..8, 0..DEVICES * 3)
+            .prop_map(|(devices, label, fact, gateway)| Act::Edit { devices, label, fact, gateway }),
+        1 => one().prop_map(Act::Retire),
+        2 => one().prop_map(Act::Reopen),
+        2 => (some(), any::<bool>()).prop_map(|(devices, held)| Act::Hold(devices, held)),
+        6 => (kept(), any::<bool>(), 0u8..3, proptest::bool::weighted(0.2))
+            .prop_map(|(certificate, again, overlap, foreign)| Act::Issue { certificate, again, overlap, foreign }),
+        3 => (some(), proptest::collection::vec(kept(), 0..4), any::<bool>())
+            .prop_map(|(new, certificates, fresh)| Act::Batch { new, certificates, fresh }),
+        1 => any::<bool>().prop_map(Act::Bulk),
+        2 => (one(), proptest::option::of(kept()), 0u8..4)
+            .prop_map(|(device, only, reason)| Act::Revoke { device, only, reason }),
+        1 => some().prop_map(Act::RevokeMany),
+        1 => proptest::collection::vec(0u8..9, 1..3).prop_map(Act::Block),
+        1 => kept().prop_map(Act::Intend),
+        1 => any::<bool>().prop_map(Act::EndIntended),
+        4 => proptest::collection::vec((one(), proptest::option::of(kept())), 1..3).prop_map(Act::Use),
+        2 => any::<bool>().prop_map(|stale| Act::Crl { stale }),
+        2 => (0u8..3, proptest::option::of(some())).prop_map(|(name, members)| Act::Group { name, members }),
+        1 => (0u8..3).prop_map(Act::DropGroup),
+        1 => (0u8..3).prop_map(Act::Adopt),
+        1 => any::<bool>().prop_map(Act::Trial),
+        1 => (0u8..9, any::<bool>()).prop_map(|(key, replaces)| Act::Authority { key, replaces }),
+        1 => (0u8..9).prop_map(Act::Expect),
+        1 => (0u8..9).prop_map(Act::RetireAuthority),
+        1 => (0u8..2).prop_map(Act::Settings),
+        1 => Just(Act::Note),
+        1 => Just(Act::GiveUp),
+        1 => (one(), any::<bool>()).prop_map(|(device, hold)| Act::Clone(device, hold)),
+        1 => (one(), 0u8..3).prop_map(|(device, count)| Act::Traffic(device, count)),
+        1 => (one(), 0u8..3).prop_map(|(device, rule)| Act::Difference(device, rule)),
+        1 => (one(), 0u8..3).prop_map(|(device, client)| Act::Session(device, client)),
+    ]
+}
+
+/// What the numbers of acts name.
+struct Cast {
+    keys: Vec<ProvenKey>,
+    /// Each with the device that it is for: two for each device, one of them with the key of another's.
+    certificates: Vec<(DeviceId, Certificate)>,
+}
+
+impl Cast {
+    fn new(world: &mut World) -> Self {
+        let keys: Vec<ProvenKey> = (0..9).map(|_| SoftwareKey::generate(NewKey::P256).unwrap().proven()).collect();
+        let of = |number: usize| format!("wv-{}", number % usize::from(DEVICES));
+        let certificates = (0..12)
+            .map(|number| {
+                (
+                    id(&of(number)),
+                    world.certificate(&of(number), &keys[number * 5 % 9], 1 + 30 * u32::from(number % 5 != 0)),
+                )
+            })
+            .collect();
+        Self { keys, certificates }
+    }
+
+    fn digest(&self, key: u8) -> [u8; 32] {
+        sha256(self.keys[usize::from(key)].public_key().spki())
+    }
+}
+
+fn listed(number: u8, fact: u8, gateway: u8) -> DeviceRecord {
+    let mut device = device(&format!("wv-{number}"), (fact > 0).then(|| format!("QF-{fact}")).as_deref());
+    device.gateway = (gateway < DEVICES).then(|| name(gateway));
+    device
+}
+
+fn name(number: u8) -> DeviceId {
+    id(&format!("wv-{number}"))
+}
+
+fn names(numbers: &[u8]) -> Vec<DeviceId> {
+    numbers.iter().map(|number| name(*number)).collect()
+}
+
+/// An answer in words, so that those of two engines can be held against each other.
+fn told<T: std::fmt::Debug>(answer: Result<T, StoreError>) -> String {
+    match answer {
+        Ok(done) => format!("{done:?}"),
+        Err(StoreError::Unknown { what, name }) => format!("there is no {what} {name}"),
+        Err(error) => format!("ERROR {error}"),
+    }
+}
+
+fn act(store: &mut OperatorStore, guard: &mut GuardStore, cast: &Cast, what: &Act, at: i64) -> String {
+    let cause = &cause(at);
+    let authority = "devices".parse().unwrap();
+    let certificate = |number: u8| &cast.certificates[usize::from(number)];
+    let new = |number: u8, again: bool, overlap: u8| {
+        let (of, certificate) = certificate(number);
+        let overlap = Span::from_seconds(u32::from(overlap) * 5);
+        NewCredential { again, overlap, ..NewCredential::issued(of, &authority, certificate, "p256") }
+    };
+    let file = |text: u8| PolicyFile { name: "p".into(), text: format!("policy p {{ for id = a{text} }}") };
+    match what {
+        Act::Add { devices } => {
+            let devices: Vec<_> =
+                devices.iter().map(|(number, fact, gateway)| listed(*number, *fact, *gateway)).collect();
+            let checked = told(store.check_devices(&devices));
+            format!("{checked} {}", told(store.add_devices(&devices, cause)))
+        }
+        Act::Edit { devices, label, fact, gateway } => {
+            let edit = DeviceEdit {
+                labels: vec![("site".parse().unwrap(), (*label > 0).then(|| format!("s{label}").parse().unwrap()))],
+                facts: match fact {
+                    0 => vec![Err(FactName::Serial)],
+                    1..6 => vec![Ok(Fact::new(FactName::Serial, &format!("QF-{fact}")).unwrap())],
+                    _ => vec![],
+                },
+                gateway: match gateway {
+                    number if *number < DEVICES => Some(Some(name(*number))),
+                    number if *number == DEVICES => Some(None),
+                    _ => None,
+                },
+            };
+            match devices[..] {
+                [one] => told(store.edit_device(&name(one), &edit, cause)),
+                _ => told(store.edit_devices(&names(devices), &edit, cause)),
+            }
+        }
+        Act::Retire(device) => told(store.retire_device(&name(*device), cause)),
+        Act::Reopen(device) => told(store.reopen_device(&name(*device), cause)),
+        Act::Hold(devices, held) => told(store.set_hold(&names(devices), *held, cause)),
+        Act::Issue { certificate, foreign: true, .. } => {
+            let fact = Fact::new(FactName::Serial, &format!("QF-{}", 1 + certificate % 4)).unwrap();
+            let certificate = &cast.certificates[usize::from(*certificate)].1;
+            let shown =
+                Introduction { maker: &authority, kinds: &["windvane".parse().unwrap()], fact: &fact, certificate };
+            told(guard.introduce(&shown, cause))
+        }
+        Act::Issue { certificate, again, overlap, foreign: false } => {
+            told(store.record_issued(&new(*certificate, *again, *overlap), cause, &mut || Ok(())))
+        }
+        Act::Batch { new: listing, certificates, fresh } => {
+            let devices: Vec<_> = listing.iter().map(|number| listed(*number, *number, u8::MAX)).collect();
+            let mut credentials: Vec<_> =
+                listing.iter().map(|number| NewCredential { fresh_key: *fresh, ..new(*number, false, 0) }).collect();
+            credentials.extend(certificates.iter().map(|number| new(*number, true, 1)));
+            let position = Some("somewhere");
+            let batch = Batch {
+                act: "enroll.batch",
+                devices: &devices,
+                credentials: &credentials,
+                list_digest: [7; 32],
+                position,
+            };
+            told(store.record_batch(&batch, cause, &mut || Ok(())))
+        }
+        Act::Bulk(true) => told(store.begin_bulk(&BulkRun { plan: "{}".into(), position: "0".into() }, cause)),
+        Act::Bulk(false) => told(store.end_bulk("{}", cause)),
+        Act::Revoke { device, only, reason } => {
+            let only = only.map(|number| certificate(number).1.fingerprint);
+            let reasons = [Reason::KeyCompromise, Reason::Superseded, Reason::PrivilegeWithdrawn, Reason::Unspecified];
+            let reason = reasons[usize::from(*reason)];
+            told(store.revoke(Revocation { device: &name(*device), only, reason }, cause))
+        }
+        Act::RevokeMany(devices) => told(store.revoke_devices(&names(devices), Reason::Unspecified, cause)),
+        Act::Block(keys) => {
+            let digests: Vec<_> = keys.iter().map(|key| cast.digest(*key)).collect();
+            told(store.block_keys(&digests, BlockSource::Given, cause))
+        }
+        Act::Intend(number) => {
+            let (device, certificate) = certificate(*number);
+            if store.intended().unwrap().iter().any(|each| each.serial == certificate.serial) {
+                return String::new();
+            }
+            let (serial, device) = (certificate.serial.clone(), device.clone());
+            let intended = Intended { serial, authority, device, not_after: certificate.not_after, place: None };
+            told(store.intend(&intended, cause))
+        }
+        Act::EndIntended(lost) => {
+            let first: Vec<Intended> = store.intended().unwrap().into_iter().take(1).collect();
+            let is_lost = first.first().is_some_and(|each| {
+                store.revoked_by(&each.authority).unwrap().iter().any(|(known, _)| known.serial == each.serial)
+            });
+            told(store.end_intended(&first, *lost && !is_lost, cause))
+        }
+        Act::Use(uses) => {
+            let uses: Vec<_> = uses
+                .iter()
+                .map(|(device, number)| (name(*device), number.map(|number| certificate(number).1.fingerprint)))
+                .collect();
+            told(guard.record_uses(&uses, cause))
+        }
+        Act::Crl { stale } => {
+            let mut crl = store.next_crl(&authority).unwrap();
+            crl.change -= i64::from(*stale);
+            format!("{crl:?} {}", told(store.record_crl(&authority, &crl, cause, &mut || Ok(()))))
+        }
+        Act::Group { name: number, members } => {
+            let members = match members {
+                Some(members) => {
+                    let mut ids = names(members);
+                    ids.sort();
+                    ids.dedup();
+                    GroupMembers::Fixed(ids)
+                }
+                None => GroupMembers::Rule("site = ossel".into()),
+            };
+            told(store.make_group(&format!("g{number}").parse().unwrap(), &members, cause))
+        }
+        Act::DropGroup(number) => told(store.drop_group(&format!("g{number}").parse().unwrap(), cause)),
+        Act::Adopt(text) => told(store.adopt(&[file(*text)], cause)),
+        Act::Trial(true) => told(store.begin_trial(&[file(9)], UnixTime(NOW + at + 50), cause)),
+        Act::Trial(false) => told(store.end_trial(cause)),
+        Act::Authority { key, replaces } => {
+            let name = format!("a{key}").parse().unwrap();
+            let trust = Some(Trust { kinds: vec!["windvane".parse().unwrap()], fact: FactName::Serial });
+            told(store.add_authority(
+                &NewAuthority {
+                    name: &name,
+                    role: AuthorityRole::Foreign,
+                    certificate: &cast.certificates[usize::from(*key)].1,
+                    key: KeyPlace::Nowhere,
+                    replaces: replaces.then_some(&authority),
+                    trust: trust.filter(|_| *replaces),
+                    crosses: &[],
+                },
+                cause,
+            ))
+        }
+        Act::Expect(key) => {
+            let pending = PendingAuthority {
+                name: format!("a{key}").parse().unwrap(),
+                role: AuthorityRole::Devices,
+                public_key: cast.keys[usize::from(*key)].public_key().clone(),
+                key: KeyPlace::Ward,
+                created: cause.at,
+            };
+            told(store.expect_authority(&pending, cause))
+        }
+        Act::RetireAuthority(key) => told(store.retire_authority(&format!("a{key}").parse().unwrap(), cause)),
+        Act::Settings(text) => told(store.record_settings(&text.to_string(), "{}", cause)),
+        Act::Note => told(guard.record_note("topics.clear", "wv-1", "{}", cause)),
+        Act::GiveUp => told(store.give_up(at, [9; 32], cause)),
+        Act::Clone(device, hold) => told(guard.record_clone_sign(&name(*device), "twice", *hold, cause)),
+        Act::Traffic(device, count) => {
+            let count = u64::from(*count);
+            let refused = (count > 1).then(|| (cause.at, "publish".to_owned()));
+            let traffic = Traffic { messages_in: count, octets_in: 3, refusals: count, refused, ..Traffic::default() };
+            told(guard.tally(&Tally::Traffic { counted: &[(name(*device), traffic)], at: cause.at }))
+        }
+        Act::Difference(device, rule) => {
+            let Some(trial) = store.trial().unwrap() else { return String::new() };
+            let difference = TrialDifference {
+                device: name(*device),
+                act: "publish".into(),
+                would_allow: *rule == 0,
+                rule: format!("p:{rule}"),
+                sample: at.to_string(),
+                count: 2,
+                first: cause.at,
+                last: cause.at,
+            };
+            told(guard.tally(&Tally::Differences { trial: trial.number, differences: &[difference] }))
+        }
+        Act::Session(device, client) => {
+            let kept = BrokerSession {
+                client_id: format!("c{client}"),
+                device: name(*device),
+                guard: 7,
+                opened: cause.at,
+                until: cause.at.plus(Span::from_seconds(9)),
+                subscriptions: vec!["a/#".into()],
+            };
+            let gone = [format!("c{}", client + 1)];
+            told(guard.tally(&Tally::Sessions { kept: &[kept], gone: &gone, now: cause.at }))
+        }
+    }
+}
+
+/// Everything that can be asked, in words.
+fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
+    let now = UnixTime(NOW + at);
+    let devices: Vec<DeviceId> = (0..DEVICES).map(name).collect();
+    let authorities = store.authorities().unwrap();
+    let mut all = vec![
+        told(store.ward()),
+        told(store.settings_text()),
+        told(store.head()),
+        told(store.devices(&devices)),
+        told(store.intended()),
+        told(store.groups()),
+        told(store.edition(None)),
+        told(store.edition(Some(1))),
+        told(store.editions()),
+        told(store.trial()),
+        told(store.last_trial()),
+        told(store.pending_authorities()),
+        told(store.bulk_run()),
+        told(store.label_names()),
+        told(store.is_used(&NameInUse::Label("site".parse().unwrap()))),
+        told(store.is_used(&NameInUse::Kind("windvane".into()))),
+        told(store.is_used(&NameInUse::Any)),
+        told(store.bound_since(0, 2)),
+        told(store.recorded(1, 3)),
+        told(store.changed(Place { change: at / 2, row: 2 }, 3)),
+        told(store.changed(Place::after(at / 3), 100)),
+        told(store.changed_since(at / 2)),
+        told(store.page(None, now, 2, 2)),
+        told(store.page(None, now, 0, 100)),
+        told(store.broker_sessions_of_ended(5)),
+        told(store.trial_differences(1)),
+        told(store.blocked_keys(None, 3)),
+        format!("{authorities:?}"),
+    ];
+    let last_blocked = store.blocked_keys(None, 2).unwrap().pop();
+    all.push(told(store.blocked_keys(last_blocked.as_ref(), 9)));
+    for authority in &authorities {
+        let name = &authority.name;
+        all.push(told(store.signed_by(name, now)));
+        all.push(told(store.revoked_by(name)));
+        all.push(told(store.crl_lacks(name)));
+        all.push(told(store.equipped_since(name)));
+    }
+    for device in &devices {
+        all.push(told(store.children(device)));
+        all.push(told(store.is_gateway(device)));
+        all.push(told(store.entries_of(device)));
+        all.push(told(store.traffic(device)));
+        all.push(told(store.clone_signs(device)));
+        all.push(told(store.broker_sessions_of(device)));
+    }
+    for (_, certificate) in &cast.certificates {
+        all.push(told(store.status_many(&[certificate.fingerprint])));
+        all.push(told(store.fingerprints_of(&certificate.serial)));
+        all.push(told(store.key_digest(&certificate.fingerprint)));
+    }
+    for key in 0..9 {
+        all.push(told(store.holders_of_key(&cast.digest(key))));
+        all.push(told(store.bound_key(&cast.digest(key))));
+        all.push(told(store.blocked_key(&cast.digest(key))));
+    }
+    for client in 0..4 {
+        all.push(told(store.broker_session(&format!("c{client}"))));
+    }
+    for fact in 1..6 {
+        all.push(told(store.holder(&Fact::new(FactName::Serial, &format!("QF-{fact}")).unwrap())));
+    }
+    let mut rows = Vec::new();
+    store
+        .each_fleet_row(true, &mut |row| {
+            rows.push(format!("{row:?}"));
+            Ok(())
+        })
+        .unwrap();
+    all.extend(rows);
+    all
+}
+
+fn hashes(store: &OperatorStore) -> Vec<Hash> {
+    store.entries(1, usize::MAX).unwrap().into_iter().map(|entry| entry.hash).collect()
+}
+
+#[test]
+fn random_acts_give_the_same_answers_rows_and_hashes_on_each_engine() {
+    let mut world = World::new();
+    let cast = Cast::new(&mut world);
+    let done = RefCell::new(BTreeSet::new());
+    let mut runner = TestRunner::new(ProptestConfig { max_shrink_iters: 300, ..ProptestConfig::with_cases(120) });
+    let acts = proptest::collection::vec((any_act(), 0i64..3000), 1..60);
+    let run = runner.run(&acts, |acts| {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("ward.db");
+        let (model, file) = (new_model(&world), new_file(&path, &world));
+        let guards: [Box<dyn Store>; 2] = [Box::new(model.another()), Box::new(SqliteStore::open(&path).unwrap())];
+        let stores: [Box<dyn Store>; 2] = [Box::new(model), Box::new(file)];
+        let (mut guards, mut stores) = (guards.map(GuardStore::new), stores.map(OperatorStore::new));
+        let mut at = 0;
+        for (what, later) in &acts {
+            at += later;
+            let [one, other] = [0, 1].map(|engine| act(&mut stores[engine], &mut guards[engine], &cast, what, at));
+            prop_assert_eq!(&one, &other, "{:?}", what);
+            prop_assert!(!one.starts_with("ERROR"), "{:?}: {}", what, one);
+            if !one.contains("Err(") && !one.starts_with("there is no") {
+                let word: String = format!("{what:?}").chars().take_while(char::is_ascii_alphabetic).collect();
+                done.borrow_mut().insert(word);
+            }
+        }
+        let [one, other] = [0, 1].map(|engine| dump(&stores[engine], &cast, at));
+        for (one, other) in one.iter().zip(&other) {
+            prop_assert_eq!(one, other);
+        }
+        prop_assert_eq!(one.len(), other.len());
+        prop_assert_eq!(hashes(&stores[0]), hashes(&stores[1]));
+        prop_assert!(broken(&stores[1]).is_empty());
+        Ok(())
+    });
+    run.unwrap();
+    let done = done.into_inner();
+    assert_eq!(done.len(), 29, "each act was done at least once: {done:?}");
+}
