@@ -44,7 +44,7 @@ pub(crate) struct Context<'a> {
 
 impl Context<'_> {
     pub(crate) fn ward(&self) -> Result<Ward, Problem> {
-        let mut ward = Ward::open(&self.dir)?;
+        let mut ward = crate::ward::open(&self.dir)?;
         enroll::recover(&mut ward, self.console)?;
         crate::reserve::keep(&self.dir);
         Ok(ward)

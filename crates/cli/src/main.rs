@@ -1,15 +1,12 @@
 //! `tidy-warden`: credentials and policies for a fleet of devices.
 
+mod actor;
 mod args;
-mod clock;
 mod commands;
 mod console;
 mod demo;
-mod edge;
-mod files;
 mod interrupt;
 mod keys;
-mod list;
 mod paint;
 mod passphrase;
 mod problem;
@@ -21,6 +18,7 @@ mod ward;
 use std::process::ExitCode;
 
 use rustix::process::{DumpableBehavior, Resource, Rlimit};
+use tidy_warden_ward::{clock, edge, files, list};
 
 /// Bulk work makes and drops many small pieces on several threads, which the system's allocator is slow at.
 #[global_allocator]
@@ -42,9 +40,6 @@ fn main() -> ExitCode {
     let console = console::Console::new(cli.format, cli.quiet);
     match commands::run(cli, &console) {
         Ok(exit) => exit.into(),
-        Err(problem) => {
-            problem.print();
-            problem.exit().into()
-        }
+        Err(problem) => problem::print(&problem).into(),
     }
 }

@@ -12,8 +12,7 @@ use crate::problem::Problem;
 /// The longest passphrase file.
 const MAX_LEN: u64 = 4096;
 
-/// A passphrase in memory; overwritten when it is dropped.
-pub(crate) type Passphrase = Zeroizing<Vec<u8>>;
+pub(crate) use tidy_warden_ward::keys::{Passphrase, strong_enough};
 
 /// Reads a passphrase from a file: all of it, less one line end.
 pub(crate) fn from_file(path: &Path, console: &Console) -> Result<Passphrase, Problem> {
@@ -57,21 +56,6 @@ pub(crate) enum Typed {
     Once,
     /// It locks something for the first time.
     Twice,
-}
-
-/// The fewest characters of a new passphrase. Whoever has the files of a ward tries thousands a second.
-const LEAST: usize = 12;
-
-/// Refuses a passphrase that is too short to lock anything with.
-pub(crate) fn strong_enough(passphrase: &Passphrase, what: &str) -> Result<(), Problem> {
-    let text = String::from_utf8_lossy(passphrase);
-    let kinds: std::collections::HashSet<char> = text.chars().collect();
-    if text.chars().count() < LEAST || kinds.len() < 5 {
-        return Err(Problem::refused(format!("the passphrase for {what} is too weak"))
-            .because(format!("it has fewer than {LEAST} characters, or nearly all of them are the same"))
-            .next("take four or more words that nobody would guess together"));
-    }
-    Ok(())
 }
 
 /// The passphrase for `what`: from `file`, else from the terminal.

@@ -5,6 +5,8 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
+use tidy_warden_ward::bulk::Watch;
+
 use crate::console::Console;
 
 /// How often a plain line is written.
@@ -44,8 +46,18 @@ impl Progress {
         Self { shape, size, first_byte: byte, first_done: done, begun: now }
     }
 
-    /// The work has reached `byte`; `done` pieces are done, `refused` were not.
-    pub(crate) fn reached(&mut self, byte: u64, done: u64, refused: u64) {
+    fn text(&self, byte: u64, done: u64, refused: u64) -> String {
+        let millis = u64::try_from(self.begun.elapsed().as_millis()).unwrap_or(u64::MAX).max(1);
+        let rate = done.saturating_sub(self.first_done).saturating_mul(1000) / millis;
+        let moved = byte.saturating_sub(self.first_byte).max(1);
+        let left = self.size.saturating_sub(byte).saturating_mul(millis) / moved / 1000;
+        let refused = if refused > 0 { format!(", {refused} refused") } else { String::new() };
+        format!("{done} issued{refused}, {rate} a second, {} left", duration(left))
+    }
+}
+
+impl Watch for Progress {
+    fn reached(&mut self, byte: u64, done: u64, refused: u64) {
         if matches!(self.shape, Shape::Quiet) {
             return;
         }
@@ -66,16 +78,7 @@ impl Progress {
         }
     }
 
-    fn text(&self, byte: u64, done: u64, refused: u64) -> String {
-        let millis = u64::try_from(self.begun.elapsed().as_millis()).unwrap_or(u64::MAX).max(1);
-        let rate = done.saturating_sub(self.first_done).saturating_mul(1000) / millis;
-        let moved = byte.saturating_sub(self.first_byte).max(1);
-        let left = self.size.saturating_sub(byte).saturating_mul(millis) / moved / 1000;
-        let refused = if refused > 0 { format!(", {refused} refused") } else { String::new() };
-        format!("{done} issued{refused}, {rate} a second, {} left", duration(left))
-    }
-
-    pub(crate) fn finish(&self) {
+    fn finish(&self) {
         if let Shape::Bar(bar) = &self.shape {
             bar.finish();
         }

@@ -1,15 +1,11 @@
 //! `enroll`: certificates for devices, one or a million, and the outfits that carry them.
 
 mod bulk;
-mod intended;
 mod one;
-mod output;
-mod press;
+mod recover;
 mod refresh;
 
-pub(crate) use intended::recover;
-pub(crate) use one::{enroll, refusal};
-pub(crate) use press::KeySource;
+pub(crate) use recover::recover;
 pub(crate) use refresh::run as refresh;
 
 use super::Context;

@@ -92,7 +92,7 @@ impl<'s> List<'s> {
         let reader = ListReader::open(Cursor::new(octets), shown, Extra::None, settings, now)?;
         let mut list = Self { reader, good: Vec::new(), bad: Vec::new(), rows: BTreeMap::new() };
         let failed = |error: std::io::Error| Problem::failed(format!("cannot read {shown}")).because(error);
-        while let Some(row) = list.reader.next().map_err(failed)? {
+        while let Some(row) = list.reader.next_row().map_err(failed)? {
             match row.entry {
                 Ok(entry) if entry.has_kind => list.good.push((row.line, entry.device)),
                 Ok(_) => list.bad.push(BadRow { line: row.line, why: "it names no kind".to_owned() }),

@@ -22,8 +22,8 @@ pub(crate) fn run(context: &Context<'_>) -> Result<Exit, Problem> {
     if let Some(settings) = settings {
         kinds.extend(settings.kinds.keys().map(ToString::to_string));
         let ward = match mistakes.is_empty() {
-            true => Ward::open(&context.dir)?,
-            false => Ward::imagined(&context.dir, settings)?,
+            true => crate::ward::open(&context.dir)?,
+            false => crate::ward::imagined(&context.dir, settings)?,
         };
         found = against_the_ward(&ward, &source)?;
     }

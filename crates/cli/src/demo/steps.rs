@@ -19,7 +19,6 @@ use zeroize::Zeroizing;
 
 use super::{Story, world};
 use crate::clock::WardClock;
-use crate::commands::enroll::{KeySource, enroll};
 use crate::commands::init::{Passphrases, Plan, found};
 use crate::commands::{audit, crl, guard, import, policy, token};
 use crate::edge::parse;
@@ -28,6 +27,8 @@ use crate::keys::Secrets;
 use crate::passphrase::Passphrase;
 use crate::problem::Problem;
 use crate::ward::{POLICIES, Ward};
+use tidy_warden_ward::issue::one::enroll;
+use tidy_warden_ward::issue::press::KeySource;
 
 const VANE: &str = "wv-0417";
 const CONTROL: &str = "cr-ossel";
@@ -80,7 +81,7 @@ fn prepare(story: &Story<'_>, dir: &Path, passphrase: &Passphrase) -> Result<War
         let file = policies.join(name);
         files::create(&file, text.as_bytes(), Access::Public).map_err(|error| Problem::file("write", &file, &error))?;
     }
-    let ward = Ward::open(&path)?;
+    let ward = crate::ward::open(&path)?;
     story.claim(ward.root()?.fingerprint == root.fingerprint, "the ward's root is the one that was made")?;
     story.tell("prepare", "a ward is made: a root, authorities for devices and for services, every key locked")?;
     Ok(ward)

@@ -24,7 +24,7 @@ use crate::clock::SystemRandom;
 use crate::commands::Context;
 use crate::edge::{known_kind, parse};
 use crate::files::{self, Access};
-use crate::keys::{self, Secrets};
+use crate::keys::{self, Openers, Secrets};
 use crate::passphrase;
 use crate::problem::{Exit, Problem};
 use crate::ward::{KEYS, Ward};

@@ -6,6 +6,7 @@ use serde_json::json;
 use tidy_warden_core::certificate::{Certificate, Purpose, judge};
 use tidy_warden_core::revocation::Crl;
 use tidy_warden_core::time::{Clock, UnixTime};
+use tidy_warden_ward::judge::check;
 
 use crate::args::{JudgeArgs, PurposeArg};
 use crate::clock::WardClock;
@@ -17,14 +18,6 @@ use crate::problem::{Exit, Problem};
 /// The largest file of certificates, and of CRLs: one with a million entries has about 53 MB, half as much again in PEM.
 const MAX_CERTIFICATES: u64 = 4 * 1024 * 1024;
 const MAX_CRLS: u64 = 256 * 1024 * 1024;
-
-/// What was found out about revocation.
-#[derive(Default)]
-struct Revocation {
-    /// Why the chain is refused, if it is.
-    refused: Option<String>,
-    notes: Vec<String>,
-}
 
 pub(super) fn run(context: &Context<'_>, args: &JudgeArgs) -> Result<Exit, Problem> {
     let mut given = certificates(&args.leaf)?;
@@ -73,40 +66,6 @@ pub(super) fn run(context: &Context<'_>, args: &JudgeArgs) -> Result<Exit, Probl
     });
     context.console.show("tidy-warden/judgement/1", value, &text)?;
     Ok(if refused.is_none() { Exit::Done } else { Exit::Refused })
-}
-
-/// Looks every certificate of a path up in the list of the one above it. A leaf that no good list covers is refused: doubt
-/// denies. An authority that none covers is only told, since lists of roots are often kept elsewhere.
-fn check(path: &[&Certificate], crls: &[Crl], at: UnixTime) -> Revocation {
-    let mut found = Revocation::default();
-    for (place, pair) in path.windows(2).enumerate() {
-        let [below, issuer] = pair else { continue };
-        let mut why = "no list of its issuer is among those given".to_owned();
-        let mut covered = None;
-        for crl in crls.iter().filter(|crl| crl.issuer == issuer.subject) {
-            match crl.judge(issuer, at) {
-                Ok(()) if covered.is_none_or(|other: &Crl| other.this_update <= crl.this_update) => covered = Some(crl),
-                Ok(()) => {}
-                Err(error) => why = format!("the list of its issuer is of no use: {error}"),
-            }
-        }
-        let name = &below.subject_text;
-        match covered.map(|crl| (crl, crl.find(&below.serial))) {
-            Some((_, Some(listed))) => {
-                let reason = listed.reason.map(|reason| format!(" ({reason})")).unwrap_or_default();
-                found.refused.get_or_insert(format!("`{name}` was revoked at {}{reason}", listed.at));
-            }
-            Some((crl, None)) => {
-                let number = crl.number.map_or_else(String::new, |number| format!(" number {number}"));
-                found.notes.push(format!("`{name}` is not on its issuer's list{number} of {}", crl.this_update));
-            }
-            None if place == 0 => {
-                found.refused.get_or_insert(format!("whether `{name}` was revoked is not known: {why}"));
-            }
-            None => found.notes.push(format!("`{name}` was not looked up: {why}")),
-        }
-    }
-    found
 }
 
 /// Reads certificates from a file.

@@ -19,13 +19,13 @@ use tidy_warden_store::{Batch, NewCredential};
 use super::read_certificate;
 use crate::args::PinArgs;
 use crate::commands::Context;
-use crate::commands::enroll::refusal;
 use crate::console::counted;
 use crate::edge::parse;
 use crate::files;
 use crate::list::{Entry, Extra, ListReader};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
+use tidy_warden_ward::issue::one::refusal;
 
 /// The largest list, in octets.
 const MAX_LIST: u64 = 512 * 1024 * 1024;
@@ -205,7 +205,7 @@ fn many(context: &Context<'_>, args: &PinArgs, from: &Path) -> Result<Exit, Prob
     let mut good: Vec<Good> = Vec::new();
     let mut bad: Vec<(u64, String)> = Vec::new();
     let failed = |error: std::io::Error| Problem::failed(format!("cannot read {shown}")).because(error);
-    while let Some(row) = reader.next().map_err(failed)? {
+    while let Some(row) = reader.next_row().map_err(failed)? {
         match row.entry.and_then(|entry| read_row(&ward, entry, base, args.again, row.line)) {
             Ok(found) => good.push(found),
             Err(why) => bad.push((row.line, why)),

@@ -19,11 +19,11 @@ use tidy_warden_store::NewCredential;
 use zeroize::Zeroizing;
 
 use crate::clock::SystemRandom;
+use crate::open::Ward;
 use crate::problem::Problem;
-use crate::ward::Ward;
 
 /// Where the device's key comes from.
-pub(crate) enum KeySource {
+pub enum KeySource {
     /// A request that proves it.
     Proven(ProvenKey),
     /// Made here, of the type that the kind says.
@@ -31,10 +31,10 @@ pub(crate) enum KeySource {
 }
 
 /// Opens the key of an authority.
-pub(crate) type OpenKey<'o> = dyn Fn(&AuthorityRecord) -> Result<Arc<dyn Signer>, Problem> + 'o;
+pub type OpenKey<'o> = dyn Fn(&AuthorityRecord) -> Result<Arc<dyn Signer>, Problem> + 'o;
 
 /// What signing needs to know of a ward, and its authorities.
-pub(crate) struct Mint {
+pub struct Mint {
     settings: Settings,
     urn: String,
     edition: Option<Edition>,
@@ -58,7 +58,7 @@ struct Hand {
 
 impl Mint {
     /// All that the ward knows now. No key is opened yet.
-    pub(crate) fn new(ward: &Ward) -> Result<Self, Problem> {
+    pub fn new(ward: &Ward) -> Result<Self, Problem> {
         let roots = ward.roots()?;
         let all = ward.store.authorities()?;
         let of_roots = all.iter().filter(|each| each.role == AuthorityRole::Root).flat_map(|root| &root.crossed);
@@ -98,7 +98,7 @@ impl Mint {
     }
 
     /// The certificates that lead from a device's to a root, where `authority` signed it, and the roots; PEM.
-    pub(crate) fn chains(&self, authority: &AuthorityRecord) -> (String, &str) {
+    pub fn chains(&self, authority: &AuthorityRecord) -> (String, &str) {
         (chain_of(authority, &self.crosses), &self.root_pem.plain)
     }
 
@@ -106,7 +106,7 @@ impl Mint {
     ///
     /// # Errors
     /// The authority's key cannot be opened. A kind that nobody signs for is told by [`Press::mint`].
-    pub(crate) fn prepare(&self, kind: &KindName, open: &OpenKey<'_>) -> Result<(), Problem> {
+    pub fn prepare(&self, kind: &KindName, open: &OpenKey<'_>) -> Result<(), Problem> {
         if let Some(Ok(name)) = self.kinds.get(kind)
             && let Some(hand) = self.hands.get(name)
             && hand.signer.get().is_none()
@@ -118,7 +118,7 @@ impl Mint {
     }
 
     /// How a device connects by the settings and the edition of now.
-    pub(crate) fn connect(&self, device: &DeviceRecord) -> Connect {
+    pub fn connect(&self, device: &DeviceRecord) -> Connect {
         let rights = self.edition.as_ref().map(|edition| edition.rights(device));
         let id = device.id.to_string();
         let mqtt = &self.settings.endpoints.mqtt;
@@ -160,7 +160,7 @@ fn publish_qos(rights: &Rights) -> BTreeMap<String, u8> {
 }
 
 /// Why a certificate was not made.
-pub(crate) enum Unmade {
+pub enum Unmade {
     /// Because of this device; others are not concerned.
     Device(String),
     /// Because of the authority; nothing more can be made.
@@ -168,37 +168,37 @@ pub(crate) enum Unmade {
 }
 
 /// A certificate with all that belongs to it.
-pub(crate) struct Minted {
-    pub(crate) authority: AuthorityName,
-    pub(crate) serial: SerialNumber,
-    pub(crate) fresh: Fresh,
+pub struct Minted {
+    /// Who signed it.
+    pub authority: AuthorityName,
+    /// Under that authority.
+    pub serial: SerialNumber,
+    /// The certificate.
+    pub fresh: Fresh,
     /// PKCS#8 in PEM, if the key was made here.
-    pub(crate) key_pem: Option<Zeroizing<String>>,
+    pub key_pem: Option<Zeroizing<String>>,
     /// Whether the key was made here.
-    pub(crate) fresh_key: bool,
+    pub fresh_key: bool,
     key_digest: [u8; 32],
     key_type: String,
     not_before: UnixTime,
-    pub(crate) not_after: UnixTime,
+    /// The last second of its validity.
+    pub not_after: UnixTime,
     overlap: Span,
     /// Whether its end was clipped to the authority's.
-    pub(crate) clipped: bool,
+    pub clipped: bool,
     /// The name that had to be made up, if one had to.
-    pub(crate) made_up: Option<String>,
+    pub made_up: Option<String>,
 }
 
 impl Minted {
     /// The same, after the key has gone into the outfit.
-    pub(crate) fn without_key(self) -> Self {
+    pub fn without_key(self) -> Self {
         Self { key_pem: None, ..self }
     }
 
     /// What is to be recorded of it.
-    pub(crate) fn credential<'a>(
-        &'a self,
-        device: &'a tidy_warden_core::id::DeviceId,
-        again: bool,
-    ) -> NewCredential<'a> {
+    pub fn credential<'a>(&'a self, device: &'a tidy_warden_core::id::DeviceId, again: bool) -> NewCredential<'a> {
         NewCredential {
             device,
             origin: tidy_warden_core::credential::Origin::Issued,
@@ -218,7 +218,7 @@ impl Minted {
 }
 
 /// Signs at one moment.
-pub(crate) struct Press<'m> {
+pub struct Press<'m> {
     mint: &'m Mint,
     now: UnixTime,
     ready: HashMap<KindName, Ready<'m>>,
@@ -233,7 +233,9 @@ struct Ready<'m> {
 }
 
 impl<'m> Press<'m> {
-    pub(crate) fn new(mint: &'m Mint, now: UnixTime) -> Self {
+    /// What is signed begins with `now`.
+    #[must_use]
+    pub fn new(mint: &'m Mint, now: UnixTime) -> Self {
         Self { mint, now, ready: HashMap::new() }
     }
 
@@ -271,12 +273,12 @@ impl<'m> Press<'m> {
     }
 
     /// Makes a certificate.
-    pub(crate) fn mint(&mut self, device: &DeviceRecord, source: KeySource) -> Result<Minted, Unmade> {
+    pub fn mint(&mut self, device: &DeviceRecord, source: KeySource) -> Result<Minted, Unmade> {
         self.mint_after(device, source, &mut |_, _, _| Ok(()))
     }
 
     /// Makes a certificate; `before` hears of its serial number, its end and who signs it when all is ready but the signature.
-    pub(crate) fn mint_after(
+    pub fn mint_after(
         &mut self,
         device: &DeviceRecord,
         source: KeySource,
@@ -345,7 +347,7 @@ impl<'m> Press<'m> {
     }
 
     /// The parts of a device's outfit.
-    pub(crate) fn outfit<'o>(&'o self, device: &DeviceRecord, minted: &'o Minted) -> Result<Outfit<'o>, Problem> {
+    pub fn outfit<'o>(&'o self, device: &DeviceRecord, minted: &'o Minted) -> Result<Outfit<'o>, Problem> {
         let connect = self.mint.connect(device);
         let hand = self.mint.hands.get(&minted.authority);
         let hand = hand.ok_or_else(|| Problem::failed(format!("`{}` is gone", minted.authority)))?;
@@ -379,8 +381,9 @@ fn stop(what: &str, error: &dyn std::fmt::Display) -> Unmade {
 }
 
 /// A text that stands in every outfit, as it is and as JSON.
-pub(crate) struct Text {
-    pub(crate) plain: String,
+pub struct Text {
+    /// As it is.
+    pub plain: String,
     json: Box<serde_json::value::RawValue>,
 }
 
@@ -400,19 +403,25 @@ impl Serialize for Text {
 
 /// The parts of an outfit; as one JSON document in a pack.
 #[derive(Serialize)]
-pub(crate) struct Outfit<'o> {
-    pub(crate) schema: &'static str,
+pub struct Outfit<'o> {
+    /// `tidy-warden/outfit/1`.
+    pub schema: &'static str,
+    /// PKCS#8 in PEM, if the key was made here.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) device_key: Option<&'o str>,
-    pub(crate) device_pem: String,
-    pub(crate) chain_pem: &'o Text,
-    pub(crate) root_pem: &'o Text,
-    pub(crate) connect: Connect,
+    pub device_key: Option<&'o str>,
+    /// The device's certificate.
+    pub device_pem: String,
+    /// Those above it.
+    pub chain_pem: &'o Text,
+    /// The roots.
+    pub root_pem: &'o Text,
+    /// How it connects.
+    pub connect: Connect,
 }
 
 impl Outfit<'_> {
     /// `connect.json`.
-    pub(crate) fn connect_text(&self) -> Result<String, Problem> {
+    pub fn connect_text(&self) -> Result<String, Problem> {
         serde_json::to_string_pretty(&self.connect)
             .map(|text| text + "\n")
             .map_err(|error| Problem::failed("cannot write connect.json").because(error))

@@ -7,12 +7,12 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{FlockOperation, flock};
 use tidy_warden_core::certificate::SerialNumber;
+use tidy_warden_core::id::DeviceId;
 use tidy_warden_store::Intended;
 
-use crate::console::Console;
 use crate::files;
+use crate::open::Ward;
 use crate::problem::Problem;
-use crate::ward::Ward;
 
 /// The file whose lock says that somebody is signing.
 const LOCK: &str = ".signing";
@@ -24,14 +24,14 @@ fn lock_file(dir: &Path) -> Result<File, Problem> {
 }
 
 /// Says that this process is signing, for as long as the file is open; the system forgets it when the process ends, however.
-pub(super) fn signing(dir: &Path) -> Result<File, Problem> {
+pub fn signing(dir: &Path) -> Result<File, Problem> {
     let file = lock_file(dir)?;
     flock(&file, FlockOperation::LockShared).map_err(|error| Problem::file("lock", &dir.join(LOCK), &error.into()))?;
     Ok(file)
 }
 
 /// What the folder of an outfit that is being written is told apart by.
-pub(super) fn suffix(serial: &SerialNumber) -> String {
+pub fn suffix(serial: &SerialNumber) -> String {
     serial.to_string()
 }
 
@@ -42,9 +42,37 @@ fn partial(intended: &Intended) -> Option<(PathBuf, PathBuf)> {
     Some((place, beside))
 }
 
+/// What became of something that a process intended which is gone.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Recovered {
+    /// Its certificate was recorded, and its outfit is in its place now.
+    Finished {
+        /// Whose it is.
+        device: DeviceId,
+        /// Where its outfit stands.
+        place: PathBuf,
+    },
+    /// Its certificate was recorded, and something else stands where its outfit belongs.
+    Waits {
+        /// Whose it is.
+        device: DeviceId,
+        /// Where its outfit is meanwhile.
+        beside: PathBuf,
+        /// Where it belongs.
+        place: PathBuf,
+    },
+    /// Nobody knows whether its certificate was signed, so that its serial number is revoked.
+    Revoked {
+        /// What was intended.
+        lost: Intended,
+        /// What was left of its outfit, and was removed.
+        removed: Option<PathBuf>,
+    },
+}
+
 /// Ends what was intended by processes that are gone: what was recorded gets its outfit, what was not is revoked, and what is
 /// left of it removed.
-pub(crate) fn recover(ward: &mut Ward, console: &Console) -> Result<(), Problem> {
+pub fn recover(ward: &mut Ward, tell: &mut dyn FnMut(Recovered)) -> Result<(), Problem> {
     if ward.store.intended()?.is_empty() {
         return Ok(());
     }
@@ -60,32 +88,22 @@ pub(crate) fn recover(ward: &mut Ward, console: &Console) -> Result<(), Problem>
         match (recorded, partial(&each)) {
             (true, Some((place, beside))) if beside.exists() => {
                 if place.symlink_metadata().is_ok() {
-                    console.warn(format!(
-                        "the outfit of {} waits in {}, because {} exists already; move that away",
-                        each.device,
-                        beside.display(),
-                        place.display()
-                    ));
+                    tell(Recovered::Waits { device: each.device.clone(), beside, place });
                     continue;
                 }
                 fs::rename(&beside, &place).map_err(|error| Problem::file("write", &place, &error))?;
                 files::sync_folder(place.parent()).map_err(|error| Problem::file("write", &place, &error))?;
-                console.note(format!("an interrupted enroll of {} was finished: {}", each.device, place.display()));
                 ward.store.end_intended(one, false, &cause)?;
+                tell(Recovered::Finished { device: each.device.clone(), place });
             }
             (true, _) => ward.store.end_intended(one, false, &cause)?,
             (false, left) => {
-                let mut removed = String::new();
-                if let Some((_, beside)) = left.filter(|(_, beside)| beside.exists()) {
-                    fs::remove_dir_all(&beside).map_err(|error| Problem::file("remove", &beside, &error))?;
-                    removed = format!("; {} was removed", beside.display());
+                let beside = left.map(|(_, beside)| beside).filter(|beside| beside.exists());
+                if let Some(beside) = &beside {
+                    fs::remove_dir_all(beside).map_err(|error| Problem::file("remove", beside, &error))?;
                 }
                 ward.store.end_intended(one, true, &cause)?;
-                console.note(format!(
-                    "an enroll of {} ended before its certificate {} was recorded: that is revoked now{removed}; publish \
-                     the new list with: crl --authority {} --out FILE",
-                    each.device, each.serial, each.authority
-                ));
+                tell(Recovered::Revoked { lost: each.clone(), removed: beside });
             }
         }
     }

@@ -16,7 +16,7 @@ use crate::problem::Problem;
 const MAX_ROW: u64 = 256 * 1024;
 
 /// The title of the column that says why a row was refused; lists may carry it, and it is passed over.
-pub(crate) const REASON: &str = "refused";
+pub const REASON: &str = "refused";
 
 /// What the listings of devices add to what they were given.
 const PASSED_OVER: [&str; 6] = ["state", "ends", "seen", "created", "owner", REASON];
@@ -37,7 +37,7 @@ enum Column {
 
 /// Which columns a list may have beside those of a device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Extra {
+pub enum Extra {
     /// None.
     None,
     /// `csr`.
@@ -78,7 +78,7 @@ impl Column {
 
 /// A row as it was written.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Raw {
+pub enum Raw {
     /// Fields of CSV.
     Fields(csv::StringRecord),
     /// A line of JSON.
@@ -87,39 +87,43 @@ pub(crate) enum Raw {
 
 /// What a good row says.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Entry {
+pub struct Entry {
     /// The device, as far as the row tells of it. Without a kind, it must be listed already.
-    pub(crate) device: DeviceRecord,
+    pub device: DeviceRecord,
     /// Whether the row names the kind.
-    pub(crate) has_kind: bool,
-    /// What stands in the columns that not every list has.
-    pub(crate) csr: Option<String>,
-    pub(crate) certificate: Option<String>,
-    pub(crate) public_key: Option<String>,
-    pub(crate) until: Option<UnixTime>,
+    pub has_kind: bool,
+    /// A request: PEM, base64 of DER, or a path relative to the list.
+    pub csr: Option<String>,
+    /// The path of a certificate.
+    pub certificate: Option<String>,
+    /// The path of a public key.
+    pub public_key: Option<String>,
+    /// Until when it is bound.
+    pub until: Option<UnixTime>,
 }
 
 /// One row.
 #[derive(Debug, Clone)]
-pub(crate) struct Row {
+pub struct Row {
     /// Its line in the file, from 1.
-    pub(crate) line: u64,
-    pub(crate) raw: Raw,
+    pub line: u64,
+    /// As it was written.
+    pub raw: Raw,
     /// What it says, or why it cannot be taken, in one line.
-    pub(crate) entry: Result<Entry, String>,
+    pub entry: Result<Entry, String>,
 }
 
 /// Where the next row begins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct At {
+pub struct At {
     /// Offset in octets.
-    pub(crate) byte: u64,
+    pub byte: u64,
     /// Line, from 1.
-    pub(crate) line: u64,
+    pub line: u64,
 }
 
 /// A list that is being read.
-pub(crate) struct ListReader<'s, R> {
+pub struct ListReader<'s, R> {
     settings: &'s Settings,
     now: UnixTime,
     extra: Extra,
@@ -136,7 +140,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     ///
     /// # Errors
     /// The header of a CSV list is wrong; nothing can be said of its rows then.
-    pub(crate) fn open(
+    pub fn open(
         mut input: R,
         shown: &str,
         extra: Extra,
@@ -180,7 +184,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     ///
     /// # Errors
     /// The input cannot be read there.
-    pub(crate) fn seek(&mut self, to: At) -> std::io::Result<()> {
+    pub fn seek(&mut self, to: At) -> std::io::Result<()> {
         match &mut self.form {
             Form::Csv { reader, .. } => {
                 let mut position = csv::Position::new();
@@ -195,7 +199,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     }
 
     /// Where the next row begins.
-    pub(crate) fn at(&self) -> At {
+    pub fn at(&self) -> At {
         match &self.form {
             Form::Csv { reader, .. } => At { byte: reader.position().byte(), line: reader.position().line() },
             Form::Lines { at, .. } => *at,
@@ -206,7 +210,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     ///
     /// # Errors
     /// The input cannot be read.
-    pub(crate) fn next(&mut self) -> std::io::Result<Option<Row>> {
+    pub fn next_row(&mut self) -> std::io::Result<Option<Row>> {
         match &mut self.form {
             Form::Csv { reader, columns, .. } => {
                 let mut record = csv::StringRecord::new();
@@ -262,7 +266,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     }
 
     /// How a refused row stands in a list of refused rows.
-    pub(crate) fn refusals(&self) -> Refusals {
+    pub fn refusals(&self) -> Refusals {
         match &self.form {
             Form::Csv { header, .. } => Refusals { columns: kept(header).collect() },
             Form::Lines { .. } => Refusals { columns: Vec::new() },
@@ -270,7 +274,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     }
 
     /// What a list of refused rows begins with.
-    pub(crate) fn refused_head(&self) -> Vec<u8> {
+    pub fn refused_head(&self) -> Vec<u8> {
         match &self.form {
             Form::Csv { header, .. } => {
                 csv_line(kept(header).map(|at| header.get(at).unwrap_or_default()).chain([REASON]))
@@ -280,7 +284,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     }
 
     /// The file name ending of lists of this form.
-    pub(crate) fn extension(&self) -> &'static str {
+    pub fn extension(&self) -> &'static str {
         match self.form {
             Form::Csv { .. } => "csv",
             Form::Lines { .. } => "jsonl",
@@ -290,13 +294,13 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
 
 /// Writes rows of a list of refused rows.
 #[derive(Debug, Clone)]
-pub(crate) struct Refusals {
+pub struct Refusals {
     columns: Vec<usize>,
 }
 
 impl Refusals {
     /// A row as it was read, and why it was refused.
-    pub(crate) fn text(&self, row: &Raw, why: &str) -> Vec<u8> {
+    pub fn text(&self, row: &Raw, why: &str) -> Vec<u8> {
         match row {
             Raw::Fields(record) => {
                 csv_line(self.columns.iter().map(|at| record.get(*at).unwrap_or_default()).chain([why]))
@@ -433,7 +437,7 @@ mod tests {
         let input = Cursor::new(text.as_bytes().to_vec());
         let mut reader = ListReader::open(input, "list", Extra::Requests, &settings, UnixTime(0)).unwrap();
         let mut found = Vec::new();
-        while let Some(row) = reader.next().unwrap() {
+        while let Some(row) = reader.next_row().unwrap() {
             let told = row.entry.map(|entry| {
                 let labels: Vec<String> =
                     entry.device.labels.iter().map(|(name, value)| format!("{name}={value}")).collect();
@@ -453,7 +457,7 @@ mod tests {
                 let input = Cursor::new(format!("{start}{text}").into_bytes());
                 let Ok(mut reader) = ListReader::open(input, "list", Extra::Requests, &settings, UnixTime(0)) else { continue };
                 let mut last = 0;
-                while let Ok(Some(row)) = reader.next() {
+                while let Ok(Some(row)) = reader.next_row() {
                     proptest::prop_assert!(row.line >= last);
                     last = row.line;
                     if let Err(why) = row.entry {
@@ -496,14 +500,14 @@ mod tests {
                 ListReader::open(input, "list", Extra::Requests, &settings, UnixTime(0)).unwrap()
             };
             let mut first = open();
-            first.next().unwrap().unwrap();
+            first.next_row().unwrap().unwrap();
             let at = first.at();
             let mut second = open();
             second.seek(at).unwrap();
-            let row = second.next().unwrap().unwrap();
+            let row = second.next_row().unwrap().unwrap();
             assert_eq!(row.entry.unwrap().device.id.as_str(), "wv-2");
-            assert_eq!(row.line, first.next().unwrap().unwrap().line);
-            assert!(second.next().unwrap().is_some() && second.next().unwrap().is_none());
+            assert_eq!(row.line, first.next_row().unwrap().unwrap().line);
+            assert!(second.next_row().unwrap().is_some() && second.next_row().unwrap().is_none());
         }
     }
 
@@ -513,7 +517,7 @@ mod tests {
         let text = "id,refused,kind\nWV,old,\"wind,vane\"\n";
         let input = Cursor::new(text.as_bytes().to_vec());
         let mut reader = ListReader::open(input, "list", Extra::None, &settings, UnixTime(0)).unwrap();
-        let row = reader.next().unwrap().unwrap();
+        let row = reader.next_row().unwrap().unwrap();
         let text = [reader.refused_head(), reader.refusals().text(&row.raw, "line 2: because")].concat();
         assert_eq!(String::from_utf8(text).unwrap(), "id,kind,refused\nWV,\"wind,vane\",line 2: because\n");
     }

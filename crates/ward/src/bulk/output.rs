@@ -15,10 +15,10 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 use zeroize::Zeroizing;
 
-use super::press::Outfit;
 use crate::files::{self, Access};
+use crate::issue::press::Outfit;
+use crate::open::Ward;
 use crate::problem::Problem;
-use crate::ward::Ward;
 
 /// zstd's fastest regular level: half of an outfit is random and does not shrink, the rest is the same in every outfit.
 const LEVEL: i32 = 1;
@@ -33,7 +33,7 @@ const MANIFEST_HEAD: &str = "id,serial,fingerprint,ends\n";
 
 /// Which of both.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) enum Place {
+pub enum Place {
     /// A `.tar.zst` file with one JSON document a device, and a manifest at its end.
     Pack(PathBuf),
     /// A folder with a folder for each device.
@@ -41,7 +41,9 @@ pub(super) enum Place {
 }
 
 impl Place {
-    pub(super) fn path(&self) -> &Path {
+    /// The pack or the folder.
+    #[must_use]
+    pub fn path(&self) -> &Path {
         match self {
             Self::Pack(path) | Self::Folders(path) => path,
         }
@@ -52,11 +54,11 @@ impl Place {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct Extent {
     /// Octets of the pack.
-    pub(super) pack: u64,
+    pub pack: u64,
     /// Octets of the manifest beside it, compressed.
-    pub(super) manifest: u64,
+    pub manifest: u64,
     /// Octets of the manifest itself.
-    pub(super) lines: u64,
+    pub lines: u64,
 }
 
 /// A batch's outfits, ready to be handed out.
@@ -180,9 +182,9 @@ pub(super) enum Batch {
 
 /// One line of the manifest.
 pub(super) struct Line<'l> {
-    pub(super) serial: &'l tidy_warden_core::certificate::SerialNumber,
-    pub(super) fingerprint: Fingerprint,
-    pub(super) ends: &'l str,
+    pub serial: &'l tidy_warden_core::certificate::SerialNumber,
+    pub fingerprint: Fingerprint,
+    pub ends: &'l str,
 }
 
 impl Line<'_> {
@@ -290,8 +292,6 @@ impl Output {
                 // A run that was killed before it made anything has no folder yet.
                 fs::create_dir_all(out).map_err(|error| Problem::file("make", out, &error))?;
                 take_back(out, ward)?;
-                let stage = unfinished(out);
-                make_folder(&stage)?;
                 Ok(Self::Folders { out: out.clone() })
             }
         }
@@ -414,11 +414,23 @@ fn take_back(out: &Path, ward: &Ward) -> Result<(), Problem> {
             }
         }
     }
-    let stage = unfinished(out);
-    match fs::remove_dir_all(&stage) {
-        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(Problem::file("remove", &stage, &error)),
-        _ => Ok(()),
+    clear(&unfinished(out))
+}
+
+/// Empties the folder whose being there says that a run is not over: it is never taken away and made again, or a run that is killed
+/// in between would pass for one that was done.
+fn clear(stage: &Path) -> Result<(), Problem> {
+    match fs::DirBuilder::new().mode(0o700).create(stage) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+        made => return made.map_err(|error| Problem::file("make", stage, &error)),
     }
+    for entry in fs::read_dir(stage).map_err(|error| Problem::file("read", stage, &error))? {
+        let entry = entry.map_err(|error| Problem::file("read", stage, &error))?;
+        let is_folder = entry.file_type().is_ok_and(|kind| kind.is_dir());
+        let removed = if is_folder { fs::remove_dir_all(entry.path()) } else { fs::remove_file(entry.path()) };
+        removed.map_err(|error| Problem::file("remove", &entry.path(), &error))?;
+    }
+    Ok(())
 }
 
 fn unfinished(out: &Path) -> PathBuf {
@@ -467,4 +479,27 @@ fn tar_header(name: &str, size: usize, mode: u32, now: UnixTime) -> Result<[u8; 
     header.set_entry_type(tar::EntryType::Regular);
     header.set_cksum();
     Ok(*header.as_bytes())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_says_that_a_run_is_not_over_is_emptied_and_never_gone() {
+        let dir = tempfile::tempdir().unwrap();
+        let place = Place::Folders(dir.path().to_owned());
+        let stage = unfinished(dir.path());
+        assert!(is_finished(&place));
+        clear(&stage).unwrap();
+        assert!(!is_finished(&place));
+        fs::create_dir(stage.join("1")).unwrap();
+        fs::write(stage.join("1").join("device.pem"), "x").unwrap();
+        fs::write(stage.join("journal"), "x").unwrap();
+        let before = fs::metadata(&stage).unwrap();
+        clear(&stage).unwrap();
+        let after = fs::metadata(&stage).unwrap();
+        assert_eq!(fs::read_dir(&stage).unwrap().count(), 0);
+        assert_eq!(before.created().ok(), after.created().ok(), "it is the same folder");
+    }
 }

@@ -12,7 +12,7 @@ use crate::problem::Problem;
 
 /// Who may read a new file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Access {
+pub enum Access {
     /// Anybody, as far as the umask allows.
     Public,
     /// Its owner only.
@@ -20,7 +20,7 @@ pub(crate) enum Access {
 }
 
 /// The whole of a file, if it has at most `limit` octets.
-pub(crate) fn read(path: &Path, limit: u64) -> Result<Vec<u8>, Problem> {
+pub fn read(path: &Path, limit: u64) -> Result<Vec<u8>, Problem> {
     let failed = |error: io::Error| Problem::file("read", path, &error);
     let file = File::open(path).map_err(failed)?;
     if file.metadata().map_err(failed)?.is_dir() {
@@ -41,22 +41,22 @@ fn read_all(stream: impl Read, name: &Path, limit: u64) -> Result<Vec<u8>, Probl
 }
 
 /// All of standard input.
-pub(crate) fn read_input_octets(limit: u64) -> Result<Vec<u8>, Problem> {
+pub fn read_input_octets(limit: u64) -> Result<Vec<u8>, Problem> {
     read_all(io::stdin().lock(), Path::new("standard input"), limit)
 }
 
 /// All of standard input as text.
-pub(crate) fn read_input(limit: u64) -> Result<String, Problem> {
+pub fn read_input(limit: u64) -> Result<String, Problem> {
     into_text(read_input_octets(limit)?, Path::new("standard input"))
 }
 
 /// The whole of a text file; `-` is standard input.
-pub(crate) fn read_text_or_input(path: &Path, limit: u64) -> Result<String, Problem> {
+pub fn read_text_or_input(path: &Path, limit: u64) -> Result<String, Problem> {
     if path.as_os_str() == "-" { read_input(limit) } else { read_text(path, limit) }
 }
 
 /// The whole of a text file.
-pub(crate) fn read_text(path: &Path, limit: u64) -> Result<String, Problem> {
+pub fn read_text(path: &Path, limit: u64) -> Result<String, Problem> {
     into_text(read(path, limit)?, path)
 }
 
@@ -71,14 +71,14 @@ fn into_text(bytes: Vec<u8>, name: &Path) -> Result<String, Problem> {
 }
 
 /// Writes a new file and makes sure that it is on the disk. Never follows a link, never overwrites.
-pub(crate) fn create(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+pub fn create(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
     let mut file = new_file(path, access)?;
     file.write_all(bytes)?;
     file.sync_all()
 }
 
 /// Writes a new file that the caller makes sure of with many others at once.
-pub(crate) fn create_unsynced(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+pub fn create_unsynced(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
     new_file(path, access)?.write_all(bytes)
 }
 
@@ -88,7 +88,7 @@ fn new_file(path: &Path, access: Access) -> io::Result<File> {
 }
 
 /// Puts a file in place of one that may exist: written beside it, synced, renamed.
-pub(crate) fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
+pub fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
     let beside = beside(path);
     let result = create(&beside, bytes, Access::Public).and_then(|()| fs::rename(&beside, path));
     if result.is_err() {
@@ -104,20 +104,20 @@ fn beside(path: &Path) -> PathBuf {
 }
 
 /// The name beside `path` under which it is written, told apart by `suffix`.
-pub(crate) fn partial(path: &Path, suffix: &str) -> PathBuf {
+pub fn partial(path: &Path, suffix: &str) -> PathBuf {
     let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     path.with_file_name(format!(".{name}.{suffix}.partial"))
 }
 
 /// Makes sure that a folder's entries are on the disk.
-pub(crate) fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
+pub fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
     let folder = folder.filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     File::open(folder)?.sync_all()
 }
 
 /// A folder that is filled beside its place and then appears whole; vanishes if it is dropped before.
 #[derive(Debug)]
-pub(crate) struct PendingFolder {
+pub struct PendingFolder {
     beside: PathBuf,
     place: PathBuf,
     published: bool,
@@ -126,7 +126,7 @@ pub(crate) struct PendingFolder {
 impl PendingFolder {
     /// Begins a folder that will stand at `place`, for its owner only. `place` must not exist, not even as a link.
     /// `suffix` tells what is written beside it apart from others.
-    pub(crate) fn begin(place: &Path, suffix: &str) -> io::Result<Self> {
+    pub fn begin(place: &Path, suffix: &str) -> io::Result<Self> {
         if place.symlink_metadata().is_ok() {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
@@ -136,24 +136,24 @@ impl PendingFolder {
     }
 
     /// Adds a file.
-    pub(crate) fn add(&self, name: &str, bytes: &[u8], access: Access) -> io::Result<()> {
+    pub fn add(&self, name: &str, bytes: &[u8], access: Access) -> io::Result<()> {
         create(&self.beside.join(name), bytes, access)
     }
 
     /// Makes sure that it is on the disk.
-    pub(crate) fn sync(&self) -> io::Result<()> {
+    pub fn sync(&self) -> io::Result<()> {
         File::open(&self.beside)?.sync_all()?;
         sync_folder(self.place.parent())
     }
 
     /// Leaves it where it was filled, and says where.
-    pub(crate) fn keep(&mut self) -> PathBuf {
+    pub fn keep(&mut self) -> PathBuf {
         self.published = true;
         self.beside.clone()
     }
 
     /// Lets it appear in its place.
-    pub(crate) fn publish(&mut self) -> io::Result<()> {
+    pub fn publish(&mut self) -> io::Result<()> {
         if self.place.symlink_metadata().is_ok() {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
@@ -173,7 +173,7 @@ impl Drop for PendingFolder {
 }
 
 /// Whether others than its owner may read a file.
-pub(crate) fn is_readable_by_others(path: &Path) -> bool {
+pub fn is_readable_by_others(path: &Path) -> bool {
     fs::metadata(path).is_ok_and(|metadata| metadata.permissions().mode() & 0o077 != 0)
 }
 

@@ -11,7 +11,7 @@ use tidy_warden_core::text::Source;
 use crate::problem::Problem;
 
 /// Parses a name given on the command line.
-pub(crate) fn parse<T: std::str::FromStr>(text: &str) -> Result<T, Problem>
+pub fn parse<T: std::str::FromStr>(text: &str) -> Result<T, Problem>
 where
     T::Err: std::fmt::Display,
 {
@@ -20,7 +20,7 @@ where
 
 /// How people name a certificate.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum CertificateName {
+pub enum CertificateName {
     /// SHA-256 of its DER.
     Fingerprint(Fingerprint),
     /// Its serial number.
@@ -29,7 +29,7 @@ pub(crate) enum CertificateName {
 
 impl CertificateName {
     /// Reads a fingerprint or a serial number in hexadecimal; colons, upper case and leading zeros are taken too.
-    pub(crate) fn parse(text: &str) -> Result<Self, Problem> {
+    pub fn parse(text: &str) -> Result<Self, Problem> {
         let bad = || {
             Problem::refused(format!("`{text}` is neither a serial number nor a fingerprint"))
                 .because("a serial number has up to 40 hexadecimal digits, a fingerprint 64")
@@ -45,7 +45,7 @@ impl CertificateName {
     }
 
     /// Whether it names this one.
-    pub(crate) fn names(&self, credential: &CredentialRecord) -> bool {
+    pub fn names(&self, credential: &CredentialRecord) -> bool {
         match self {
             Self::Fingerprint(fingerprint) => credential.fingerprint == *fingerprint,
             Self::Serial(serial) => credential.serial.as_ref() == Some(serial),
@@ -54,13 +54,13 @@ impl CertificateName {
 }
 
 /// A condition given with `--where`.
-pub(crate) fn condition(text: &str) -> Result<Condition, Problem> {
+pub fn condition(text: &str) -> Result<Condition, Problem> {
     Condition::parse(&Source::new("--where", text), Use::Picking)
         .map_err(|error| Problem::text("the condition cannot be read", &[error]))
 }
 
 /// Checks a kind against the settings.
-pub(crate) fn known_kind(settings: &Settings, kind: &KindName) -> Result<(), Problem> {
+pub fn known_kind(settings: &Settings, kind: &KindName) -> Result<(), Problem> {
     settings.kind(kind).map(|_| ()).map_err(|unknown| {
         let problem = Problem::refused(unknown.to_string());
         match unknown.nearest {
@@ -71,7 +71,7 @@ pub(crate) fn known_kind(settings: &Settings, kind: &KindName) -> Result<(), Pro
 }
 
 /// The name of a label, which must not be a word of conditions.
-pub(crate) fn label_name(text: &str) -> Result<LabelName, Problem> {
+pub fn label_name(text: &str) -> Result<LabelName, Problem> {
     let name: LabelName = parse(text)?;
     if !can_name_a_label(&name) {
         return Err(Problem::refused(format!("no label can be named `{name}`"))
@@ -81,12 +81,12 @@ pub(crate) fn label_name(text: &str) -> Result<LabelName, Problem> {
 }
 
 /// A fact from `NAME` and `VALUE`.
-pub(crate) fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
+pub fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
     FactName::parse(name).and_then(|name| Fact::new(name, value)).map_err(|error| Problem::refused(error.to_string()))
 }
 
 /// A device's id, which must not be the name of an endpoint.
-pub(crate) fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
+pub fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
     let id: DeviceId = parse(text)?;
     if settings.is_endpoint_name(&id) {
         return Err(

@@ -9,11 +9,11 @@ use tidy_warden_core::time::{Clock, UnixTime};
 use crate::problem::Problem;
 
 /// The variable that sets a rehearsal's clock: a time, or `@FILE` with one, read again at each look.
-pub(crate) const VARIABLE: &str = "TIDY_WARDEN_NOW";
+pub const VARIABLE: &str = "TIDY_WARDEN_NOW";
 
 /// A clock.
 #[derive(Debug, Clone)]
-pub(crate) enum WardClock {
+pub enum WardClock {
     /// The system's.
     System,
     /// Stands still.
@@ -27,7 +27,7 @@ impl WardClock {
     ///
     /// # Errors
     /// The variable is set for a real ward, or does not hold a time.
-    pub(crate) fn of(rehearsal: bool) -> Result<Self, Problem> {
+    pub fn of(rehearsal: bool) -> Result<Self, Problem> {
         let Some(text) = std::env::var_os(VARIABLE) else { return Ok(Self::System) };
         let text = text.to_string_lossy().into_owned();
         if !rehearsal {
@@ -67,7 +67,7 @@ impl Clock for WardClock {
 
 /// Random bytes from the operating system, through the crypto library.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct SystemRandom;
+pub struct SystemRandom;
 
 impl Randomness for SystemRandom {
     fn fill(&mut self, bytes: &mut [u8]) {

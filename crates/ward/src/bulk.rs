@@ -1,0 +1,182 @@
+//! Many devices at once: a list is read, certificates are signed on all cores, and one writer puts them on the disk.
+
+mod output;
+pub mod plan;
+mod work;
+mod write;
+
+use std::collections::HashSet;
+use std::path::Path;
+use std::sync::mpsc::sync_channel;
+use std::sync::{Arc, Mutex};
+
+use serde_json::json;
+use tidy_warden_core::id::KindName;
+use tidy_warden_store::BulkRun;
+
+pub use output::Place;
+pub use plan::{Plan, Position, Wanted, absolute, plan, unfinished};
+
+use crate::issue::press::Mint;
+use crate::keys::Openers;
+use crate::list::At;
+use crate::open::Ward;
+use crate::problem::Problem;
+use output::Output;
+use work::{Done, Feed, Job, feed_all, work};
+use write::{Rejects, Writer};
+
+/// How many batches wait for a worker, and for the writer: enough that nobody is idle, few enough for the memory.
+const WAITING: usize = 2;
+
+/// Whoever follows how far a run is.
+pub trait Watch: Send {
+    /// It has reached this octet of its list; so many certificates are issued, so many rows refused.
+    fn reached(&mut self, byte: u64, issued: u64, refused: u64);
+
+    /// All of the list is done.
+    fn finish(&self);
+}
+
+/// What became of a run that was begun before.
+#[derive(Debug)]
+pub enum Begun {
+    /// All of it was done already, and only the store was not told.
+    Done(Plan, Position),
+    /// It can go on with this list.
+    Open(Plan, Position),
+}
+
+/// Looks at the run that was begun and not ended; `input` is where its list is now, if that is another place.
+///
+/// # Errors
+/// There is none, or the list is not the one that it was begun with.
+pub fn begun(ward: &Ward, input: Option<&Path>) -> Result<Begun, Problem> {
+    let (plan, position) = unfinished(ward)?;
+    if output::is_finished(&plan.place) && position.byte > 0 {
+        // It came as far as giving the pack its name.
+        output::tidy_up(&plan.place);
+        return Ok(Begun::Done(plan, position));
+    }
+    let input = input.map_or_else(|| Ok(plan.input.clone()), absolute)?;
+    Ok(Begun::Open(Plan { input, ..plan }, position))
+}
+
+/// Ends the outfits of a run where it stands.
+///
+/// # Errors
+/// They cannot be written.
+pub fn stop(ward: &Ward, plan: &Plan, position: Position) -> Result<(), Problem> {
+    let output = Output::resume(&plan.place, position.committed(), ward)?;
+    output.finish(ward.now()).map_err(|problem| problem.or_next("then: enroll --resume"))
+}
+
+/// Refuses a list that is not the one that a run was begun with.
+///
+/// # Errors
+/// It is not, or cannot be read.
+pub fn same_list(plan: &Plan) -> Result<(), Problem> {
+    let (digest, ..) = plan::digest(&plan.input)?;
+    if digest != plan.sha256 {
+        return Err(Problem::refused(format!("the bulk run cannot go on with {}", plan.input.display()))
+            .because("it is not the list that the run was begun with")
+            .next("put the list back as it was, or end the run where it stands: enroll --stop"));
+    }
+    Ok(())
+}
+
+/// Ends a run in the store; `stopped` says that its list was not done to the end.
+///
+/// # Errors
+/// The store cannot be written.
+pub fn conclude(ward: &mut Ward, plan: &Plan, position: Position, stopped: bool) -> Result<(), Problem> {
+    let cause = ward.cause(Some(&plan.because));
+    let detail = json!({ "issued": position.issued, "refused": position.refused, "stopped": stopped });
+    ward.store.end_bulk(&detail.to_string(), &cause)?;
+    plan::discard_input(ward, &plan.input);
+    Ok(())
+}
+
+/// Reads, signs and writes; from the beginning, or from where a run stopped. Gives how far it came; it is over when [`conclude`] has
+/// said so.
+///
+/// # Errors
+/// What was committed stays, and the run can go on.
+pub fn run(
+    ward: &Ward,
+    plan: &Plan,
+    resumed: Option<Position>,
+    secrets: &dyn Openers,
+    watch: &mut dyn Watch,
+) -> Result<Position, Problem> {
+    let settings = ward.settings.clone();
+    let mut reader = plan::open(&plan.input, &plan.shown, &settings, ward.now())?;
+    let mint = Mint::new(ward)?;
+    let prepare = |job: &Job| {
+        let kinds: HashSet<&KindName> = job.rows.iter().map(|row| &row.device.kind).collect();
+        kinds.into_iter().try_for_each(|kind| mint.prepare(kind, &|authority| secrets.signer(ward, authority)))
+    };
+    if let Some(position) = resumed.filter(|position| position.byte > 0) {
+        reader
+            .seek(At { byte: position.byte, line: position.line })
+            .map_err(|error| Problem::failed(format!("cannot read {}", plan.shown)).because(error))?;
+    }
+    let mut feed = Feed { reader: &mut reader, plan, number: 0 };
+    let mut store = ward.another_store()?;
+    // Before anything is begun, so that a wrong passphrase leaves nothing behind.
+    let first = if resumed.is_none() { feed.next(ward)? } else { None };
+    if let Some(job) = &first {
+        prepare(job)?;
+    }
+    let position = resumed.unwrap_or_default();
+    if resumed.is_none() {
+        let text = |value: serde_json::Result<String>| {
+            value.map_err(|error| Problem::failed("the bulk run cannot be noted").because(error))
+        };
+        let run =
+            BulkRun { plan: text(serde_json::to_string(plan))?, position: text(serde_json::to_string(&position))? };
+        if !store.begin_bulk(&run, &ward.cause(Some(&plan.because)))? {
+            return Err(Problem::refused("another bulk run was begun meanwhile").next("enroll --resume"));
+        }
+    }
+    let output = match resumed {
+        Some(position) => Output::resume(&plan.place, position.committed(), ward)?,
+        None => Output::create(&plan.place)?,
+    };
+    let rejects = Rejects::open(&plan.rejects, position.rejects, feed.reader.refused_head())?;
+    let refusals = feed.reader.refusals();
+    let workers = std::thread::available_parallelism().map_or(1, usize::from);
+    let clock = ward.clock.clone();
+    let (output, reached) = std::thread::scope(|scope| {
+        let (to_workers, jobs) = sync_channel::<Job>(WAITING);
+        let (to_writer, done) = sync_channel::<Result<Done, Problem>>(WAITING);
+        let jobs = Arc::new(Mutex::new(jobs));
+        for _ in 0..workers {
+            let (jobs, to_writer, mint, clock) = (jobs.clone(), to_writer.clone(), &mint, clock.clone());
+            scope.spawn(move || work(&jobs, &to_writer, mint, plan, &clock));
+        }
+        // Only the workers hold these, so that their end is heard on both sides.
+        drop((to_writer, jobs));
+        let writer = Writer {
+            plan,
+            store: &mut store,
+            output,
+            rejects,
+            position,
+            refusals,
+            mint: &mint,
+            clock: &clock,
+            actor: &ward.actor,
+            watch,
+        };
+        let writer = scope.spawn(move || writer.run(&done));
+        let fed = feed_all(&mut feed, first, ward, &prepare, &to_workers);
+        drop(to_workers);
+        let written = writer.join().unwrap_or_else(|_| Err(Problem::failed("the writer of the bulk run failed")));
+        // What stopped the reader is the cause; the writer then ended in good order.
+        fed.and(written)
+    })
+    .map_err(|problem| problem.or_next("then: enroll --resume"))?;
+    output.finish(ward.now()).map_err(|problem| problem.or_next("then: enroll --resume"))?;
+    Ok(reached)
+}

@@ -1,0 +1,23 @@
+//! A ward that is open, and what everybody who serves it does with it: the command line now, servers later. Nothing here knows arguments,
+//! exit codes or a terminal, and nothing is asked of a person but through [`keys::Openers`].
+//!
+//! - the ward itself: [`open`] reads its folder, [`clock`] is its time, [`keys`] opens its keys, [`files`] reads with a limit and writes
+//!   whole or not at all;
+//! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`judge`] certificates of others;
+//! - what goes out: [`issue`] one certificate and its outfit, [`bulk`] a million of them, [`crl`] the revocation list;
+//! - [`problem`] says what failed on what, because of what. Every function here that fails gives one, so its documentation says when it
+//!   fails only where that is not plain.
+
+#![allow(clippy::missing_errors_doc, reason = "said once, in the lines above")]
+
+pub mod bulk;
+pub mod clock;
+pub mod crl;
+pub mod edge;
+pub mod files;
+pub mod issue;
+pub mod judge;
+pub mod keys;
+pub mod list;
+pub mod open;
+pub mod problem;
