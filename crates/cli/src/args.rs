@@ -4,6 +4,7 @@ mod credential;
 mod device;
 mod examples;
 mod group;
+mod job;
 mod policy;
 mod run;
 
@@ -17,6 +18,7 @@ pub(crate) use credential::{
 };
 pub(crate) use device::{AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs, RetainedArgs};
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
+pub(crate) use job::JobCommand;
 pub(crate) use policy::{
     AdoptArgs, AskArgs, AskedAct, CheckArgs, CompareArgs, DraftArgs, FormatArgs, PolicyCommand, ReachArgs, TrialArgs,
 };
@@ -54,6 +56,7 @@ keep true
   revoke     end a device's certificates and tokens, everywhere and at once
   crl        sign and write an authority's current certificate revocation list
 see
+  job        see, go on with or end long work that was interrupted
   audit      read the audit record and prove that it is whole
   store      accept a store that was put back from a backup
 try
@@ -152,6 +155,9 @@ pub(crate) enum Command {
     Revoke(RevokeArgs),
     /// Sign and write an authority's current certificate revocation list.
     Crl(CrlArgs),
+    /// See, go on with or end long work that was interrupted.
+    #[command(subcommand)]
+    Job(JobCommand),
     /// Read the audit record and prove that it is whole.
     #[command(subcommand)]
     Audit(AuditCommand),
@@ -189,7 +195,7 @@ pub(crate) struct InitArgs {
     /// A passphrase file for the guard's own TLS key alone.
     #[arg(long, value_name = "FILE")]
     pub(crate) guard_passphrase_file: Option<PathBuf>,
-    /// A ward for rehearsals: its clock can be set, its guard stays on loopback, and its certificates say so.
+    /// A ward for rehearsals: its clock can be set, its guard stays on loopback, its keys are locked at little cost, and its certificates say so.
     #[arg(long)]
     pub(crate) rehearsal: bool,
 }

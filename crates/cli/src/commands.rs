@@ -13,6 +13,7 @@ pub(crate) mod guard;
 mod hold;
 pub(crate) mod import;
 pub(crate) mod init;
+mod job;
 mod key;
 mod pick;
 pub(crate) mod policy;
@@ -92,6 +93,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Release(args) => hold::run(&context, hold::Act::Release, &args),
         Command::Revoke(args) => urgent(&|| revoke::run(&context, &args)),
         Command::Crl(args) => urgent(&|| crl::run(&context, &args)),
+        Command::Job(command) => job::run(&context, &command),
         Command::Audit(command) => audit::run(&context, &command),
         Command::Store(command) => store::run(&context, &command),
         Command::Simulate(args) => simulate::run(console, &args),
@@ -103,7 +105,8 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
 /// Whether a command gives a list, which can be written as CSV.
 fn is_list(command: &Command) -> bool {
     use crate::args::{
-        AuditCommand, AuthorityCommand, CredentialCommand, DeviceCommand, GroupCommand, KeyCommand, PolicyCommand,
+        AuditCommand, AuthorityCommand, CredentialCommand, DeviceCommand, GroupCommand, JobCommand, KeyCommand,
+        PolicyCommand,
     };
     match command {
         Command::Device(command) => matches!(command, DeviceCommand::List(_) | DeviceCommand::Retained(_)),
@@ -112,6 +115,7 @@ fn is_list(command: &Command) -> bool {
         Command::Credential(command) => matches!(command, CredentialCommand::List { .. }),
         Command::Key(command) => matches!(command, KeyCommand::Blocked),
         Command::Policy(command) => matches!(command, PolicyCommand::Editions),
+        Command::Job(command) => matches!(command, JobCommand::List { .. }),
         Command::Audit(command) => matches!(command, AuditCommand::Log { .. }),
         _ => false,
     }

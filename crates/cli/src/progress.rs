@@ -15,6 +15,7 @@ const EVERY: Duration = Duration::from_secs(5);
 /// Tells on standard error how far the work is, measured in octets of its list.
 pub(crate) struct Progress {
     shape: Shape,
+    word: &'static str,
     size: u64,
     first_byte: u64,
     first_done: u64,
@@ -28,8 +29,19 @@ enum Shape {
 }
 
 impl Progress {
-    /// `byte` octets of `size` and `done` pieces were done before.
+    /// Of a list of `size` octets, of which `byte` were done before, with `done` certificates.
     pub(crate) fn start(console: &Console, size: u64, byte: u64, done: u64) -> Self {
+        Self::of(console, "issued", (size, byte, done))
+    }
+
+    /// Says nothing: the work is over at once.
+    pub(crate) fn none() -> Self {
+        let begun = Instant::now();
+        Self { shape: Shape::Quiet, word: "", size: 0, first_byte: 0, first_done: 0, begun }
+    }
+
+    /// Of `size` steps `byte` were taken before, with `done` pieces; `word` is what happens to them.
+    pub(crate) fn of(console: &Console, word: &'static str, (size, byte, done): (u64, u64, u64)) -> Self {
         let now = Instant::now();
         let shape = if console.is_quiet() {
             Shape::Quiet
@@ -43,7 +55,7 @@ impl Progress {
         } else {
             Shape::Lines { last: now }
         };
-        Self { shape, size, first_byte: byte, first_done: done, begun: now }
+        Self { shape, word, size, first_byte: byte, first_done: done, begun: now }
     }
 
     fn text(&self, byte: u64, done: u64, refused: u64) -> String {
@@ -52,7 +64,7 @@ impl Progress {
         let moved = byte.saturating_sub(self.first_byte).max(1);
         let left = self.size.saturating_sub(byte).saturating_mul(millis) / moved / 1000;
         let refused = if refused > 0 { format!(", {refused} refused") } else { String::new() };
-        format!("{done} issued{refused}, {rate} a second, {} left", duration(left))
+        format!("{done} {}{refused}, {rate} a second, {} left", self.word, duration(left))
     }
 }
 

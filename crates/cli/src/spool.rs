@@ -13,6 +13,9 @@ use crate::problem::Problem;
 /// How many octets are written to standard output at once.
 const AT_ONCE: usize = 256 * 1024;
 
+/// After how many of a list the first are written.
+const FIRST: usize = 100;
+
 /// How many octets wait in memory before a file is made.
 const IN_MEMORY: usize = 1024 * 1024;
 
@@ -119,6 +122,59 @@ impl<'a, K: Ord> Spool<'a, K> {
             Ok(())
         })?;
         console.write(&(out + form.end()))
+    }
+}
+
+/// A list that programs read and that comes in its order already: each part is on its way out when it is there.
+pub(crate) struct Stream<'a> {
+    console: &'a Console,
+    form: Form,
+    out: String,
+    /// The one that came last: what stands behind it depends on whether another comes.
+    last: Option<String>,
+    count: usize,
+}
+
+impl<'a> Stream<'a> {
+    /// Begins a list, in the document `schema` under `name` where that is JSON; `columns` are the titles of CSV.
+    pub(crate) fn new(
+        console: &'a Console,
+        form: Form,
+        (schema, name): (&str, &str),
+        columns: &[String],
+    ) -> Result<Self, Problem> {
+        Ok(Self { console, form, out: form.begin(schema, name, columns)?, last: None, count: 0 })
+    }
+
+    /// Takes one more; `item` is what JSON has of it, `row` what CSV has.
+    pub(crate) fn add(
+        &mut self,
+        item: impl FnOnce() -> Value,
+        row: impl FnOnce() -> Vec<String>,
+    ) -> Result<(), Problem> {
+        let text = self.form.one(item, row)?;
+        self.push(Some(text));
+        self.count += 1;
+        // The first ones at once, so that whoever reads sees that something comes.
+        if self.count == FIRST || self.out.len() >= AT_ONCE {
+            self.console.write(&self.out)?;
+            self.out.clear();
+        }
+        Ok(())
+    }
+
+    fn push(&mut self, next: Option<String>) {
+        let is_last = next.is_none();
+        if let Some(text) = std::mem::replace(&mut self.last, next) {
+            self.out.push_str(&text);
+            self.out.push_str(self.form.behind(is_last));
+        }
+    }
+
+    /// Ends the list.
+    pub(crate) fn end(mut self) -> Result<(), Problem> {
+        self.push(None);
+        self.console.write(&(self.out + self.form.end()))
     }
 }
 

@@ -602,13 +602,14 @@ impl SoftwareKey {
 
     /// Locks the key: PKCS#8 with PBES2 (RFC 8018), scrypt and AES-256-CBC, in PEM.
     ///
-    /// scrypt takes N = 2^14, r = 8, p = 5: 16 MiB of memory and five passes, as hard as N = 2^17 with p = 1, but
-    /// within the memory limit of common readers of such files.
-    ///
     /// # Errors
     /// The library could not write it.
-    pub fn lock(&self, passphrase: &[u8], random: &mut dyn Randomness) -> Result<String, SignError> {
-        let cost = scrypt::Params::new(14, 8, 5).map_err(|_| SignError::Library)?;
+    pub fn lock(&self, passphrase: &[u8], cost: LockCost, random: &mut dyn Randomness) -> Result<String, SignError> {
+        let (log_n, passes) = match cost {
+            LockCost::Full => (14, 5),
+            LockCost::Rehearsal => (10, 1),
+        };
+        let cost = scrypt::Params::new(log_n, 8, passes).map_err(|_| SignError::Library)?;
         let salt: [u8; 16] = random::bytes(random);
         let iv: [u8; 16] = random::bytes(random);
         let parameters =
@@ -635,6 +636,16 @@ impl SoftwareKey {
         let plain = info.decrypt(passphrase).map_err(|_| OpenError::Passphrase)?;
         Self::from_pkcs8(plain.as_bytes())
     }
+}
+
+/// What it costs to try a passphrase on a locked key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LockCost {
+    /// scrypt with N = 2^14, r = 8, p = 5: 16 MiB of memory and five passes, as hard as N = 2^17 with p = 1, but within the memory limit
+    /// of common readers of such files.
+    Full,
+    /// scrypt with N = 2^10, r = 8, p = 1, which keeps nobody out: for the keys of rehearsals, which are made and opened by the hundred.
+    Rehearsal,
 }
 
 /// Whether a key derivation (RFC 8018 appendix A.2, RFC 7914 section 7) stays below 2 million rounds of PBKDF2, or 128 MiB and
@@ -772,7 +783,9 @@ mod tests {
                 Err(BadSignature::Wrong),
                 "{new:?}"
             );
-            let locked = key.lock(b"correct horse", &mut Counted(1)).unwrap();
+            let locked = key.lock(b"correct horse", LockCost::Full, &mut Counted(1)).unwrap();
+            let quick = key.lock(b"correct horse", LockCost::Rehearsal, &mut Counted(1)).unwrap();
+            assert_eq!(SoftwareKey::open(&quick, b"correct horse").unwrap().public_key(), key.public_key());
             assert!(!locked.contains("BEGIN PRIVATE KEY"));
             let opened = SoftwareKey::open(&locked, b"correct horse").unwrap();
             assert_eq!(opened.public_key(), key.public_key());

@@ -15,7 +15,7 @@ use std::time::Duration;
 pub use authority::{NewAuthority, ReadAuthorities, Signed, WriteAuthorities};
 pub use credential::{BlockedKey, Bound, Intended, NewCredential, ReadCredentials, WriteCredentials};
 pub use device::{Changed, DeviceView, NameInUse, Page, Place, ReadDevices, WriteDevices};
-pub use job::{BulkRun, ReadJobs, WriteJobs};
+pub use job::{JobKind, JobRecord, Lease, ReadJobs, WriteJobs};
 pub use policy::{
     EditionRecord, EditionSummary, GroupMembers, GroupRecord, ReadPolicies, TrialDifference, TrialRecord,
     WritePolicies, resolvable,

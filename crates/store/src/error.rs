@@ -53,6 +53,12 @@ pub enum StoreError {
         /// Its name.
         name: String,
     },
+    /// A job is not its holder's any more; nothing of what was to be done was.
+    #[error("job {job} was taken over by another process, or has ended")]
+    TakenOver {
+        /// Its number.
+        job: u32,
+    },
     /// What the caller does between change and commit failed; nothing was changed.
     #[error("{0}")]
     Delivery(#[source] std::io::Error),

@@ -6,7 +6,7 @@ use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::DeviceId;
 
 use crate::acts::{device, enrol, record, usage};
-use crate::{Cause, Changes, Introduction, Store, StoreError, Tally, View, decided, made, viewed};
+use crate::{Cause, Changes, Feed, Introduction, Store, StoreError, Tally, View, decided, made, viewed};
 
 /// A store and the acts that are the guard's: nothing else can be done through it.
 pub struct GuardStore(Box<dyn Store>);
@@ -37,6 +37,11 @@ impl GuardStore {
     /// See [`record::changes`].
     pub fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
         self.view(|view| record::changes(view, since))
+    }
+
+    /// See [`Store::feed`].
+    pub fn feed(&self) -> Result<Box<dyn Feed>, StoreError> {
+        self.0.feed()
     }
 
     /// See [`Store::reopen`].

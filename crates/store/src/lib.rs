@@ -30,6 +30,7 @@ pub use acts::batch::{Batch, BatchRefusal};
 pub use acts::crl::CrlRecord;
 pub use acts::device::Added;
 pub use acts::enrol::Introduction;
+pub use acts::job::{JobRefusal, NewJob, Reached};
 pub use acts::record::Changes;
 pub use contract::*;
 pub use error::StoreError;

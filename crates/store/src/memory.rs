@@ -11,7 +11,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
-use tidy_warden_core::audit::{Entry, GENESIS, Hash};
+use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
 use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::credential::CredentialRecord;
@@ -21,8 +21,8 @@ use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
 use tidy_warden_core::time::UnixTime;
 
 use crate::{
-    BlockedKey, BrokerSession, BulkRun, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, Founding, GroupRecord,
-    Head, Intended, Place, ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Tally, Traffic, TrialDifference,
+    BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, Founding, GroupRecord, Head,
+    Intended, JobRecord, Place, ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Tally, Traffic, TrialDifference,
     TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
 };
 
@@ -79,7 +79,8 @@ struct Model {
     traffic: BTreeMap<DeviceId, Traffic>,
     clone_signs: BTreeMap<DeviceId, CloneSigns>,
     sessions: BTreeMap<String, BrokerSession>,
-    bulk_run: Option<BulkRun>,
+    jobs: Vec<JobRecord>,
+    job_parts: BTreeMap<(u32, u32), String>,
 }
 
 impl Model {
@@ -258,6 +259,12 @@ impl ReadRecord for MemoryStore {
         Ok(self.model().entries.last().map_or((0, GENESIS), |entry| (entry.number, entry.hash)))
     }
 
+    fn tree(&self) -> Result<Tree, StoreError> {
+        let mut tree = Tree::default();
+        self.model().entries.iter().for_each(|entry| tree.add(&entry.hash));
+        Ok(tree)
+    }
+
     fn entry_hash(&self, number: i64) -> Result<Option<Hash>, StoreError> {
         Ok(self.model().entries.iter().find(|entry| entry.number == number).map(|entry| entry.hash))
     }
@@ -295,25 +302,43 @@ impl WriteRecord for MemoryStore {
 }
 
 impl ReadJobs for MemoryStore {
-    fn bulk_run(&self) -> Result<Option<BulkRun>, StoreError> {
-        Ok(self.model().bulk_run.clone())
+    fn job(&self, number: u32) -> Result<Option<JobRecord>, StoreError> {
+        Ok(self.model().jobs.iter().find(|job| job.number == number).cloned())
+    }
+
+    fn jobs(&self, open: bool, limit: usize) -> Result<Vec<JobRecord>, StoreError> {
+        let model = self.model();
+        let newest_first = model.jobs.iter().rev();
+        Ok(newest_first.filter(|job| !open || job.ended.is_none()).take(limit).cloned().collect())
+    }
+
+    fn job_part(&self, number: u32, place: u32) -> Result<Option<String>, StoreError> {
+        Ok(self.model().job_parts.get(&(number, place)).cloned())
     }
 }
 
 impl WriteJobs for MemoryStore {
-    fn put_bulk_run(&mut self, run: &BulkRun) -> Result<(), StoreError> {
-        self.model_mut().bulk_run = Some(run.clone());
+    fn insert_job(&mut self, job: &JobRecord) -> Result<(), StoreError> {
+        self.model_mut().jobs.push(job.clone());
         Ok(())
     }
 
-    fn put_position(&mut self, position: &str) -> Result<(), StoreError> {
-        if let Some(run) = &mut self.model_mut().bulk_run {
-            position.clone_into(&mut run.position);
-        }
+    fn update_job(&mut self, job: &JobRecord) -> Result<(), StoreError> {
+        let known = self.model_mut().jobs.iter_mut().find(|known| known.number == job.number);
+        let known = known.ok_or_else(|| unknown("job", job.number))?;
+        known.position.clone_from(&job.position);
+        known.lease.clone_from(&job.lease);
+        (known.ended, known.stopped) = (job.ended, job.stopped);
         Ok(())
     }
 
-    fn drop_bulk_run(&mut self) -> Result<bool, StoreError> {
-        Ok(self.model_mut().bulk_run.take().is_some())
+    fn put_job_part(&mut self, number: u32, place: u32, text: &str) -> Result<(), StoreError> {
+        self.model_mut().job_parts.insert((number, place), text.to_owned());
+        Ok(())
+    }
+
+    fn drop_job_parts(&mut self, number: u32) -> Result<(), StoreError> {
+        self.model_mut().job_parts.retain(|(job, _), _| *job != number);
+        Ok(())
     }
 }

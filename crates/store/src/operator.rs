@@ -14,8 +14,8 @@ use tidy_warden_core::time::UnixTime;
 
 use crate::acts::{authority, batch, crl, device, enrol, job, key, policy, record, revoke};
 use crate::{
-    Answer, Batch, BatchRefusal, BulkRun, Cause, Changes, CrlRecord, GroupMembers, Intended, NewAuthority,
-    NewCredential, Store, StoreError, View, decided, made, viewed,
+    Answer, Batch, BatchRefusal, Cause, Changes, CrlRecord, GroupMembers, Intended, JobRecord, JobRefusal, Lease,
+    NewAuthority, NewCredential, NewJob, Reached, Store, StoreError, Tx, View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -188,13 +188,60 @@ impl OperatorStore {
     }
 
     /// See [`job::begin`].
-    pub fn begin_bulk(&mut self, run: &BulkRun, cause: &Cause) -> Result<bool, StoreError> {
-        made(&mut *self.0, |tx| job::begin(tx, run, cause))
+    pub fn begin_job(&mut self, new: &NewJob<'_>, lease: &Lease, cause: &Cause) -> Answer<u32, JobRefusal> {
+        decided(&mut *self.0, |tx| job::begin(tx, new, lease, cause))
+    }
+
+    /// See [`job::take`].
+    pub fn take_job(
+        &mut self,
+        number: u32,
+        lease: &Lease,
+        is_gone: &dyn Fn(&str) -> bool,
+        cause: &Cause,
+    ) -> Answer<JobRecord, JobRefusal> {
+        decided(&mut *self.0, |tx| job::take(tx, number, lease, is_gone, cause))
+    }
+
+    /// Makes a change that may be refused, of several acts.
+    ///
+    /// # Errors
+    /// What `act` says.
+    pub fn decide<T, R>(&mut self, act: impl FnOnce(&mut dyn Tx) -> Answer<T, R>) -> Answer<T, R> {
+        decided(&mut *self.0, act)
+    }
+
+    /// One batch of a job: does `act`, which gives what came of it and the new position, and notes how far the job is; all of it or
+    /// nothing.
+    ///
+    /// # Errors
+    /// What `act` says; [`StoreError::TakenOver`]: the job is another's.
+    pub fn job_batch<T, R>(
+        &mut self,
+        number: u32,
+        lease: &Lease,
+        act: impl FnOnce(&mut dyn Tx) -> Answer<(T, String), R>,
+    ) -> Answer<T, R> {
+        decided(&mut *self.0, |tx| {
+            let (done, position) = match act(tx)? {
+                Ok(done) => done,
+                Err(refusal) => return Ok(Err(refusal)),
+            };
+            job::reached(tx, &Reached { job: number, position: &position, lease: lease.clone() })?;
+            Ok(Ok(done))
+        })
     }
 
     /// See [`job::end`].
-    pub fn end_bulk(&mut self, detail: &str, cause: &Cause) -> Result<(), StoreError> {
-        made(&mut *self.0, |tx| job::end(tx, detail, cause))
+    pub fn end_job(
+        &mut self,
+        number: u32,
+        holder: &str,
+        detail: serde_json::Value,
+        stopped: bool,
+        cause: &Cause,
+    ) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| job::end(tx, number, holder, detail, stopped, cause))
     }
 
     /// See [`authority::add`].

@@ -31,6 +31,29 @@ impl dyn View + '_ {
         self.walk(Some(condition), now, visit)
     }
 
+    /// Walks devices in the order of their ids, all of them or those for which a condition holds at `now`, until `visit` says no.
+    pub fn each_device_by_id(
+        &self,
+        condition: Option<&Condition>,
+        now: UnixTime,
+        visit: &mut dyn FnMut(DeviceView) -> bool,
+    ) -> Result<(), StoreError> {
+        let mut after = String::new();
+        loop {
+            let page = self.page_by_id(condition, now, &after, PAGE)?;
+            let is_full = page.len() == PAGE;
+            for view in page {
+                after = view.device.id.to_string();
+                if !visit(view) {
+                    return Ok(());
+                }
+            }
+            if !is_full {
+                return Ok(());
+            }
+        }
+    }
+
     fn walk(
         &self,
         condition: Option<&Condition>,

@@ -12,13 +12,15 @@ use std::sync::{Arc, Mutex};
 
 use serde_json::json;
 use tidy_warden_core::id::KindName;
-use tidy_warden_store::BulkRun;
+use tidy_warden_core::key::sha256;
+use tidy_warden_store::{JobKind, JobRefusal, NewJob, OperatorStore};
 
 pub use output::Place;
 pub use plan::{Plan, Position, Wanted, absolute, plan, unfinished};
 
 use crate::issue::press::Mint;
 use crate::keys::Openers;
+use crate::lease;
 use crate::list::At;
 use crate::open::Ward;
 use crate::problem::Problem;
@@ -38,36 +40,73 @@ pub trait Watch: Send {
     fn finish(&self);
 }
 
-/// What became of a run that was begun before.
+/// A run that was begun.
 #[derive(Debug)]
-pub enum Begun {
-    /// All of it was done already, and only the store was not told.
-    Done(Plan, Position),
-    /// It can go on with this list.
-    Open(Plan, Position),
+pub struct Run {
+    /// The number of its job.
+    pub number: u32,
+    /// What it is to do.
+    pub plan: Plan,
+    /// How far it is.
+    pub position: Position,
+    /// Whether all of it was done already, and only the store was not told.
+    pub done: bool,
 }
 
-/// Looks at the run that was begun and not ended; `input` is where its list is now, if that is another place.
+/// Begins a run; this process works on it.
 ///
 /// # Errors
-/// There is none, or the list is not the one that it was begun with.
-pub fn begun(ward: &Ward, input: Option<&Path>) -> Result<Begun, Problem> {
-    let (plan, position) = unfinished(ward)?;
-    if output::is_finished(&plan.place) && position.byte > 0 {
+/// Another is not finished.
+fn begin(store: &mut OperatorStore, ward: &Ward, plan: &Plan) -> Result<u32, Problem> {
+    let text = |value: serde_json::Result<String>| {
+        value.map_err(|error| Problem::failed("the bulk run cannot be noted").because(error))
+    };
+    let (planned, position) = (text(serde_json::to_string(plan))?, text(serde_json::to_string(&Position::default()))?);
+    let new = NewJob {
+        kind: JobKind::Enroll,
+        digest: sha256(planned.as_bytes()),
+        plan: &planned,
+        position: &position,
+        parts: &[],
+        subject: "bulk run",
+    };
+    let begun = ward.cause(Some(&plan.because));
+    match store.begin_job(&new, &lease::from(ward.now()), &begun)? {
+        Ok(number) => Ok(number),
+        Err(JobRefusal::Another { .. }) => {
+            Err(Problem::refused("another bulk run was begun meanwhile").next("enroll --resume"))
+        }
+        Err(refusal) => Err(lease::refusal(&refusal)),
+    }
+}
+
+/// Looks at the run that was begun and not ended; `input` is where its list is now, if that is another place. This process works on it
+/// from now on.
+///
+/// # Errors
+/// There is none, or another process works on it.
+pub fn begun(ward: &mut Ward, input: Option<&Path>) -> Result<Run, Problem> {
+    let (number, ..) = unfinished(ward)?;
+    let cause = ward.cause(None);
+    let lease = lease::from(ward.now());
+    ward.store.take_job(number, &lease, &lease::is_gone, &cause)?.map_err(|refusal| lease::refusal(&refusal))?;
+    // What it says now is what it said last: nobody else works on it.
+    let (number, plan, position) = unfinished(ward)?;
+    let done = output::is_finished(&plan.place) && position.byte > 0;
+    if done {
         // It came as far as giving the pack its name.
         output::tidy_up(&plan.place);
-        return Ok(Begun::Done(plan, position));
     }
     let input = input.map_or_else(|| Ok(plan.input.clone()), absolute)?;
-    Ok(Begun::Open(Plan { input, ..plan }, position))
+    Ok(Run { number, plan: Plan { input, ..plan }, position, done })
 }
 
 /// Ends the outfits of a run where it stands.
 ///
 /// # Errors
 /// They cannot be written.
-pub fn stop(ward: &Ward, plan: &Plan, position: Position) -> Result<(), Problem> {
-    let output = Output::resume(&plan.place, position.committed(), ward)?;
+pub fn stop(ward: &Ward, run: &Run) -> Result<(), Problem> {
+    let output = Output::resume(&run.plan.place, run.position.committed(), ward)?;
     output.finish(ward.now()).map_err(|problem| problem.or_next("then: enroll --resume"))
 }
 
@@ -88,13 +127,23 @@ pub fn same_list(plan: &Plan) -> Result<(), Problem> {
 /// Ends a run in the store; `stopped` says that its list was not done to the end.
 ///
 /// # Errors
-/// The store cannot be written.
-pub fn conclude(ward: &mut Ward, plan: &Plan, position: Position, stopped: bool) -> Result<(), Problem> {
+/// The store cannot be written, or another process works on it.
+pub fn conclude(ward: &mut Ward, run: &Run, stopped: bool) -> Result<(), Problem> {
+    let (plan, position) = (&run.plan, &run.position);
     let cause = ward.cause(Some(&plan.because));
     let detail = json!({ "issued": position.issued, "refused": position.refused, "stopped": stopped });
-    ward.store.end_bulk(&detail.to_string(), &cause)?;
+    ward.store.end_job(run.number, &lease::holder(), detail, stopped, &cause)?;
     plan::discard_input(ward, &plan.input);
     Ok(())
+}
+
+/// What is run: something new, or something that was begun before.
+#[derive(Debug, Clone, Copy)]
+pub enum Work<'a> {
+    /// From the beginning.
+    New(&'a Plan),
+    /// From where it stopped.
+    Begun(&'a Run),
 }
 
 /// Reads, signs and writes; from the beginning, or from where a run stopped. Gives how far it came; it is over when [`conclude`] has
@@ -102,13 +151,11 @@ pub fn conclude(ward: &mut Ward, plan: &Plan, position: Position, stopped: bool)
 ///
 /// # Errors
 /// What was committed stays, and the run can go on.
-pub fn run(
-    ward: &Ward,
-    plan: &Plan,
-    resumed: Option<Position>,
-    secrets: &dyn Openers,
-    watch: &mut dyn Watch,
-) -> Result<Position, Problem> {
+pub fn run(ward: &Ward, what: Work<'_>, secrets: &dyn Openers, watch: &mut dyn Watch) -> Result<Run, Problem> {
+    let (plan, resumed) = match &what {
+        Work::New(plan) => (*plan, None),
+        Work::Begun(run) => (&run.plan, Some((run.number, run.position))),
+    };
     let settings = ward.settings.clone();
     let mut reader = plan::open(&plan.input, &plan.shown, &settings, ward.now())?;
     let mint = Mint::new(ward)?;
@@ -116,7 +163,7 @@ pub fn run(
         let kinds: HashSet<&KindName> = job.rows.iter().map(|row| &row.device.kind).collect();
         kinds.into_iter().try_for_each(|kind| mint.prepare(kind, &|authority| secrets.signer(ward, authority)))
     };
-    if let Some(position) = resumed.filter(|position| position.byte > 0) {
+    if let Some(position) = resumed.map(|(_, position)| position).filter(|position| position.byte > 0) {
         reader
             .seek(At { byte: position.byte, line: position.line })
             .map_err(|error| Problem::failed(format!("cannot read {}", plan.shown)).because(error))?;
@@ -128,19 +175,12 @@ pub fn run(
     if let Some(job) = &first {
         prepare(job)?;
     }
-    let position = resumed.unwrap_or_default();
-    if resumed.is_none() {
-        let text = |value: serde_json::Result<String>| {
-            value.map_err(|error| Problem::failed("the bulk run cannot be noted").because(error))
-        };
-        let run =
-            BulkRun { plan: text(serde_json::to_string(plan))?, position: text(serde_json::to_string(&position))? };
-        if !store.begin_bulk(&run, &ward.cause(Some(&plan.because)))? {
-            return Err(Problem::refused("another bulk run was begun meanwhile").next("enroll --resume"));
-        }
-    }
+    let (number, position) = match resumed {
+        Some(run) => run,
+        None => (begin(&mut store, ward, plan)?, Position::default()),
+    };
     let output = match resumed {
-        Some(position) => Output::resume(&plan.place, position.committed(), ward)?,
+        Some(_) => Output::resume(&plan.place, position.committed(), ward)?,
         None => Output::create(&plan.place)?,
     };
     let rejects = Rejects::open(&plan.rejects, position.rejects, feed.reader.refused_head())?;
@@ -153,7 +193,7 @@ pub fn run(
         let jobs = Arc::new(Mutex::new(jobs));
         for _ in 0..workers {
             let (jobs, to_writer, mint, clock) = (jobs.clone(), to_writer.clone(), &mint, clock.clone());
-            scope.spawn(move || work(&jobs, &to_writer, mint, plan, &clock));
+            scope.spawn(move || work(&jobs, &to_writer, mint, (plan, number), &clock));
         }
         // Only the workers hold these, so that their end is heard on both sides.
         drop((to_writer, jobs));
@@ -167,6 +207,7 @@ pub fn run(
             mint: &mint,
             clock: &clock,
             actor: &ward.actor,
+            number,
             watch,
         };
         let writer = scope.spawn(move || writer.run(&done));
@@ -178,5 +219,5 @@ pub fn run(
     })
     .map_err(|problem| problem.or_next("then: enroll --resume"))?;
     output.finish(ward.now()).map_err(|problem| problem.or_next("then: enroll --resume"))?;
-    Ok(reached)
+    Ok(Run { number, plan: plan.clone(), position: reached, done: true })
 }

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole, KeyPlace};
-use tidy_warden_core::key::{NewKey, OpenError, Signer, SoftwareKey};
+use tidy_warden_core::key::{LockCost, NewKey, OpenError, Signer, SoftwareKey};
 use tidy_warden_hsm::{HsmError, Token};
 use zeroize::Zeroizing;
 
@@ -96,7 +96,7 @@ pub trait Openers {
             let key =
                 SoftwareKey::generate(new).map_err(|error| Problem::failed("cannot make a key").because(error))?;
             let path = ward.dir.join(KEYS).join(format!("{name}.key"));
-            lock(&key, &path, passphrase)?;
+            lock(&key, &path, passphrase, ward.lock_cost())?;
             return Ok((Arc::new(key), KeyPlace::Ward));
         };
         let place = KeyPlace::Token { token: token.to_owned(), label: name.to_owned() };
@@ -185,9 +185,9 @@ pub fn open(path: &Path, passphrase: &Passphrase) -> Result<SoftwareKey, Problem
 ///
 /// # Errors
 /// The file is there already, or cannot be written.
-pub fn lock(key: &SoftwareKey, path: &Path, passphrase: &Passphrase) -> Result<(), Problem> {
+pub fn lock(key: &SoftwareKey, path: &Path, passphrase: &Passphrase, cost: LockCost) -> Result<(), Problem> {
     let locked = key
-        .lock(passphrase, &mut SystemRandom)
+        .lock(passphrase, cost, &mut SystemRandom)
         .map_err(|error| Problem::failed("cannot lock the key").because(error))?;
     files::create(path, locked.as_bytes(), Access::Secret).map_err(|error| Problem::file("write", path, &error))
 }

@@ -3,7 +3,8 @@
 //!
 //! - the ward itself: [`open`] reads its folder, [`clock`] is its time, [`keys`] opens its keys, [`files`] reads with a limit and writes
 //!   whole or not at all;
-//! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`judge`] certificates of others;
+//! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`import`] devices from them, [`judge`] certificates of others;
+//! - work in many changes: [`mass`] does something to many devices, [`lease`] says who works on a job;
 //! - what goes out: [`issue`] one certificate and its outfit, [`bulk`] a million of them, [`crl`] the revocation list;
 //! - [`problem`] says what failed on what, because of what. Every function here that fails gives one, so its documentation says when it
 //!   fails only where that is not plain.
@@ -15,9 +16,12 @@ pub mod clock;
 pub mod crl;
 pub mod edge;
 pub mod files;
+pub mod import;
 pub mod issue;
 pub mod judge;
 pub mod keys;
+pub mod lease;
 pub mod list;
+pub mod mass;
 pub mod open;
 pub mod problem;

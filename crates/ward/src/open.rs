@@ -8,7 +8,7 @@ use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
-use tidy_warden_core::key::SoftwareKey;
+use tidy_warden_core::key::{LockCost, SoftwareKey};
 use tidy_warden_core::policy::{Edition, Fleet, PolicyFile, Rights};
 use tidy_warden_core::settings::{Kind, Settings};
 use tidy_warden_core::text::Source;
@@ -106,6 +106,12 @@ impl Ward {
             store.set_patience(patience)?;
         }
         Ok(GuardStore::new(Box::new(store)))
+    }
+
+    /// What it costs to try a passphrase on the keys that are made here.
+    #[must_use]
+    pub fn lock_cost(&self) -> LockCost {
+        if self.record.rehearsal { LockCost::Rehearsal } else { LockCost::Full }
     }
 
     /// The present instant by the ward's clock.

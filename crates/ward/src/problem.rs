@@ -159,6 +159,9 @@ impl From<StoreError> for Problem {
                     _ => "see `authority list`",
                 })
             }
+            StoreError::TakenOver { job } => Self::refused("this is not this process's work any more")
+                .because(format!("job {job} was taken over by another process, or was ended"))
+                .next(format!("job show {job}")),
             StoreError::Absent { path } => Self::not_found("there is no ward here")
                 .because(format!("{path} does not exist"))
                 .next("name the ward's folder with --ward or TIDY_WARDEN_WARD, or make one: init"),

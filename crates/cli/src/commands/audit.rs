@@ -109,7 +109,11 @@ pub(crate) fn follow(store: &dyn View, mark: Option<i64>) -> Result<Verified, Pr
     if let Err(found) = verifier.finish(number, hash) {
         broken.push(found.to_string());
     }
-    Ok(Verified { entries, head, broken, replay, tree: tree.root(), at })
+    let tree = tree.root();
+    if store.tree()?.root() != tree {
+        broken.push("the tree that is noted beside the record is not that of its entries".to_owned());
+    }
+    Ok(Verified { entries, head, broken, replay, tree, at })
 }
 
 fn verify(context: &Context<'_>, head: Option<&Path>) -> Result<Exit, Problem> {

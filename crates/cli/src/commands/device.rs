@@ -15,6 +15,7 @@ use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::policy::Changed;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{CloneSigns, DeviceView, Traffic};
+use tidy_warden_ward::mass;
 
 use super::changes::{devices_text, of_devices, tell_back};
 use super::{Context, credential, import, pick};
@@ -362,10 +363,14 @@ fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
     }
     let moved = changed.iter().find(|(before, after)| before.gateway != after.gateway);
     let warning = moved.map(|(_, after)| carried_by_nobody(&ward, after)).transpose()?.flatten();
-    let cause = ward.cause(args.because.text());
-    if let Err((id, refusals)) = ward.store.edit_devices(&ids, &edit, &cause)? {
-        return Err(refusals.first().map_or_else(|| Problem::refused("it was not taken"), |first| refusal(&id, first)));
-    }
+    let act = mass::Act::Edit(edit);
+    let done = match pick::act(console, &mut ward, &act, &ids, args.because.text().unwrap_or_default())? {
+        Ok(done) => done,
+        Err((id, refusals)) => {
+            let first = refusals.first();
+            return Err(first.map_or_else(|| Problem::refused("it was not taken"), |first| refusal(&id, first)));
+        }
+    };
     if let Some(warning) = warning {
         console.warn(warning);
     }
@@ -373,7 +378,7 @@ fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
         [one] => format!("changed {one}"),
         many => format!("changed {}", counted(many.len(), "device")),
     };
-    console.did("tidy-warden/device-edit/1", json!({ "devices": ids }), note)?;
+    console.did("tidy-warden/device-edit/1", json!({ "devices": ids, "run": done.job }), note)?;
     Ok(Exit::Done)
 }
 

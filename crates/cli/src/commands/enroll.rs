@@ -5,6 +5,7 @@ mod one;
 mod recover;
 mod refresh;
 
+pub(crate) use bulk::go_on;
 pub(crate) use recover::recover;
 pub(crate) use refresh::run as refresh;
 

@@ -4,6 +4,7 @@ use serde_json::json;
 use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_store::DeviceView;
+use tidy_warden_ward::mass::{self, Outcome};
 
 use super::changes::{BACK, tell_back};
 use super::{Context, pick};
@@ -62,7 +63,6 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
         }
     };
     let because = console.reason(args.because.text())?;
-    let cause = ward.cause(Some(&because));
     if act == Act::Release {
         let held = ids.iter().take(BACK + 1).cloned().collect::<Vec<_>>();
         let held = ward.store.devices(&held)?.into_iter().flatten().map(|view| view.device);
@@ -70,7 +70,11 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
         let back: Vec<_> = back.map(|device| (device.clone(), DeviceRecord { held: None, ..device })).collect();
         tell_back(console, &ward, &back)?;
     }
-    let changed = ward.store.set_hold(&ids, act == Act::Hold, &cause)?;
+    let what = if act == Act::Hold { mass::Act::Hold } else { mass::Act::Release };
+    let acted = pick::act(console, &mut ward, &what, &ids, &because)?;
+    let Ok(Outcome { changed, job, .. }) = acted else {
+        return Err(Problem::failed(format!("{verb} was refused")));
+    };
     let unchanged = ids.len() - changed.len();
     let mut text = match (changed.as_slice(), ids.as_slice()) {
         ([one], [_]) => format!("{done}: {one}\n"),
@@ -81,7 +85,7 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
     if ids.len() > 1 && unchanged > 0 {
         text.push_str(&format!("left as they were: {}\n", counted(unchanged, "device")));
     }
-    let value = json!({ "act": verb, "devices": changed, "unchanged": unchanged });
+    let value = json!({ "act": verb, "devices": changed, "unchanged": unchanged, "run": job });
     console.show("tidy-warden/hold/1", value, &text)?;
     if !changed.is_empty() {
         let them = if changed.len() == 1 { "it" } else { "them" };

@@ -1,64 +1,36 @@
-//! `device import`: a CSV file, all of it or none, with every bad row told.
-
-use std::collections::{BTreeMap, HashSet};
-use std::io::Cursor;
-use std::path::Path;
+//! `device import`: a list, all of it or none, with every bad row told.
 
 use serde_json::json;
-use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::settings::Settings;
-use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::JobKind;
+use tidy_warden_ward::import::{self, List};
 
 use super::Context;
 use crate::args::ImportArgs;
 use crate::console::counted;
 use crate::files;
-use crate::list::{Extra, ListReader, Raw};
 use crate::problem::{Exit, Problem};
+use crate::progress::Progress;
 use crate::ward::Ward;
 
-/// The largest list, in octets: a million rows have about 60 MB.
-const MAX_LIST: u64 = 512 * 1024 * 1024;
-
-/// How many bad rows are told one by one.
-const TOLD: usize = 20;
-
-/// A row that cannot be taken.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct BadRow {
-    /// Its line in the file, from 1.
-    pub(crate) line: u64,
-    /// Why, in one line.
-    pub(crate) why: String,
-}
-
-/// A list that was read: good rows as devices with their lines, bad rows with their reasons.
-pub(crate) struct List<'s> {
-    reader: ListReader<'s, Cursor<Vec<u8>>>,
-    pub(crate) good: Vec<(u64, DeviceRecord)>,
-    pub(crate) bad: Vec<BadRow>,
-    rows: BTreeMap<u64, Raw>,
-}
+const WORD: &str = "interrupted; `job list` shows the job, `job resume` goes on with it, `job stop` ends it";
 
 pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
-    let shown = args.file.display().to_string();
-    let octets = if args.file == Path::new("-") {
-        files::read_input_octets(MAX_LIST)?
-    } else {
-        files::read(&args.file, MAX_LIST)?
-    };
     if let Some(rejects) = args.rejects.as_deref().filter(|path| path.exists()) {
         return Err(
             Problem::refused(format!("{} exists already", rejects.display())).next("name another --rejects file")
         );
     }
+    let in_part = args.rejects.is_some();
+    let (octets, plan) = import::open(&ward, &args.file, in_part)?;
+    let shown = args.file.display().to_string();
     let settings = ward.settings.clone();
     let mut list = List::read(octets, &shown, &settings, ward.now())?;
     let cause = ward.cause(args.because.text());
-    let taken = list.store(&mut ward, args.rejects.is_some(), &cause)?;
+    let (mut progress, _word) = follow(context, list.good.len());
+    let (taken, job) = list.store(&mut ward, &plan, &cause, &mut progress)?;
     if list.bad.is_empty() {
-        let value = json!({ "listed": taken, "refused": 0 });
+        let value = json!({ "listed": taken, "refused": 0, "run": job });
         let note = format!("listed {} from {shown}", counted(taken, "device"));
         context.console.did("tidy-warden/device-import/1", value, note)?;
         return Ok(Exit::Done);
@@ -83,95 +55,27 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
     Ok(Exit::Partly)
 }
 
-impl<'s> List<'s> {
-    /// Reads the octets of a list.
-    ///
-    /// # Errors
-    /// The header is wrong; nothing can be said of the rows then.
-    pub(crate) fn read(octets: Vec<u8>, shown: &str, settings: &'s Settings, now: UnixTime) -> Result<Self, Problem> {
-        let reader = ListReader::open(Cursor::new(octets), shown, Extra::None, settings, now)?;
-        let mut list = Self { reader, good: Vec::new(), bad: Vec::new(), rows: BTreeMap::new() };
-        let failed = |error: std::io::Error| Problem::failed(format!("cannot read {shown}")).because(error);
-        while let Some(row) = list.reader.next_row().map_err(failed)? {
-            match row.entry {
-                Ok(entry) if entry.has_kind => list.good.push((row.line, entry.device)),
-                Ok(_) => list.bad.push(BadRow { line: row.line, why: "it names no kind".to_owned() }),
-                Err(why) => list.bad.push(BadRow { line: row.line, why }),
-            }
-            list.rows.insert(row.line, row.raw);
+/// Whoever waits for a long list is told how far it is, and how it goes on if it is interrupted.
+fn follow(context: &Context<'_>, rows: usize) -> (Progress, Option<crate::interrupt::Word>) {
+    match rows > import::AT_ONCE {
+        true => {
+            let size = u64::try_from(rows).unwrap_or(u64::MAX);
+            (Progress::of(context.console, "listed", (size, 0, 0)), Some(crate::interrupt::word(WORD)))
         }
-        if list.good.is_empty() && list.bad.is_empty() {
-            return Err(
-                Problem::refused(format!("{shown} lists no device")).because("there is no row after the header")
-            );
-        }
-        Ok(list)
+        false => (Progress::none(), None),
     }
+}
 
-    /// Lists the good rows: all rows or none, or, with `in_part`, those that can be taken. Gives how many were.
-    pub(crate) fn store(
-        &mut self,
-        ward: &mut Ward,
-        in_part: bool,
-        cause: &tidy_warden_store::Cause,
-    ) -> Result<usize, Problem> {
-        // Each round takes out the rows that the store refused; every round but the last finds at least one.
-        loop {
-            let devices: Vec<DeviceRecord> = self.good.iter().map(|(_, device)| device.clone()).collect();
-            if (!self.bad.is_empty() && !in_part) || devices.is_empty() {
-                // Nothing will be taken, but the store's reasons belong to the list of what to mend.
-                let refusals = ward.store.check_devices(&devices)?;
-                self.note(&refusals);
-                return Ok(0);
-            }
-            match ward.store.add_devices(&devices, cause)? {
-                Ok(()) => return Ok(devices.len()),
-                Err(refusals) => {
-                    self.note(&refusals);
-                    if !in_part {
-                        return Ok(0);
-                    }
-                }
-            }
-        }
-    }
+/// Goes on with an import that was interrupted.
+pub(super) fn resume(context: &Context<'_>, ward: &mut Ward, number: u32) -> Result<Exit, Problem> {
+    let found = ward.store.job(number)?.filter(|job| job.kind == JobKind::Import);
+    let job = found.ok_or_else(|| Problem::not_found(format!("there is no import {number}")).next("job list"))?;
+    let (mut progress, _word) = follow(context, usize::MAX);
+    let listed = import::resume(ward, number, &mut progress)?;
+    super::job::told(context, &job, number, u64::try_from(listed).unwrap_or(u64::MAX), false)
+}
 
-    /// Moves refused rows to the bad ones.
-    fn note(&mut self, refusals: &[tidy_warden_core::device::AddRefusal]) {
-        let mut whys: BTreeMap<u64, Vec<String>> = BTreeMap::new();
-        for refusal in refusals {
-            if let Some((line, _)) = self.good.get(refusal.index()) {
-                whys.entry(*line).or_default().push(refusal.to_string());
-            }
-        }
-        self.bad.extend(whys.into_iter().map(|(line, whys)| BadRow { line, why: whys.join("; ") }));
-        let refused: HashSet<usize> = refusals.iter().map(tidy_warden_core::device::AddRefusal::index).collect();
-        let mut at = 0;
-        self.good.retain(|_| {
-            at += 1;
-            !refused.contains(&(at - 1))
-        });
-        self.bad.sort_by_key(|row| row.line);
-    }
-
-    fn bad_rows(&self) -> String {
-        let mut lines: Vec<String> =
-            self.bad.iter().take(TOLD).map(|row| format!("  line {}: {}", row.line, row.why)).collect();
-        if self.bad.len() > TOLD {
-            lines.push(format!("  and {} more", self.bad.len() - TOLD));
-        }
-        lines.join("\n")
-    }
-
-    /// The refused rows as a list of their own, with a column that says why, which import passes over.
-    fn rejects(&self) -> Vec<u8> {
-        let mut out = self.reader.refused_head();
-        let refusals = self.reader.refusals();
-        for row in &self.bad {
-            if let Some(raw) = self.rows.get(&row.line) {
-                out.extend(refusals.text(raw, &row.why));
-            }
-        }
-        out
-    }
+/// Ends an import where it stands; gives how many devices it listed.
+pub(super) fn stop(ward: &mut Ward, number: u32) -> Result<u64, Problem> {
+    Ok(u64::try_from(import::stop(ward, number)?).unwrap_or(u64::MAX))
 }

@@ -10,7 +10,7 @@ use tidy_warden_core::certificate::{
     AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
 };
 use tidy_warden_core::id::{AuthorityName, uuid_urn};
-use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
+use tidy_warden_core::key::{LockCost, NewKey, Signer, SoftwareKey};
 use tidy_warden_core::random::{bytes, hex};
 use tidy_warden_core::settings::{self, Settings};
 use tidy_warden_core::text::Source;
@@ -190,6 +190,7 @@ pub(crate) fn found(
     let result = (|| {
         let keys = staging.join(KEYS);
         folder(&keys)?;
+        let cost = if plan.rehearsal { LockCost::Rehearsal } else { LockCost::Full };
         for (name, key, passphrase) in [
             ("root", &made.root.1, passphrases.root),
             ("devices", &made.devices.1, passphrases.issuing),
@@ -198,7 +199,7 @@ pub(crate) fn found(
             ("guard", &made.guard.1, passphrases.servers),
             ("desk", &made.desk.1, passphrases.servers),
         ] {
-            let locked = key.lock(passphrase, &mut SystemRandom).map_err(signing)?;
+            let locked = key.lock(passphrase, cost, &mut SystemRandom).map_err(signing)?;
             let folder = match plan.root_offline {
                 Some(away) if name == "root" => away,
                 _ => &keys,

@@ -6,10 +6,12 @@ use tidy_warden_core::condition::{Condition, Field, Groups};
 use tidy_warden_core::id::{DeviceId, LabelName};
 use tidy_warden_core::text::nearest;
 use tidy_warden_store::{DeviceView, NameInUse};
+use tidy_warden_ward::mass;
 
 use crate::console::{Console, counted};
 use crate::edge::condition;
 use crate::problem::Problem;
+use crate::progress::Progress;
 use crate::ward::Ward;
 
 /// How many devices are named before an act on all of them.
@@ -27,6 +29,24 @@ pub(super) fn each(ward: &Ward, text: Option<&str>, visit: &mut dyn FnMut(Device
         }
     }
     Ok(())
+}
+
+/// The same in the order of ids, until `visit` says no.
+pub(super) fn each_by_id(
+    ward: &Ward,
+    text: Option<&str>,
+    visit: &mut dyn FnMut(DeviceView) -> bool,
+) -> Result<(), Problem> {
+    let condition = match text {
+        None => None,
+        Some(text) => {
+            let condition = condition(text)?;
+            let groups = ward.groups()?;
+            known_names(ward, &condition, &groups)?;
+            Some(condition.resolve(&groups))
+        }
+    };
+    Ok(ward.store.each_device_by_id(condition.as_ref(), ward.now(), visit)?)
 }
 
 /// Refuses a condition that names a label, kind or group that nothing has: it would pick nobody, or with `not` everybody.
@@ -101,4 +121,24 @@ pub(super) fn confirm(console: &Console, act: &str, ids: &[DeviceId], given: Opt
     let more = if ids.len() > SAMPLE { ", ..." } else { "" };
     console.note(format!("{act} {}: {}{more}", counted(ids.len(), "device"), sample.join(", ")));
     console.confirm_count(u64::try_from(ids.len()).unwrap_or(u64::MAX), given)
+}
+
+/// Does something to devices. More than are changed at once are a job: it tells how far it is, and goes on if it is interrupted.
+pub(super) fn act(
+    console: &Console,
+    ward: &mut Ward,
+    act: &mass::Act,
+    ids: &[DeviceId],
+    because: &str,
+) -> Result<Result<mass::Outcome, mass::Refused>, Problem> {
+    let _word = (ids.len() > mass::AT_ONCE).then(|| {
+        crate::interrupt::word(
+            "interrupted; `job list` shows the job, `job resume` goes on with it, `job stop` ends it",
+        )
+    });
+    let mut progress = match ids.len() > mass::AT_ONCE {
+        true => Progress::of(console, "changed", (u64::try_from(ids.len()).unwrap_or(u64::MAX), 0, 0)),
+        false => Progress::none(),
+    };
+    mass::run(ward, act, ids, Some(because), &mut progress)
 }

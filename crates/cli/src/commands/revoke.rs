@@ -6,6 +6,7 @@ use tidy_warden_core::credential::Revocation;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_store::DeviceView;
+use tidy_warden_ward::mass::{self, Outcome};
 
 use super::{Context, pick};
 use crate::args::RevokeArgs;
@@ -85,16 +86,21 @@ fn many(context: &Context<'_>, ward: &mut Ward, args: &RevokeArgs, reason: Reaso
     let ids: Vec<DeviceId> = views.into_iter().map(|view| view.device.id).collect();
     pick::confirm(console, &format!("revoke ({reason})"), &ids, args.count)?;
     let because = console.reason(args.because.text())?;
-    let cause = ward.cause(Some(&because));
-    let ended = ward.store.revoke_devices(&ids, reason, &cause)?;
+    let done = pick::act(console, ward, &mass::Act::Revoke(reason), &ids, &because)?;
+    let Ok(Outcome { ended, listed, job, .. }) = done else {
+        return Err(Problem::failed("the revocation was refused"));
+    };
+    let ended = usize::try_from(ended).unwrap_or(usize::MAX);
     let text = format!(
         "revoked {}: ended {}; their tokens are void, and they are out\n",
         counted(ids.len(), "device"),
-        counted(ended.len(), "certificate")
+        counted(ended, "certificate")
     );
-    let value = json!({ "devices": ids, "reason": reason.as_str(), "certificates": ended.len(), "device_out": true });
+    let value = json!({
+        "devices": ids, "reason": reason.as_str(), "certificates": ended, "device_out": true, "run": job,
+    });
     console.show("tidy-warden/revoked-many/1", value, &text)?;
-    if ended.iter().any(|each| each.listed) {
+    if listed {
         console.note("a running guard cuts them within a second; publish the new list with: crl --out FILE");
     }
     Ok(Exit::Done)

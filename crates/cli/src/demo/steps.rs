@@ -20,13 +20,14 @@ use zeroize::Zeroizing;
 use super::{Story, world};
 use crate::clock::WardClock;
 use crate::commands::init::{Passphrases, Plan, found};
-use crate::commands::{audit, crl, guard, import, policy, token};
+use crate::commands::{audit, crl, guard, policy, token};
 use crate::edge::parse;
 use crate::files::{self, Access};
 use crate::keys::Secrets;
 use crate::passphrase::Passphrase;
 use crate::problem::Problem;
 use crate::ward::{POLICIES, Ward};
+use tidy_warden_ward::import::List;
 use tidy_warden_ward::issue::one::enroll;
 use tidy_warden_ward::issue::press::KeySource;
 
@@ -89,10 +90,12 @@ fn prepare(story: &Story<'_>, dir: &Path, passphrase: &Passphrase) -> Result<War
 
 fn register(story: &Story<'_>, ward: &mut Ward) -> Result<usize, Problem> {
     let settings = ward.settings.clone();
-    let mut list = import::List::read(world::FLEET.into(), "fleet.csv", &settings, ward.now())?;
+    let list = List::read(world::FLEET.into(), "fleet.csv", &settings, ward.now())?;
     let cause = ward.cause(Some("the first delivery"));
-    let taken = list.store(ward, false, &cause)?;
-    story.claim(list.bad.is_empty() && taken >= 40, "every row of fleet.csv is taken")?;
+    let devices: Vec<_> = list.good.iter().map(|(_, device)| device.clone()).collect();
+    let taken = devices.len();
+    let refused = ward.store.add_devices(&devices, &cause)?.is_err();
+    story.claim(list.bad.is_empty() && !refused && taken >= 40, "every row of fleet.csv is taken")?;
     let kinds = ward.settings.kinds.len();
     story.tell(
         "register",

@@ -93,10 +93,20 @@ impl World {
         world
     }
 
-    /// A ward with kinds, but no devices.
+    /// A ward with kinds, but no devices. It is a rehearsal, whose keys are quick to open; tests that want all of a real ward make one
+    /// themselves ([`World::real`]).
     pub(crate) fn init() -> Self {
+        Self::made(&["--rehearsal"])
+    }
+
+    /// A ward that is no rehearsal.
+    pub(crate) fn real() -> Self {
+        Self::made(&[])
+    }
+
+    fn made(more: &[&str]) -> Self {
         let world = Self::new();
-        world.run(&["init", "--name", "North fleet", "--host", "localhost"]).exits(0);
+        world.run(&[&["init", "--name", "North fleet", "--host", "localhost"], more].concat()).exits(0);
         world.append("w/ward.toml", KINDS);
         world
     }

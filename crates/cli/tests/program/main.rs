@@ -12,6 +12,7 @@ mod harness;
 mod hostile;
 mod hsm;
 mod input;
+mod jobs;
 mod life;
 mod limits;
 mod pin;

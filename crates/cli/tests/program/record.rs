@@ -234,6 +234,19 @@ fn tampered_head(world: &World) {
                UPDATE meta SET value = (SELECT max(number) FROM audit) WHERE key = 'audit_number';
                UPDATE meta SET value = (SELECT hash FROM audit ORDER BY number DESC LIMIT 1) WHERE key = 'audit_hash';";
     world.other("sqlite3", &["w/ward.db", cut]).exits(0);
+    world
+        .run(&["audit", "verify"])
+        .exits(3)
+        .prints(&["the tree that is noted beside the record is not that of its entries"]);
+    // Whoever knows the program mends that, too.
+    let hashes = world.other("sqlite3", &["w/ward.db", "SELECT hex(hash) FROM audit ORDER BY number"]).exits(0).stdout;
+    let mut tree = tidy_warden_core::audit::Tree::default();
+    for hash in hashes.lines() {
+        tree.add(&data_encoding::HEXUPPER.decode(hash.as_bytes()).unwrap().try_into().unwrap());
+    }
+    let octets = data_encoding::HEXUPPER.encode(&tree.to_octets());
+    let mend = format!("UPDATE meta SET value = x'{octets}' WHERE key = 'audit_tree'");
+    world.other("sqlite3", &["w/ward.db", &mend]).exits(0);
     world.run(&["audit", "verify"]).exits(0);
     world.run(&["audit", "verify", "--head", "head.json"]).exits(3).prints(&["was cut off, or put back from before"]);
     world.run(&["device", "add", "wv-5", "--kind", "windvane"]).exits(0);

@@ -64,7 +64,7 @@ fn a_rehearsal_is_marked_and_kept_in() {
 
 #[test]
 fn a_real_ward_does_not_take_its_clock_from_a_variable() {
-    let world = World::init().with("TIDY_WARDEN_NOW", "2020-01-01T00:00:00Z");
+    let world = World::real().with("TIDY_WARDEN_NOW", "2020-01-01T00:00:00Z");
     world.run(&["device", "list"]).exits(2).says(&["this is a real ward", "unset TIDY_WARDEN_NOW"]);
     world.run(&["--ward", "x", "init", "--name", "n"]).exits(2);
 }

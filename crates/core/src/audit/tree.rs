@@ -6,7 +6,7 @@ use aws_lc_rs::digest::{Context, SHA256};
 use super::Hash;
 
 /// The root of the tree over leaves that come one by one. Memory grows with the logarithm of their number.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Tree {
     /// Roots of complete subtrees, the largest first, each with its number of leaves.
     peaks: Vec<(u64, Hash)>,
@@ -33,6 +33,28 @@ impl Tree {
             peak = (size * 2, node(&left, &peak.1));
         }
         self.peaks.push(peak);
+    }
+
+    /// The peaks, the largest first: of each its number of leaves in 8 octets, and its root.
+    #[must_use]
+    pub fn to_octets(&self) -> Vec<u8> {
+        self.peaks.iter().flat_map(|(size, root)| size.to_be_bytes().into_iter().chain(*root)).collect()
+    }
+
+    /// The tree of [`Self::to_octets`]; `None` if they are not a tree's.
+    #[must_use]
+    pub fn from_octets(octets: &[u8]) -> Option<Self> {
+        let (parts, []) = octets.as_chunks::<40>() else { return None };
+        let mut peaks: Vec<(u64, Hash)> = Vec::with_capacity(parts.len());
+        for part in parts {
+            let (size, root) = part.split_first_chunk::<8>()?;
+            let size = u64::from_be_bytes(*size);
+            if !size.is_power_of_two() || peaks.last().is_some_and(|(larger, _)| *larger <= size) {
+                return None;
+            }
+            peaks.push((size, root.try_into().ok()?));
+        }
+        Some(Self { peaks })
     }
 
     /// The root; of no leaves, the digest of nothing.
@@ -69,6 +91,12 @@ mod tests {
         let mut tree = Tree::default();
         for count in 0..=leaves.len() {
             assert_eq!(tree.root(), defined(&leaves[..count]), "{count} leaves");
+            let octets = tree.to_octets();
+            assert_eq!(Tree::from_octets(&octets), Some(tree.clone()));
+            let doubled = [&octets[..], &octets[..]].concat();
+            assert!(
+                octets.is_empty() || Tree::from_octets(&octets[1..]).is_none() && Tree::from_octets(&doubled).is_none()
+            );
             if let Some(leaf) = leaves.get(count) {
                 tree.add(leaf);
             }

@@ -7,6 +7,7 @@ use tidy_warden_core::key::sha256;
 
 use super::device::{refusals, touch_gateways};
 use super::enrol::supersede;
+use super::job::{self, Reached};
 use super::{append, hex, key, listed};
 use crate::{Answer, Cause, NewCredential, StoreError, Tx, View};
 
@@ -21,8 +22,8 @@ pub struct Batch<'a> {
     pub credentials: &'a [NewCredential<'a>],
     /// SHA-256 of the batch's list, for the audit entry.
     pub list_digest: [u8; 32],
-    /// How far the bulk run is after this batch, in the words of whoever runs it; `None` if it belongs to none.
-    pub position: Option<&'a str>,
+    /// How far the job is after this batch, if it belongs to one.
+    pub reached: Option<Reached<'a>>,
 }
 
 /// Why one device or credential of a batch was refused; the whole batch is then left out.
@@ -37,15 +38,18 @@ pub struct BatchRefusal {
 /// Lists devices and records credentials, all of them or none and why.
 ///
 /// # Errors
-/// A credential's device is neither listed nor among those of the batch.
+/// A credential's device is neither listed nor among those of the batch; [`StoreError::TakenOver`]: the job is another's.
 pub fn record(tx: &mut dyn Tx, batch: &Batch<'_>, cause: &Cause) -> Answer<(), Vec<BatchRefusal>> {
     let count = batch.credentials.len();
     // With the credentials' rows, which name this entry, it proves which they were.
     let fingerprints: Vec<u8> = batch.credentials.iter().flat_map(|each| each.fingerprint.0).collect();
-    let detail = json!({
+    let mut detail = json!({
         "count": count, "listed": batch.devices.len(), "list_sha256": hex(&batch.list_digest),
         "credentials_sha256": hex(&sha256(&fingerprints)),
     });
+    if let Some(reached) = &batch.reached {
+        detail["run"] = json!(reached.job);
+    }
     let plural = if count == 1 { "" } else { "s" };
     let change = append(tx, cause, batch.act, &format!("{count} credential{plural}"), &detail)?;
     if batch.devices.iter().any(|device| device.gateway.is_some()) {
@@ -72,8 +76,8 @@ pub fn record(tx: &mut dyn Tx, batch: &Batch<'_>, cause: &Cause) -> Answer<(), V
     if !refusals.is_empty() {
         return Ok(Err(refusals));
     }
-    if let Some(position) = batch.position {
-        tx.put_position(position)?;
+    if let Some(reached) = &batch.reached {
+        job::reached(tx, reached)?;
     }
     Ok(Ok(()))
 }

@@ -75,6 +75,15 @@ pub trait ReadDevices {
     /// Up to `limit` devices behind a place (0 is before the first), those only for which a condition holds at `now`.
     fn page(&self, condition: Option<&Condition>, now: UnixTime, after: i64, limit: usize) -> Result<Page, StoreError>;
 
+    /// The same in the order of their ids, behind an id; from the first with the empty text.
+    fn page_by_id(
+        &self,
+        condition: Option<&Condition>,
+        now: UnixTime,
+        after: &str,
+        limit: usize,
+    ) -> Result<Vec<DeviceView>, StoreError>;
+
     /// Walks all devices but the retired ones, in one snapshot and with no more of each than policies look at; their facts only
     /// with `facts`. (Rows are borrowed, not paged: a million of them are put into classes in a second.)
     fn each_fleet_row(

@@ -1,6 +1,6 @@
 //! The ward itself, its audit record, and where that ends.
 
-use tidy_warden_core::audit::{Draft, Entry, Hash};
+use tidy_warden_core::audit::{Draft, Entry, Hash, Tree};
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::id::AuthorityName;
@@ -88,6 +88,10 @@ pub trait ReadRecord {
 
     /// Number and hash of the newest entry, as noted beside the record; 0 and [`tidy_warden_core::audit::GENESIS`] if there is none.
     fn audit_end(&self) -> Result<(i64, Hash), StoreError>;
+
+    /// The tree over the hashes of all entries (RFC 9162 section 2.1), as noted beside the record: its root goes into signed heads, so
+    /// that single entries can be proved to belong to them.
+    fn tree(&self) -> Result<Tree, StoreError>;
 
     /// The hash of an entry, if the record has it.
     fn entry_hash(&self, number: i64) -> Result<Option<Hash>, StoreError>;

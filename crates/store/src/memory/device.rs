@@ -43,6 +43,20 @@ impl ReadDevices for MemoryStore {
         Ok(Page { devices: page.into_iter().map(|(_, view)| view).collect(), next })
     }
 
+    fn page_by_id(
+        &self,
+        condition: Option<&Condition>,
+        now: UnixTime,
+        after: &str,
+        limit: usize,
+    ) -> Result<Vec<DeviceView>, StoreError> {
+        let mut devices = self.page(condition, now, 0, usize::MAX)?.devices;
+        devices.retain(|view| view.device.id.as_str() > after);
+        devices.sort_by(|one, other| one.device.id.cmp(&other.device.id));
+        devices.truncate(limit);
+        Ok(devices)
+    }
+
     fn each_fleet_row(
         &self,
         facts: bool,

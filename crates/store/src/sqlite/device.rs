@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use rusqlite::types::Value;
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use tidy_warden_core::condition::Condition;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::Fact;
@@ -15,6 +15,29 @@ use tidy_warden_core::time::UnixTime;
 use super::rows::{self, DEVICE_COLUMNS, damaged};
 use super::{Sql, SqliteTx, condition};
 use crate::{Changed, DeviceView, NameInUse, Page, Place, ReadDevices, StoreError, WriteDevices};
+
+/// Up to `limit` devices behind a place in the order of a column, by their rows.
+fn page(
+    connection: &Connection,
+    column: &str,
+    after: Value,
+    (wanted, now): (Option<&Condition>, UnixTime),
+    limit: usize,
+) -> Result<BTreeMap<i64, DeviceView>, StoreError> {
+    let mut values = vec![after, Value::Integer(rows::limit(limit))];
+    let holds = wanted.map_or_else(|| "1".to_owned(), |wanted| condition::sql(wanted, now, &mut values));
+    let sql =
+        format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE {column} > ?1 AND {holds} ORDER BY {column} LIMIT ?2");
+    let mut statement = connection.prepare_cached(&sql)?;
+    let mut found = statement.query(rusqlite::params_from_iter(&values))?;
+    let mut page = BTreeMap::new();
+    while let Some(row) = found.next()? {
+        let (pk, device) = rows::device(row)?;
+        page.insert(pk, DeviceView { device, credentials: Vec::new() });
+    }
+    rows::fill(connection, &mut page)?;
+    Ok(page)
+}
 
 impl<S: Sql> ReadDevices for S {
     fn devices(&self, ids: &[DeviceId]) -> Result<Vec<Option<DeviceView>>, StoreError> {
@@ -37,19 +60,22 @@ impl<S: Sql> ReadDevices for S {
     }
 
     fn page(&self, wanted: Option<&Condition>, now: UnixTime, after: i64, limit: usize) -> Result<Page, StoreError> {
-        let mut values = vec![Value::Integer(after), Value::Integer(rows::limit(limit))];
-        let holds = wanted.map_or_else(|| "1".to_owned(), |wanted| condition::sql(wanted, now, &mut values));
-        let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE pk > ?1 AND {holds} ORDER BY pk LIMIT ?2");
-        let mut statement = self.sql().prepare_cached(&sql)?;
-        let mut found = statement.query(rusqlite::params_from_iter(&values))?;
-        let mut page = BTreeMap::new();
-        while let Some(row) = found.next()? {
-            let (pk, device) = rows::device(row)?;
-            page.insert(pk, DeviceView { device, credentials: Vec::new() });
-        }
-        rows::fill(self.sql(), &mut page)?;
+        let page = page(self.sql(), "pk", Value::Integer(after), (wanted, now), limit)?;
         let next = page.last_key_value().map(|(pk, _)| *pk).filter(|_| page.len() >= limit);
         Ok(Page { devices: page.into_values().collect(), next })
+    }
+
+    fn page_by_id(
+        &self,
+        wanted: Option<&Condition>,
+        now: UnixTime,
+        after: &str,
+        limit: usize,
+    ) -> Result<Vec<DeviceView>, StoreError> {
+        let page = page(self.sql(), "id", Value::Text(after.to_owned()), (wanted, now), limit)?;
+        let mut devices: Vec<DeviceView> = page.into_values().collect();
+        devices.sort_by(|one, other| one.device.id.cmp(&other.device.id));
+        Ok(devices)
     }
 
     fn each_fleet_row(

@@ -1,7 +1,7 @@
 //! The ward and its record.
 
 use rusqlite::{Connection, OptionalExtension, params};
-use tidy_warden_core::audit::{Entry, GENESIS, Hash};
+use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::time::UnixTime;
@@ -32,6 +32,20 @@ pub(super) fn put_authorities_changed(connection: &Connection, change: i64) -> R
 /// Notes at which change number the groups changed last that conditions of policies could name.
 pub(super) fn put_groups_changed(connection: &Connection, change: i64) -> Result<(), StoreError> {
     set_meta(connection, GROUPS_CHANGED, &change)
+}
+
+const TREE: &str = "audit_tree";
+
+/// Computes the tree over a record that was written before there was one beside it.
+pub(super) fn plant_tree(connection: &Connection) -> Result<(), StoreError> {
+    let mut tree = Tree::default();
+    let mut statement = connection.prepare("SELECT hash FROM audit ORDER BY number")?;
+    let mut found = statement.query([])?;
+    while let Some(row) = found.next()? {
+        // A hash of another length was tampered with, as `audit verify` will say.
+        tree.add(&row.get::<_, Vec<u8>>(0)?.try_into().unwrap_or([0xff; 32]));
+    }
+    set_meta(connection, TREE, &tree.to_octets())
 }
 
 impl<S: Sql> ReadRecord for S {
@@ -78,6 +92,13 @@ impl<S: Sql> ReadRecord for S {
     fn audit_end(&self) -> Result<(i64, Hash), StoreError> {
         let number = meta::<i64>(self.sql(), "audit_number")?.unwrap_or(0);
         Ok((number, meta(self.sql(), "audit_hash")?.unwrap_or(GENESIS)))
+    }
+
+    fn tree(&self) -> Result<Tree, StoreError> {
+        match meta::<Vec<u8>>(self.sql(), TREE)? {
+            Some(octets) => Tree::from_octets(&octets).ok_or_else(|| damaged("tree of the audit record")),
+            None => Ok(Tree::default()),
+        }
     }
 
     fn entry_hash(&self, number: i64) -> Result<Option<Hash>, StoreError> {
@@ -132,6 +153,9 @@ impl WriteRecord for SqliteTx<'_> {
                 entry.previous,
                 entry.hash
             ])?;
+        let mut tree = self.tree()?;
+        tree.add(&entry.hash);
+        set_meta(self.sql(), TREE, &tree.to_octets())?;
         set_meta(self.sql(), "audit_number", &entry.number)?;
         set_meta(self.sql(), "audit_hash", &entry.hash)
     }

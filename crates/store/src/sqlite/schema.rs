@@ -1,11 +1,11 @@
 //! Tables and their version.
 
-use rusqlite::Connection;
+use rusqlite::{Connection, OptionalExtension};
 
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 5;
+const FORMAT: i64 = 6;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -36,8 +36,6 @@ CREATE TABLE pending_authorities (
     name TEXT PRIMARY KEY, role TEXT NOT NULL, public_key BLOB NOT NULL, key_place TEXT NOT NULL, token TEXT,
     token_label TEXT, created INTEGER NOT NULL
 ) WITHOUT ROWID;
-
-CREATE TABLE bulk (only INTEGER PRIMARY KEY CHECK (only = 1), plan TEXT NOT NULL, position TEXT NOT NULL);
 
 CREATE TABLE servers (name TEXT PRIMARY KEY, certificate BLOB NOT NULL) WITHOUT ROWID;
 
@@ -134,6 +132,20 @@ CREATE INDEX broker_sessions_by_device ON broker_sessions (device);
 CREATE INDEX credentials_bound ON credentials (pk, origin, fingerprint) WHERE origin <> 'issued';
 ";
 
+/// Tables that came with format 6: jobs, and what each is to do in parts that are too long for its plan.
+const TABLES_6: &str = "
+CREATE TABLE jobs (
+    number INTEGER PRIMARY KEY, kind TEXT NOT NULL, digest BLOB NOT NULL, plan TEXT NOT NULL, position TEXT NOT NULL,
+    begun INTEGER NOT NULL, actor TEXT NOT NULL, because TEXT NOT NULL, holder TEXT, lease INTEGER, ended INTEGER,
+    stopped INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX jobs_open ON jobs (number) WHERE ended IS NULL;
+
+CREATE TABLE job_parts (
+    job INTEGER NOT NULL REFERENCES jobs, place INTEGER NOT NULL, text TEXT NOT NULL, PRIMARY KEY (job, place)
+) WITHOUT ROWID;
+";
+
 /// Keys that were revoked for compromise before there was a list of them.
 const FILL_5: &str = "
 INSERT OR IGNORE INTO blocked_keys (digest, at, source, device)
@@ -146,6 +158,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_3)?;
     connection.execute_batch(TABLES_4)?;
     connection.execute_batch(TABLES_5)?;
+    connection.execute_batch(TABLES_6)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -175,15 +188,39 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
     if found < 4 {
         tx.execute_batch(TABLES_4)?;
     }
-    if (2..FORMAT).contains(&found) {
+    if (2..5).contains(&found) {
         tx.execute_batch("ALTER TABLE credentials ADD COLUMN entry INTEGER;")?;
     }
-    if found < FORMAT {
+    if found < 5 {
         tx.execute_batch(TABLES_5)?;
         tx.execute_batch(FILL_5)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_6)?;
+        if found > 1 {
+            take_bulk_run(&tx)?;
+        }
+        super::record::plant_tree(&tx)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)
+}
+
+/// The one bulk run that there could be before there were jobs becomes a job that nobody works on.
+fn take_bulk_run(tx: &rusqlite::Transaction<'_>) -> Result<(), StoreError> {
+    let run = tx.query_row("SELECT plan, position FROM bulk", [], |row| {
+        Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?))
+    });
+    if let Some((plan, position)) = run.optional()? {
+        let digest = tidy_warden_core::key::sha256(plan.as_bytes());
+        tx.execute(
+            "INSERT INTO jobs (number, kind, digest, plan, position, begun, actor, because)
+             SELECT 1, 'enroll', ?1, ?2, ?3, at, actor, because FROM audit WHERE act = 'enroll.begin'
+             ORDER BY number DESC LIMIT 1",
+            rusqlite::params![digest, plan, position],
+        )?;
+    }
+    Ok(tx.execute_batch("DROP TABLE bulk;")?)
 }
 
 /// Sets the tables of format 1 aside. Their indexes keep their names, so they go first.

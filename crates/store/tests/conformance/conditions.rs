@@ -127,7 +127,16 @@ fn conditions_mean_the_same_to_the_store_and_to_the_core() {
                 .unwrap();
             let mut found = Vec::new();
             store.each_device_where(&condition, now, &mut |view| found.push(view.device.id)).unwrap();
-            prop_assert_eq!(found, want, "{}", text);
+            prop_assert_eq!(&found, &want, "{}", text);
+            let mut by_id = Vec::new();
+            store
+                .each_device_by_id(Some(&condition), now, &mut |view| {
+                    by_id.push(view.device.id);
+                    true
+                })
+                .unwrap();
+            want.sort();
+            prop_assert_eq!(by_id, want, "{}", text);
             Ok(())
         });
         run.unwrap();

@@ -9,7 +9,9 @@ use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{Batch, BulkRun, NewAuthority, NewCredential, OperatorStore, StoreError};
+use tidy_warden_store::{
+    Batch, JobKind, JobRefusal, Lease, NewAuthority, NewCredential, NewJob, OperatorStore, Reached, StoreError,
+};
 
 use crate::bench::{NOW, cause, device, fresh, id, issue, on_each};
 
@@ -87,12 +89,16 @@ fn a_batch_is_taken_whole_or_not_at_all() {
             .zip(&certificates)
             .map(|(of, certificate)| NewCredential::issued(of, &authority, certificate, "p256"))
             .collect();
-        let run = BulkRun { plan: "{}".into(), position: "0".into() };
-        assert!(store.begin_bulk(&run, &cause(1)).unwrap());
-        assert!(!store.begin_bulk(&run, &cause(1)).unwrap(), "one run at a time");
+        let lease = Lease { holder: "me".into(), until: UnixTime(NOW + 60) };
+        let kind = JobKind::Enroll;
+        let new = NewJob { kind, digest: [1; 32], plan: "{}", position: "0", parts: &[], subject: "bulk run" };
+        assert_eq!(store.begin_job(&new, &lease, &cause(1)).unwrap(), Ok(1));
+        let other = NewJob { digest: [2; 32], ..new.clone() };
+        let refused = store.begin_job(&other, &lease, &cause(1)).unwrap();
+        assert_eq!(refused, Err(JobRefusal::Another { job: 1 }), "one run at a time");
         let take = |store: &mut OperatorStore, devices: &[DeviceRecord], credentials: &[NewCredential<'_>]| {
-            let position = Some("3");
-            let batch = Batch { act: "enroll.batch", devices, credentials, list_digest: [7; 32], position };
+            let reached = Some(Reached { job: 1, position: "3", lease: lease.clone() });
+            let batch = Batch { act: "enroll.batch", devices, credentials, list_digest: [7; 32], reached };
             let mut delivered = 0;
             let taken = store
                 .record_batch(&batch, &cause(2), &mut || {
@@ -113,11 +119,11 @@ fn a_batch_is_taken_whole_or_not_at_all() {
         behind.gateway = Some(id("st-none"));
         assert_eq!(take(store, &[behind, device("wv-3", None)], &credentials), Err(vec!["wv-2".to_owned()]));
         assert_eq!(store.audit_end().unwrap(), before);
-        assert_eq!(store.bulk_run().unwrap().unwrap().position, "0");
+        assert_eq!(store.job(1).unwrap().unwrap().position, "0");
 
         let good = [device("wv-2", Some("QF-2")), device("wv-3", None)];
         assert_eq!(take(store, &good, &credentials), Ok(()));
-        assert_eq!(store.bulk_run().unwrap().unwrap().position, "3");
+        assert_eq!(store.job(1).unwrap().unwrap().position, "3");
         let views = store.devices(&ids).unwrap();
         assert!(views.iter().flatten().all(|view| view.credentials.len() == 1));
         assert_eq!(store.holder(&Fact::new(FactName::Serial, "QF-2").unwrap()).unwrap(), Some(id("wv-2")));
@@ -143,7 +149,7 @@ fn a_batch_is_taken_whole_or_not_at_all() {
         let more = fresh(world, "wv-1");
         issue(store, "wv-1", &more, true, 4).unwrap().unwrap();
         assert_eq!(store.equipped_since(&name).unwrap(), (3, 1), "in the same second, but after it");
-        store.end_bulk("{}", &cause(5)).unwrap();
-        assert_eq!(store.bulk_run().unwrap(), None);
+        store.end_job(1, "me", serde_json::json!({}), false, &cause(5)).unwrap();
+        assert_eq!(store.jobs(true, 9).unwrap(), []);
     });
 }

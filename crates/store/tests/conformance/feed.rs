@@ -1,9 +1,11 @@
 //! Who follows a store is told what changed.
 
+use std::time::{Duration, Instant};
+
 use tidy_warden_core::device::DeviceEdit;
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::Reason;
-use tidy_warden_store::OperatorStore;
+use tidy_warden_store::{OperatorStore, Place};
 
 use crate::bench::{cause, device, fresh, id, issue, on_each};
 
@@ -62,5 +64,36 @@ fn a_gateway_hears_of_every_change_to_its_children() {
         let refused = store.edit_devices(&[id("st-2"), id("cb-1")], &edit, &cause(6)).unwrap().unwrap_err();
         assert_eq!(refused.0, id("st-2"));
         assert_eq!(heard(store), Vec::<String>::new(), "all or none");
+    });
+}
+
+#[test]
+fn a_feed_waits_for_changes_and_gives_them_in_pages() {
+    on_each(|store, guard, _| {
+        let mut feed = guard.feed().unwrap();
+        let start = feed.wait(0, Duration::from_secs(20)).unwrap();
+        assert_eq!((start.number, start), (1, guard.head().unwrap()));
+        let began = Instant::now();
+        assert_eq!(feed.wait(1, Duration::from_millis(150)).unwrap().number, 1);
+        assert!(began.elapsed() >= Duration::from_millis(150), "nothing changed, so it waits");
+        // All with one number, as a batch has them.
+        let all: Vec<_> = (0..25).map(|number| device(&format!("wv-{number:02}"), None)).collect();
+        store.add_devices(&all, &cause(1)).unwrap().unwrap();
+        assert_eq!(feed.wait(1, Duration::from_secs(20)).unwrap().number, 2);
+        let (mut after, mut told, mut pages) = (Place::after(1), Vec::new(), 0);
+        loop {
+            let changed = feed.changed(after, 10).unwrap();
+            told.extend(changed.devices);
+            (after, pages) = (changed.to, pages + 1);
+            if !changed.more {
+                break;
+            }
+        }
+        let wanted: Vec<_> = all.iter().map(|device| device.id.clone()).collect();
+        assert_eq!((told, pages), (wanted, 3));
+        assert_eq!(feed.changed(after, 10).unwrap().devices, []);
+        // One that changes again stands behind the others.
+        store.set_hold(&[id("wv-03")], true, &cause(2)).unwrap();
+        assert_eq!(feed.changed(after, 10).unwrap().devices, [id("wv-03")]);
     });
 }

@@ -9,6 +9,7 @@ mod credentials;
 mod devices;
 mod feed;
 mod file;
+mod jobs;
 mod model;
 mod policy;
 mod revocation;

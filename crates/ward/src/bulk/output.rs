@@ -29,7 +29,7 @@ const FRAME: usize = 512 * 1024;
 
 /// The manifest in a pack.
 const MANIFEST: &str = "manifest.csv";
-const MANIFEST_HEAD: &str = "id,serial,fingerprint,ends\n";
+const MANIFEST_HEAD: &str = "id,serial,fingerprint,ends,run\n";
 
 /// Which of both.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -185,6 +185,8 @@ pub(super) struct Line<'l> {
     pub serial: &'l tidy_warden_core::certificate::SerialNumber,
     pub fingerprint: Fingerprint,
     pub ends: &'l str,
+    /// The number of the job; `None` for one that an older version began, whose manifest has no such column.
+    pub run: Option<u32>,
 }
 
 impl Line<'_> {
@@ -197,6 +199,10 @@ impl Line<'_> {
         data_encoding::HEXLOWER.encode_append(&self.fingerprint.0, out);
         out.push(',');
         out.push_str(self.ends);
+        if let Some(run) = self.run {
+            out.push(',');
+            out.push_str(&run.to_string());
+        }
         out.push('\n');
     }
 }

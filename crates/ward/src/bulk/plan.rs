@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use tidy_warden_core::key::Sha256;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::{JobKind, JobRecord};
 
 use super::output::{Extent, Output, Place};
 use crate::list::{Extra, ListReader};
@@ -56,6 +57,9 @@ pub struct Plan {
     pub again: bool,
     /// Why, for the audit record.
     pub because: String,
+    /// Whether its manifest says the number of its job.
+    #[serde(default)]
+    pub(super) numbered: bool,
     /// Rows a batch.
     pub(super) batch: usize,
 }
@@ -96,7 +100,7 @@ impl Position {
 /// # Errors
 /// Another run is not finished, a place is taken, or the list cannot be read.
 pub fn plan(ward: &Ward, wanted: &Wanted<'_>) -> Result<(Plan, u64), Problem> {
-    if ward.store.bulk_run()?.is_some() {
+    if open_run(ward)?.is_some() {
         return Err(Problem::refused("another bulk run is not finished")
             .next("enroll --resume goes on with it; enroll --stop ends it where it stands"));
     }
@@ -136,6 +140,7 @@ fn planned(ward: &Ward, wanted: &Wanted<'_>, input: &Path, from_stdin: bool) -> 
         rejects,
         again: wanted.again,
         because: wanted.because.unwrap_or_default().to_owned(),
+        numbered: true,
         batch: wanted.batch,
     };
     Ok((plan, lines))
@@ -149,15 +154,22 @@ pub fn discard_input(ward: &Ward, input: &Path) {
 }
 
 /// The run that was begun and not ended.
+fn open_run(ward: &Ward) -> Result<Option<JobRecord>, Problem> {
+    let open = ward.store.jobs(true, usize::MAX)?;
+    Ok(open.into_iter().find(|job| job.kind == JobKind::Enroll))
+}
+
+/// The run that was begun and not ended: its number, what it is to do, and how far it is.
 ///
 /// # Errors
 /// There is none, or it does not read back.
-pub fn unfinished(ward: &Ward) -> Result<(Plan, Position), Problem> {
-    let Some(found) = ward.store.bulk_run()? else {
+pub fn unfinished(ward: &Ward) -> Result<(u32, Plan, Position), Problem> {
+    let Some(found) = open_run(ward)? else {
         return Err(Problem::not_found("there is no unfinished bulk run").next("begin one: enroll --from FILE"));
     };
     let damaged = |error: serde_json::Error| Problem::failed("the unfinished bulk run cannot be read").because(error);
-    Ok((serde_json::from_str(&found.plan).map_err(damaged)?, serde_json::from_str(&found.position).map_err(damaged)?))
+    let plan = serde_json::from_str(&found.plan).map_err(damaged)?;
+    Ok((found.number, plan, serde_json::from_str(&found.position).map_err(damaged)?))
 }
 
 pub(super) fn open<'s>(

@@ -161,20 +161,20 @@ pub(super) fn work(
     jobs: &Mutex<Receiver<Job>>,
     to_writer: &SyncSender<Result<Done, Problem>>,
     mint: &Mint,
-    plan: &Plan,
+    (plan, number): (&Plan, u32),
     clock: &WardClock,
 ) {
     loop {
         let job = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
         let Ok(job) = job else { return };
-        if to_writer.send(make(job, mint, plan, clock.now())).is_err() {
+        if to_writer.send(make(job, mint, (plan, number), clock.now())).is_err() {
             return;
         }
     }
 }
 
 /// Signs a batch and makes its outfits ready. Rows that cannot have a certificate go to the refused ones.
-pub(super) fn make(mut job: Job, mint: &Mint, plan: &Plan, now: UnixTime) -> Result<Done, Problem> {
+pub(super) fn make(mut job: Job, mint: &Mint, (plan, number): (&Plan, u32), now: UnixTime) -> Result<Done, Problem> {
     let mut press = Press::new(mint, now);
     let stager = Stager::new(&plan.place, now);
     let mut batch = stager.begin(job.number)?;
@@ -182,6 +182,7 @@ pub(super) fn make(mut job: Job, mint: &Mint, plan: &Plan, now: UnixTime) -> Res
     let mut kept = Vec::with_capacity(job.rows.len());
     let mut ends = (UnixTime(0), String::new());
     let mut asked = 0;
+    let run = plan.numbered.then_some(number);
     // A row that is refused takes nothing from a good one behind it.
     let mut taken = HashSet::new();
     for row in job.rows {
@@ -202,7 +203,7 @@ pub(super) fn make(mut job: Job, mint: &Mint, plan: &Plan, now: UnixTime) -> Res
                 if ends.1.is_empty() || ends.0 != one.not_after {
                     ends = (one.not_after, one.not_after.to_string());
                 }
-                let line = Line { serial: &one.serial, fingerprint: one.fresh.fingerprint, ends: &ends.1 };
+                let line = Line { serial: &one.serial, fingerprint: one.fresh.fingerprint, ends: &ends.1, run };
                 stager.add(&mut batch, &row.device.id, &press.outfit(&row.device, &one)?, &line)?;
                 minted.push(one.without_key());
                 taken.insert(row.device.id.clone());

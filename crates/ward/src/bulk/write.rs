@@ -13,7 +13,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::Clock;
-use tidy_warden_store::{Batch, BatchRefusal, Cause, NewCredential, OperatorStore, StoreError};
+use tidy_warden_store::{Batch, BatchRefusal, Cause, NewCredential, OperatorStore, Reached, StoreError};
 
 use super::Watch;
 use super::output::{self, Output};
@@ -21,6 +21,7 @@ use super::plan::{Plan, Position};
 use super::work::{Candidate, Done, Refused, make};
 use crate::clock::WardClock;
 use crate::issue::press::Mint;
+use crate::lease;
 use crate::list::Refusals;
 use crate::problem::Problem;
 
@@ -35,6 +36,8 @@ pub(super) struct Writer<'w> {
     pub(super) mint: &'w Mint,
     pub(super) clock: &'w WardClock,
     pub(super) actor: &'w str,
+    /// The number of the job.
+    pub(super) number: u32,
     pub(super) watch: &'w mut dyn Watch,
 }
 
@@ -75,7 +78,7 @@ impl Writer<'_> {
                 line: row.line,
                 raw: row.raw,
             }));
-            batch = make(job, self.mint, self.plan, self.clock.now())?;
+            batch = make(job, self.mint, (self.plan, self.number), self.clock.now())?;
         }
     }
 
@@ -104,14 +107,15 @@ impl Writer<'_> {
         let fresh: Vec<DeviceRecord> = job.rows.iter().filter(|row| row.is_new).map(|row| row.device.clone()).collect();
         let credentials: Vec<NewCredential<'_>> =
             job.rows.iter().zip(&*minted).map(|(row, one)| one.credential(&row.device.id, self.plan.again)).collect();
+        let now = self.clock.now();
         let list = Batch {
             act: "enroll.batch",
             devices: &fresh,
             credentials: &credentials,
             list_digest: list_digest(&credentials),
-            position: Some(&text),
+            reached: Some(Reached { job: self.number, position: &text, lease: lease::from(now) }),
         };
-        let cause = Cause { at: self.clock.now(), actor: self.actor.to_owned(), because: self.plan.because.clone() };
+        let cause = Cause { at: now, actor: self.actor.to_owned(), because: self.plan.because.clone() };
         let (output, rejects) = (&mut self.output, &mut self.rejects);
         let recorded = self.store.record_batch(&list, &cause, &mut || {
             output.publish(staged)?;

@@ -59,7 +59,7 @@ fn open_key(ward: &mut Ward, context: &Context<'_>) -> Result<SoftwareKey, Probl
         false => {
             let key = SoftwareKey::generate(NewKey::P256)
                 .map_err(|error| Problem::failed("cannot make a key").because(error))?;
-            keys::lock(&key, &path, &passphrase)?;
+            keys::lock(&key, &path, &passphrase, ward.lock_cost())?;
             key
         }
     };

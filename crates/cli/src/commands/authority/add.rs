@@ -13,7 +13,7 @@ use tidy_warden_core::certificate::{
 };
 use tidy_warden_core::fact::FactName;
 use tidy_warden_core::id::{AuthorityName, KindName};
-use tidy_warden_core::key::{NewKey, ProvenKey, SignError, Signer};
+use tidy_warden_core::key::{LockCost, NewKey, ProvenKey, SignError, Signer};
 use tidy_warden_core::request::Request;
 use tidy_warden_core::time::Span;
 use tidy_warden_store::NewAuthority;
@@ -351,7 +351,8 @@ impl Addition<'_> {
         let replaces = self.replaces()?;
         // Judged before anything is written.
         self.check_outside(&certificate, &given)?;
-        keys::lock(&key, &self.key_path(), &ward_passphrase)?;
+        // Somebody's real key, whatever ward this is.
+        keys::lock(&key, &self.key_path(), &ward_passphrase, LockCost::Full)?;
         self.add_from_outside(&certificate, given, KeyPlace::Ward, replaces.as_ref())
     }
 

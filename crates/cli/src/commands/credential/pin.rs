@@ -243,7 +243,7 @@ fn many(context: &Context<'_>, args: &PinArgs, from: &Path) -> Result<Exit, Prob
         devices: &devices,
         credentials: &credentials,
         list_digest: sha256(&list),
-        position: None,
+        reached: None,
     };
     let cause = ward.cause(args.because.text());
     if let Err(refusals) = ward.store.record_batch(&batch, &cause, &mut || Ok(()))? {

@@ -15,7 +15,7 @@ use crate::args::ListArgs;
 use crate::commands::{Context, pick};
 use crate::console::{Form, counted};
 use crate::problem::{Exit, Problem};
-use crate::spool::{Spool, TableSpool};
+use crate::spool::{Stream, TableSpool};
 use crate::ward::Ward;
 
 pub(super) fn run(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
@@ -82,30 +82,37 @@ fn for_programs(
         _ => Names::default(),
     };
     let titles = if columns.is_empty() { names.columns(false) } else { columns.iter().map(Column::name).collect() };
-    let mut spool = Spool::new(context.console, form, titles);
-    let mut result = Ok(());
-    pick::each(ward, condition, &mut |view| {
-        if result.is_err() {
-            return;
-        }
+    let mut stream: Option<Stream<'_>> = None;
+    let begin = || Stream::new(context.console, form, ("tidy-warden/devices/1", "devices"), &titles);
+    let mut add = |view: &DeviceView| -> Result<(), Problem> {
         let state = DeviceState::of(&view.device, &view.credentials, now);
         let item = || match columns {
-            [] => device_json(state, &view),
+            [] => device_json(state, view),
             some => {
-                some.iter().map(|each| (each.name(), each.value(&view, now))).collect::<serde_json::Map<_, _>>().into()
+                some.iter().map(|each| (each.name(), each.value(view, now))).collect::<serde_json::Map<_, _>>().into()
             }
         };
         let row = || {
             if columns.is_empty() {
                 names.row((state, credential_end(&view.credentials)), &view.device, false)
             } else {
-                chosen(columns, &view, now, "")
+                chosen(columns, view, now, "")
             }
         };
-        result = spool.add(view.device.id.clone(), item, row);
+        // Begun with the first, so that a condition that is refused leaves nothing behind.
+        let stream = match &mut stream {
+            Some(stream) => stream,
+            None => stream.insert(begin()?),
+        };
+        stream.add(item, row)
+    };
+    let mut result = Ok(());
+    pick::each_by_id(ward, condition, &mut |view| {
+        result = add(&view);
+        result.is_ok()
     })?;
     result?;
-    spool.write("tidy-warden/devices/1", "devices")
+    stream.map_or_else(begin, Ok)?.end()
 }
 
 /// A column that was asked for.

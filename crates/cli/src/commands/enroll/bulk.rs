@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::json;
-use tidy_warden_ward::bulk::{self, Begun, Place, Plan, Position, Wanted, absolute};
+use tidy_warden_ward::bulk::{self, Place, Position, Run, Wanted, Work, absolute};
 
 use crate::args::EnrollArgs;
 use crate::commands::Context;
@@ -30,48 +30,52 @@ pub(super) fn begin(context: &Context<'_>, args: &EnrollArgs, from: &Path) -> Re
         bulk::plan::discard_input(&ward, &plan.input);
         return Err(problem);
     }
-    run(context, ward, &plan, None)
+    run(context, ward, Work::New(&plan), (plan.size, Position::default()))
 }
 
 pub(super) fn resume(context: &Context<'_>, args: &EnrollArgs) -> Result<Exit, Problem> {
-    let mut ward = context.ward()?;
-    let (plan, position) = match bulk::begun(&ward, args.from.as_deref())? {
-        Begun::Done(plan, position) => return report(context, &mut ward, &plan, position, false),
-        Begun::Open(plan, position) => (plan, position),
-    };
-    if args.stop {
-        context.console.confirm("End the bulk run where it stands?", args.yes)?;
-        bulk::stop(&ward, &plan, position)?;
-        return report(context, &mut ward, &plan, position, true);
-    }
-    bulk::same_list(&plan)?;
-    run(context, ward, &plan, Some(position))
+    go_on(context, args.from.as_deref(), args.stop, args.yes)
 }
 
-fn run(context: &Context<'_>, mut ward: Ward, plan: &Plan, resumed: Option<Position>) -> Result<Exit, Problem> {
+/// Goes on with the run that was begun and not ended, or ends it where it stands.
+pub(crate) fn go_on(context: &Context<'_>, input: Option<&Path>, stop: bool, yes: bool) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let begun = bulk::begun(&mut ward, input)?;
+    if begun.done {
+        return report(context, &mut ward, &begun, false);
+    }
+    if stop {
+        context.console.confirm("End the bulk run where it stands?", yes)?;
+        bulk::stop(&ward, &begun)?;
+        return report(context, &mut ward, &begun, true);
+    }
+    bulk::same_list(&begun.plan)?;
+    run(context, ward, Work::Begun(&begun), (begun.plan.size, begun.position))
+}
+
+fn run(
+    context: &Context<'_>,
+    mut ward: Ward,
+    work: Work<'_>,
+    (size, before): (u64, Position),
+) -> Result<Exit, Problem> {
     let secrets = context.secrets();
     let _word =
         crate::interrupt::word("interrupted; `enroll --resume` goes on, `enroll --stop` ends it where it stands");
-    let before = resumed.unwrap_or_default();
-    let mut progress = Progress::start(context.console, plan.size, before.byte, before.issued);
-    let position = bulk::run(&ward, plan, resumed, &secrets, &mut progress)?;
-    report(context, &mut ward, plan, position, false)
+    let mut progress = Progress::start(context.console, size, before.byte, before.issued);
+    let done = bulk::run(&ward, work, &secrets, &mut progress)?;
+    report(context, &mut ward, &done, false)
 }
 
 /// Ends the run in the store, and tells what came of it.
-fn report(
-    context: &Context<'_>,
-    ward: &mut Ward,
-    plan: &Plan,
-    position: Position,
-    stopped: bool,
-) -> Result<Exit, Problem> {
+fn report(context: &Context<'_>, ward: &mut Ward, run: &Run, stopped: bool) -> Result<Exit, Problem> {
     let console = context.console;
-    bulk::conclude(ward, plan, position, stopped)?;
+    bulk::conclude(ward, run, stopped)?;
+    let (plan, position) = (&run.plan, run.position);
     let place = plan.place.path().display().to_string();
     let refused_in = (position.refused > 0).then(|| plan.rejects.display().to_string());
     let value = json!({
-        "issued": position.issued, "refused": position.refused, "stopped": stopped, "place": place,
+        "run": run.number, "issued": position.issued, "refused": position.refused, "stopped": stopped, "place": place,
         "rejects": refused_in,
     });
     let number = |count: u64| usize::try_from(count).unwrap_or(usize::MAX);
