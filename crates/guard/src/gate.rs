@@ -13,7 +13,7 @@ use tidy_warden_core::mqtt::{
     Ack, Disconnect, Frame, Malformed, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Unsubscribe,
     Value, Version, reason, suback,
 };
-use tidy_warden_core::policy::{Delivery, Meter, Rights};
+use tidy_warden_core::policy::{Delivery, Rights};
 use tidy_warden_core::settings::OnRefusal;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::{BadFilter, TopicName, Work, split_share};
@@ -23,7 +23,9 @@ use crate::event::bounded;
 use crate::floods::Strikes;
 use crate::kept::{Asked, Subscriptions};
 use crate::message::{Message, Refused};
+use crate::meter::Timed;
 use crate::metrics::Metrics;
+use crate::moment::Moment;
 use crate::traffic::{Passed, Tally};
 use crate::watching::{Trial, Watching};
 
@@ -150,9 +152,11 @@ pub(crate) struct Gate {
     device: String,
     rights: Rights,
     watching: Watching,
-    meter: Box<dyn Meter + Send>,
+    meter: Box<dyn Timed>,
     manner: Manner,
     counting: Counting,
+    /// When what is looked at came.
+    now: Moment,
     passed: Passed,
     /// The largest packet that the client takes, in octets.
     largest_out: usize,
@@ -181,8 +185,9 @@ impl Gate {
         peer: SocketAddr,
         rights: Rights,
         watching: Watching,
-        meter: Box<dyn Meter + Send>,
+        meter: Box<dyn Timed>,
         (manner, counting): (Manner, Counting),
+        now: Moment,
     ) -> Self {
         Self {
             version,
@@ -194,6 +199,7 @@ impl Gate {
             meter,
             manner,
             counting,
+            now,
             passed: Passed::default(),
             largest_out: explanations.largest,
             alias_limit_out: 0,
@@ -209,6 +215,13 @@ impl Gate {
         }
     }
 
+    /// It is `now` for all that is decided from here on.
+    fn at(&mut self, now: Moment) {
+        self.now = now;
+        self.watching.now = now.time;
+        self.meter.at(now.tick);
+    }
+
     /// What the client's CONNECT and the broker's CONNACK allow.
     pub(crate) fn connected(&mut self, connect: &Properties<'_>, connack: &Properties<'_>) {
         let limit = |properties: &Properties<'_>| {
@@ -219,7 +232,8 @@ impl Gate {
     }
 
     /// Begins with what the broker has for a session that goes on.
-    pub(crate) fn resume(&mut self, subscriptions: Arc<Subscriptions>, out: &mut Output) {
+    pub(crate) fn resume(&mut self, now: Moment, subscriptions: Arc<Subscriptions>, out: &mut Output) {
+        self.at(now);
         self.subscriptions = subscriptions;
         self.end_subscriptions(out);
     }
@@ -239,15 +253,16 @@ impl Gate {
 
     /// Counts a refusal; a client that is refused again and again is disconnected.
     fn refused(&mut self, act: &'static str, subject: &str, why: &str) -> Result<(), Close> {
-        self.counting.refused(self.watching.clock.now(), act, subject, why);
-        match self.strikes.add(std::time::Instant::now()) {
+        self.counting.refused(self.now.time, act, subject, why);
+        match self.strikes.add(self.now.tick) {
             true => Err(Close::Flood),
             false => Ok(()),
         }
     }
 
     /// Takes what new policies give; subscriptions that are too wide for them are ended.
-    pub(crate) fn set_standing(&mut self, standing: Standing, manner: Manner, out: &mut Output) {
+    pub(crate) fn set_standing(&mut self, now: Moment, standing: Standing, manner: Manner, out: &mut Output) {
+        self.at(now);
         self.manner = manner;
         self.rights = standing.rights;
         self.watching.trial = standing.trial;
@@ -285,7 +300,8 @@ impl Gate {
     }
 
     /// A packet from the client.
-    pub(crate) fn client_packet(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+    pub(crate) fn client_packet(&mut self, now: Moment, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        self.at(now);
         match frame.packet_type {
             PacketType::Publish => self.client_publish(frame, out),
             PacketType::Subscribe => self.client_subscribe(frame, out),
@@ -505,7 +521,8 @@ impl Gate {
     }
 
     /// A packet from the broker, after its CONNACK.
-    pub(crate) fn broker_packet(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+    pub(crate) fn broker_packet(&mut self, now: Moment, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
+        self.at(now);
         self.sort_broker_packet(frame, out).map_err(|close| match close {
             Close::Fault { why, .. } => Close::Broker(why),
             other => other,

@@ -27,17 +27,13 @@ fn rights(policy: &str) -> Rights {
     edition.rights(&DeviceRecord::new("wv-1".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0)))
 }
 
-struct FixedClock;
-
-impl tidy_warden_core::time::Clock for FixedClock {
-    fn now(&self) -> UnixTime {
-        UnixTime(9)
-    }
+fn now() -> Moment {
+    Moment { time: UnixTime(9), tick: std::time::Instant::now() }
 }
 
 fn watching(observer: Option<Observer>, trial: Option<Trial>) -> Watching {
     let device = "wv-1".parse().unwrap();
-    Watching { device, observer, notes: Arc::default(), clock: Arc::new(FixedClock), trial }
+    Watching { device, observer, notes: Arc::default(), now: now().time, trial }
 }
 
 fn standing(rights: Rights) -> Standing {
@@ -52,8 +48,15 @@ fn gate(version: Version, on_refusal: OnRefusal) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
     let speech = (version, Explanations::of(&Properties::default()));
     let watching = watching(None, None);
-    let mut gate =
-        Gate::new(speech, peer, rights(POLICY), watching, Box::new(NoMeter), (manner(on_refusal), Counting::default()));
+    let mut gate = Gate::new(
+        speech,
+        peer,
+        rights(POLICY),
+        watching,
+        Box::new(NoMeter),
+        (manner(on_refusal), Counting::default()),
+        now(),
+    );
     gate.alias_limit = 3;
     gate
 }
@@ -65,14 +68,14 @@ fn v5() -> Gate {
 /// Feeds one packet from the client.
 fn client(gate: &mut Gate, packet: &[u8]) -> (Output, Result<(), Close>) {
     let mut out = Output::default();
-    let result = gate.client_packet(&split(packet, 1 << 20).unwrap().unwrap(), &mut out);
+    let result = gate.client_packet(now(), &split(packet, 1 << 20).unwrap().unwrap(), &mut out);
     (out, result)
 }
 
 /// Feeds one packet from the broker.
 fn broker(gate: &mut Gate, packet: &[u8]) -> (Output, Result<(), Close>) {
     let mut out = Output::default();
-    let result = gate.broker_packet(&split(packet, 1 << 20).unwrap().unwrap(), &mut out);
+    let result = gate.broker_packet(now(), &split(packet, 1 << 20).unwrap().unwrap(), &mut out);
     (out, result)
 }
 
@@ -215,10 +218,10 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
     client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
     broker(&mut gate, &suback(Version::V5, 9, &[0], None)).1.unwrap();
     let mut out = Output::default();
-    gate.set_standing(standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
+    gate.set_standing(now(), standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
     assert!(out.to_broker.is_empty(), "the same rights end nothing");
     let narrow = rights("policy p { for kind = windvane allow publish \"rope/{device}/wind\" }");
-    gate.set_standing(standing(narrow.clone()), manner(OnRefusal::Refuse), &mut out);
+    gate.set_standing(now(), standing(narrow.clone()), manner(OnRefusal::Refuse), &mut out);
     let frame = split(&out.to_broker, 1000).unwrap().unwrap();
     let unsubscribe = Unsubscribe::parse(&frame, Version::V5).unwrap();
     assert_eq!(unsubscribe.filters, ["rope/wv-1/settings"]);
@@ -226,7 +229,7 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
     assert!(broker(&mut gate, &answer).0.to_client.is_empty(), "the client never asked for it");
     assert!(!broker(&mut gate, &answer).0.to_client.is_empty(), "a second one is the client's");
     let mut again = Output::default();
-    gate.set_standing(standing(narrow), manner(OnRefusal::Refuse), &mut again);
+    gate.set_standing(now(), standing(narrow), manner(OnRefusal::Refuse), &mut again);
     assert!(again.to_broker.is_empty());
 }
 
@@ -235,6 +238,7 @@ fn a_subscription_granted_while_the_edition_changed_does_not_stay() {
     let mut gate = v5();
     client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
     gate.set_standing(
+        now(),
         standing(rights("policy p { for kind = windvane }")),
         manner(OnRefusal::Refuse),
         &mut Output::default(),
@@ -283,7 +287,7 @@ fn shared_subscriptions_go_by_the_name_of_their_share() {
     assert!(matches!(client(&mut v5(), &no_local).1, Err(Close::Fault { code: 0x82, .. })), "a protocol error");
     for version in [Version::V5, Version::V311] {
         let mut gate = gate(version, OnRefusal::Refuse);
-        gate.set_standing(standing(rights(policy)), manner(OnRefusal::Refuse), &mut Output::default());
+        gate.set_standing(now(), standing(rights(policy)), manner(OnRefusal::Refuse), &mut Output::default());
         let asked = [("$share/works/rope/+/storm", 2), ("rope/+/storm", 1), ("$share/other/rope/+/storm", 1)];
         let (out, _) = client(&mut gate, &subscribe(&asked, version));
         assert_eq!(out.to_broker, subscribe(&[("$share/works/rope/+/storm", 1)], version));
@@ -291,7 +295,7 @@ fn shared_subscriptions_go_by_the_name_of_their_share() {
         let (out, _) = broker(&mut gate, &publish("rope/a/storm", 0, Vec::new()).to_bytes(version));
         assert!(!out.to_client.is_empty());
         let mut out = Output::default();
-        gate.set_standing(standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
+        gate.set_standing(now(), standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
         assert_eq!(out.events.len(), 1, "it is ended when the rule is gone");
     }
 }
@@ -382,8 +386,8 @@ proptest! {
             let Ok(Some(frame)) = split(&packet, 1 << 20) else { continue };
             let mut out = Output::default();
             let result = match from_client {
-                true => gate.client_packet(&frame, &mut out),
-                false => gate.broker_packet(&frame, &mut out),
+                true => gate.client_packet(now(), &frame, &mut out),
+                false => gate.broker_packet(now(), &frame, &mut out),
             };
             prop_assert!(only_allowed(&out.to_broker, version), "{:x?}", out.to_broker);
             let mut rest = out.to_client.as_slice();
@@ -511,13 +515,14 @@ fn the_brokers_aliases_stand_for_topics_that_the_client_was_told() {
     let (out, _) = broker(&mut gate, &again);
     assert!(out.to_client.is_empty() && out.events.len() == 1, "what it stands for now is not allowed");
     gate.set_standing(
+        now(),
         standing(rights("policy p { for kind = windvane\n allow subscribe \"rope/+/settings\" because \"x\" }")),
         manner(OnRefusal::Refuse),
         &mut Output::default(),
     );
     assert_eq!(broker(&mut gate, &again).0.to_client, message("rope/wv-2/settings", 1), "now it is told");
     assert_eq!(broker(&mut gate, &again).0.to_client, again);
-    gate.set_standing(standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut Output::default());
+    gate.set_standing(now(), standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut Output::default());
     broker(&mut gate, &message("rope/wv-1/answers", 2)).1.unwrap();
     // What must be written out is withheld where it does not fit the client.
     broker(&mut gate, &message("rope/wv-9/settings", 2)).1.unwrap();

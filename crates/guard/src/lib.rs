@@ -21,6 +21,7 @@ mod makers;
 mod message;
 mod meter;
 mod metrics;
+mod moment;
 mod registry;
 mod relay;
 mod server;

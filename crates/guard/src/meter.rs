@@ -23,10 +23,10 @@ type Buckets = Arc<Mutex<HashMap<RuleKey, Bucket>>>;
 pub(crate) struct Rates(Mutex<HashMap<DeviceId, Buckets>>);
 
 impl Rates {
-    /// The meter of one device.
-    pub(crate) fn of(&self, device: &DeviceId) -> DeviceMeter {
+    /// The meter of one device, at `now`.
+    pub(crate) fn of(&self, device: &DeviceId, now: Instant) -> DeviceMeter {
         let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        DeviceMeter { buckets: all.entry(device.clone()).or_default().clone() }
+        DeviceMeter { buckets: all.entry(device.clone()).or_default().clone(), now }
     }
 }
 
@@ -34,6 +34,19 @@ impl Rates {
 #[derive(Debug, Clone)]
 pub(crate) struct DeviceMeter {
     buckets: Buckets,
+    now: Instant,
+}
+
+/// A meter that is told what time it is.
+pub(crate) trait Timed: Meter + Send {
+    /// It is `now`.
+    fn at(&mut self, now: Instant);
+}
+
+impl Timed for DeviceMeter {
+    fn at(&mut self, now: Instant) {
+        self.now = now;
+    }
 }
 
 impl DeviceMeter {
@@ -54,8 +67,13 @@ impl DeviceMeter {
 
 impl Meter for DeviceMeter {
     fn charge(&mut self, rule: &Rule, child: Option<&DeviceId>, rate: Rate) -> bool {
-        self.charge_at((rule.at.says, child.cloned()), rate, Instant::now())
+        self.charge_at((rule.at.says, child.cloned()), rate, self.now)
     }
+}
+
+#[cfg(test)]
+impl Timed for tidy_warden_core::policy::NoMeter {
+    fn at(&mut self, _now: Instant) {}
 }
 
 #[cfg(test)]
@@ -70,7 +88,8 @@ mod tests {
         let device: DeviceId = "wv-1".parse().unwrap();
         let rate = Rate { count: 3, seconds: 60 };
         let start = Instant::now();
-        let charge = |after: u64| rates.of(&device).charge_at((1, None), rate, start + Duration::from_secs(after));
+        let charge =
+            |after: u64| rates.of(&device, start).charge_at((1, None), rate, start + Duration::from_secs(after));
         assert_eq!([charge(0), charge(0), charge(0), charge(0)], [true, true, true, false]);
         assert_eq!([charge(19), charge(21), charge(21)], [false, true, false]);
         assert_eq!([charge(600), charge(600), charge(600), charge(600)], [true, true, true, false]);

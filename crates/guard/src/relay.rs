@@ -2,14 +2,17 @@
 
 use std::cell::RefCell;
 use std::pin::Pin;
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::time::Duration;
 
 use tidy_warden_core::mqtt::{Malformed, split};
+use tidy_warden_core::time::Clock;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
 use tokio::time::{Instant, Sleep};
 
 use crate::gate::{Close, Gate, Output};
+use crate::moment::Moment;
 
 /// While so many octets wait to be written to a side, nothing is read.
 const HIGH_WATER: usize = 256 * 1024;
@@ -235,6 +238,7 @@ pub(crate) struct Relay<C, B> {
     pub(crate) client: Side<C>,
     pub(crate) broker: Side<B>,
     pub(crate) gate: Gate,
+    clock: Arc<dyn Clock>,
     max_packet: usize,
     /// 1.5 times the keep-alive (MQTT 5.0 section 3.1.2.10); `None` for none.
     silence: Option<Duration>,
@@ -251,11 +255,17 @@ where
     C: AsyncRead + AsyncWrite + Unpin,
     B: AsyncRead + AsyncWrite + Unpin,
 {
-    pub(crate) fn new(client: Side<C>, broker: Side<B>, gate: Gate, max_packet: usize, keep_alive: u16) -> Self {
+    pub(crate) fn new(
+        (client, broker): (Side<C>, Side<B>),
+        gate: Gate,
+        clock: Arc<dyn Clock>,
+        max_packet: usize,
+        keep_alive: u16,
+    ) -> Self {
         let silence = (keep_alive > 0).then(|| Duration::from_millis(u64::from(keep_alive) * 1500));
         let heard = Instant::now();
         let alarm = Box::pin(tokio::time::sleep(silence.map_or(STALLED, |silence| silence.min(STALLED))));
-        Self { client, broker, gate, max_packet, silence, heard, alarm }
+        Self { client, broker, gate, clock, max_packet, silence, heard, alarm }
     }
 
     /// Passes packets until something stops it, or `attention` is ready. `emit` gets the gate's events.
@@ -340,6 +350,8 @@ where
             return Ok(());
         }
         let (idle_client, idle_broker) = (self.client.waiting() == 0, self.broker.waiting() == 0);
+        // One moment for all that came together: asking a clock for each packet would cost more than most decisions.
+        let now = Moment::now(&*self.clock);
         let Self { client, broker, gate, max_packet, .. } = self;
         // The gate writes where the octets wait to be sent: what passes is copied once.
         let mut out = Output {
@@ -347,14 +359,14 @@ where
             to_broker: std::mem::take(&mut broker.output),
             events: Vec::new(),
         };
-        let result =
-            each_packet(&mut client.input, *max_packet, |frame| gate.client_packet(frame, &mut out)).and_then(|()| {
-                each_packet(&mut broker.input, LARGEST, |frame| gate.broker_packet(frame, &mut out)).map_err(|close| {
-                    match close {
+        let result = each_packet(&mut client.input, *max_packet, |frame| gate.client_packet(now, frame, &mut out))
+            .and_then(|()| {
+                each_packet(&mut broker.input, LARGEST, |frame| gate.broker_packet(now, frame, &mut out)).map_err(
+                    |close| match close {
                         Close::Fault { why, .. } => Close::Broker(why),
                         other => other,
-                    }
-                })
+                    },
+                )
             });
         client.output = out.to_client;
         broker.output = out.to_broker;

@@ -28,6 +28,7 @@ use crate::identity::{Asked, Credential, NotAdmitted, Resolved, Shown, credentia
 use crate::kept::{Lasting, Subscriptions};
 use crate::live::Live;
 use crate::message::{Message, Refused};
+use crate::moment::Moment;
 use crate::registry::{Limits, Registered};
 use crate::relay::{Interrupted, Relay, Side, Stop};
 use crate::shared::Shared;
@@ -470,10 +471,18 @@ where
 {
     let version = connect.version;
     let explanations = Explanations::of(&connect.properties);
-    let meter = Box::new(shared.rates.of(&opened.device.id));
+    let meter = Box::new(shared.rates.of(&opened.device.id, std::time::Instant::now()));
     let watching = shared.watching(&opened.device.id, opened.standing.trial.clone());
     let ways = (live.manner(&opened.device.kind), shared.counting(&opened.device.id));
-    let mut gate = Gate::new((version, explanations), peer, opened.standing.rights.clone(), watching, meter, ways);
+    let mut gate = Gate::new(
+        (version, explanations),
+        peer,
+        opened.standing.rights.clone(),
+        watching,
+        meter,
+        ways,
+        Moment::now(&*shared.clock),
+    );
     if let Some(why) = too_many_kept(shared, connect, &opened).await {
         let code = if version == Version::V5 { reason::QUOTA } else { return_code::UNAVAILABLE };
         client.queue(&explanations.packet(&why, |text| connack(version, code, text)));
@@ -530,7 +539,7 @@ where
     let expiry = expiry(connect, &answer);
     let mut out = Output::default();
     if answer.session_present {
-        gate.resume(Arc::new(Subscriptions::of(restored.unwrap_or_default())), &mut out);
+        gate.resume(Moment::now(&*shared.clock), Arc::new(Subscriptions::of(restored.unwrap_or_default())), &mut out);
     }
     if expiry > 0 {
         let subscriptions = gate.subscriptions().clone();
@@ -541,7 +550,7 @@ where
         shared.kept.gone(&opened.client_id);
     }
     let opened = Opened { expiry: Duration::from_secs(u64::from(expiry)), ..opened };
-    let mut relay = Relay::new(client, broker, gate, max_packet, keep_alive);
+    let mut relay = Relay::new((client, broker), gate, shared.clock.clone(), max_packet, keep_alive);
     relay.deliver(out, &|event| shared.emit(event));
     Some(Session { relay, opened, will, version, explanations })
 }
@@ -708,7 +717,7 @@ where
                     Ok(standing) => {
                         let mut out = Output::default();
                         let manner = shared.live().manner(&session.opened.device.kind);
-                        session.relay.gate.set_standing(standing, manner, &mut out);
+                        session.relay.gate.set_standing(Moment::now(&*shared.clock), standing, manner, &mut out);
                         session.relay.deliver(out, &emit);
                         continue;
                     }
@@ -789,7 +798,7 @@ where
     // One that the broker does not have is decided on when it is due.
     let Some(will) = session.will.as_ref().filter(|will| !will.is_own()) else { return true };
     let Ok(standing) = look_again(shared, &mut session.opened, true).await else { return false };
-    will.may_go(&standing.rights, &mut shared.rates.of(&session.opened.device.id))
+    will.may_go(&standing.rights, &mut shared.rates.of(&session.opened.device.id, std::time::Instant::now()))
 }
 
 /// Checks state, clock and edition anew; a session that may no longer be gets the reason. The store is asked if `ask` is set,

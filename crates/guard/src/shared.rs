@@ -214,7 +214,7 @@ impl Shared {
             device: device.clone(),
             observer: self.observer.clone(),
             notes: self.notes.clone(),
-            clock: self.clock.clone(),
+            now: self.clock.now(),
             trial,
         }
     }

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use serde::Serialize;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::{Delivery, Denial, NoMeter, Publish, Rights, Rule};
-use tidy_warden_core::time::{Clock, UnixTime};
+use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::{TopicFilter, TopicName};
 use tidy_warden_store::TrialDifference;
 
@@ -96,7 +96,8 @@ pub(crate) struct Watching {
     pub(crate) device: DeviceId,
     pub(crate) observer: Option<Observer>,
     pub(crate) notes: Arc<Notes>,
-    pub(crate) clock: Arc<dyn Clock>,
+    /// The ward's clock, as of the packet that is looked at.
+    pub(crate) now: UnixTime,
     pub(crate) trial: Option<Trial>,
 }
 
@@ -126,7 +127,7 @@ impl Watching {
         };
         let rule = rule.map_or_else(String::new, |rule| rule.at.to_string());
         let key = (trial.number, self.device.clone(), act, decision.is_ok(), rule);
-        self.notes.add(key, subject, self.clock.now());
+        self.notes.add(key, subject, self.now);
     }
 
     pub(crate) fn connect(&self, client_id: &str, allowed: bool) {
@@ -156,7 +157,7 @@ impl Watching {
         let would = trial.rights.deliver(topic) == Delivery::Deliver;
         if would != allowed {
             let key = (trial.number, self.device.clone(), "deliver", would, String::new());
-            self.notes.add(key, topic.as_str(), self.clock.now());
+            self.notes.add(key, topic.as_str(), self.now);
         }
     }
 }

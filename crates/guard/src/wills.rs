@@ -269,7 +269,7 @@ async fn publish(shared: &Arc<Shared>, will: &Waiting) -> Result<(), String> {
     let message = Publish::parse(&frame, Version::V5).map_err(|error| error.to_string())?;
     let topic = TopicName::parse(message.topic).map_err(|error| error.to_string())?;
     let asked = Message::new(topic, (message.qos, message.retain), message.payload, &message.properties);
-    let mut meter = shared.rates.of(&will.device);
+    let mut meter = shared.rates.of(&will.device, std::time::Instant::now());
     let admitted = asked.decide(&standing.rights, &mut meter).map_err(|refused| refused.to_string())?;
     let name = &live.settings.guard.sender_property;
     let sender = sender(will.device.as_str(), admitted.child);

@@ -12,11 +12,13 @@ mod rows;
 mod schema;
 mod traffic;
 
+use std::collections::VecDeque;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior};
+use tidy_warden_core::id::DeviceId;
 
 use crate::{Cause, Fate, Feed, Founding, Store, StoreError, Tally, Tx, View, acts};
 
@@ -52,11 +54,22 @@ impl Sql for SqliteStore {
 }
 
 /// A transaction, for reading or for writing.
-struct SqliteTx<'a>(Transaction<'a>);
+struct SqliteTx<'a> {
+    tx: Transaction<'a>,
+    /// The rows of devices that were listed in it and have no credential yet: a batch names them in the same order, and to look each up
+    /// again would cost a tenth of it.
+    listed: VecDeque<(DeviceId, i64)>,
+}
+
+impl<'a> SqliteTx<'a> {
+    fn new(tx: Transaction<'a>) -> Self {
+        Self { tx, listed: VecDeque::new() }
+    }
+}
 
 impl Sql for SqliteTx<'_> {
     fn sql(&self) -> &Connection {
-        &self.0
+        &self.tx
     }
 }
 
@@ -66,6 +79,7 @@ impl Tx for SqliteTx<'_> {
     }
 
     fn back(&mut self) -> Result<(), StoreError> {
+        self.listed.clear();
         Ok(self.sql().execute_batch("ROLLBACK TO saved")?)
     }
 }
@@ -87,7 +101,7 @@ impl SqliteStore {
             let mut tx = store.writing()?;
             schema::create(tx.sql())?;
             acts::record::found(&mut tx, founding, cause)?;
-            tx.0.commit()?;
+            tx.tx.commit()?;
         }
         Ok(store)
     }
@@ -152,7 +166,7 @@ impl SqliteStore {
     fn writing(&mut self) -> Result<SqliteTx<'_>, StoreError> {
         // What is written to a file that was moved away is lost.
         self.still_there()?;
-        Ok(SqliteTx(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?))
+        Ok(SqliteTx::new(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?))
     }
 
     /// Another connection to the same file, as patient as this one.
@@ -166,21 +180,21 @@ impl SqliteStore {
 impl Store for SqliteStore {
     fn view(&self, look: &mut dyn FnMut(&dyn View) -> Result<(), StoreError>) -> Result<(), StoreError> {
         self.still_there()?;
-        look(&SqliteTx(self.connection.unchecked_transaction()?))
+        look(&SqliteTx::new(self.connection.unchecked_transaction()?))
     }
 
     fn change(&mut self, act: &mut dyn FnMut(&mut dyn Tx) -> Result<Fate, StoreError>) -> Result<(), StoreError> {
         let mut tx = self.writing()?;
         match act(&mut tx)? {
-            Fate::Keep => Ok(tx.0.commit()?),
-            Fate::Undo => Ok(tx.0.rollback()?),
+            Fate::Keep => Ok(tx.tx.commit()?),
+            Fate::Undo => Ok(tx.tx.rollback()?),
         }
     }
 
     fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError> {
         let tx = self.writing()?;
         traffic::tally(tx.sql(), tally)?;
-        Ok(tx.0.commit()?)
+        Ok(tx.tx.commit()?)
     }
 
     fn reopen(&mut self) -> Result<(), StoreError> {

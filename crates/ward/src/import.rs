@@ -246,16 +246,17 @@ impl<'s> List<'s> {
         let in_part = plan.in_part;
         if self.good.len() > AT_ONCE {
             // All reasons are looked for before anything is taken.
-            let devices: Vec<DeviceRecord> = self.good.iter().map(|(_, device)| device.clone()).collect();
-            let refusals = ward.store.check_devices(&devices)?;
+            let refusals = ward.store.check_devices(&self.devices())?;
             self.note(&refusals);
+            if !self.bad.is_empty() && !in_part {
+                return Ok((0, None));
+            }
         }
         // Each round takes out the rows that the store refused; every round but the last finds at least one.
         loop {
             if !self.bad.is_empty() && !in_part || self.good.is_empty() {
                 // Nothing will be taken, but the store's reasons belong to the list of what to mend.
-                let devices: Vec<DeviceRecord> = self.good.iter().map(|(_, device)| device.clone()).collect();
-                let refusals = ward.store.check_devices(&devices)?;
+                let refusals = ward.store.check_devices(&self.devices())?;
                 self.note(&refusals);
                 return Ok((0, None));
             }
@@ -263,7 +264,7 @@ impl<'s> List<'s> {
                 let (taken, job) = self.in_batches(ward, plan, cause, watch)?;
                 return Ok((taken, Some(job)));
             }
-            let devices: Vec<DeviceRecord> = self.good.iter().map(|(_, device)| device.clone()).collect();
+            let devices = self.devices();
             match ward.store.add_devices(&devices, cause)? {
                 Ok(()) => return Ok((devices.len(), None)),
                 Err(refusals) => {
@@ -276,9 +277,13 @@ impl<'s> List<'s> {
         }
     }
 
+    fn devices(&self) -> Vec<DeviceRecord> {
+        self.good.iter().map(|(_, device)| device.clone()).collect()
+    }
+
     /// Gateways before those that stand behind them, so that each batch finds what it refers to.
     fn in_order(&self) -> Vec<DeviceRecord> {
-        let mut all: Vec<DeviceRecord> = self.good.iter().map(|(_, device)| device.clone()).collect();
+        let mut all = self.devices();
         all.sort_by_key(|device| device.gateway.is_some());
         all
     }

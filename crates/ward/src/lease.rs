@@ -54,7 +54,9 @@ pub fn is_gone(holder: &str) -> bool {
         let (host, ticks) = rest.strip_suffix(')')?.rsplit_once(" (")?;
         Some((pid.parse::<u32>().ok()?, host, ticks.parse::<u64>().ok()?))
     };
-    parts().is_some_and(|(pid, on, ticks)| on == host() && began(pid) != Some(ticks))
+    // Where not even this process is to be seen, nobody can be known to be gone.
+    let sees = began(std::process::id()).is_some();
+    sees && parts().is_some_and(|(pid, on, ticks)| on == host() && began(pid) != Some(ticks))
 }
 
 /// A refusal to begin or take a job, with what to do about it.

@@ -7,7 +7,7 @@ use tidy_warden_ward::{lease, mass};
 
 use super::{Context, enroll, import};
 use crate::args::JobCommand;
-use crate::console::{Listing, counted};
+use crate::console::{Listing, counted, printable};
 use crate::problem::{Exit, Problem};
 use crate::progress::Progress;
 use crate::ward::Ward;
@@ -94,17 +94,17 @@ fn show(context: &Context<'_>, number: u32) -> Result<Exit, Problem> {
         job.kind.as_str(),
         progress(&job),
         job.begun,
-        job.actor
+        printable(&job.actor)
     );
     for (name, value) in
         [("because", job.because.clone()), ("plan", job.plan.clone()), ("position", job.position.clone())]
     {
         if !value.is_empty() {
-            text.push_str(&format!("{name:<10}{value}\n"));
+            text.push_str(&format!("{name:<10}{}\n", printable(&value)));
         }
     }
     if let Some(lease) = job.lease.as_ref().filter(|_| state == "running") {
-        text.push_str(&format!("worked on by {} until {} at least\n", lease.holder, lease.until));
+        text.push_str(&format!("worked on by {} until {} at least\n", printable(&lease.holder), lease.until));
     }
     if let Some(ended) = job.ended {
         text.push_str(&format!("ended     {ended}\n"));

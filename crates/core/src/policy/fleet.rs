@@ -54,6 +54,27 @@ pub struct FleetRow<'a> {
     pub barred: bool,
 }
 
+impl FleetRow<'_> {
+    /// The row of a device that is at hand as a record; its facts only with `facts`.
+    pub fn of<T>(device: &DeviceRecord, facts: bool, take: impl FnOnce(&FleetRow<'_>) -> T) -> T {
+        let labels: Vec<Pair<'_>> =
+            device.labels.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into())).collect();
+        let known = device.facts.values().filter(|_| facts);
+        let facts: Vec<Pair<'_>> = known.map(|fact| (fact.name().as_str().into(), fact.value().into())).collect();
+        let groups: Vec<Cow<'_, str>> = device.groups.iter().map(|group| group.as_str().into()).collect();
+        take(&FleetRow {
+            id: device.id.as_str(),
+            kind: device.kind.as_str(),
+            gateway: device.gateway.as_ref().map(|gateway| gateway.as_str()),
+            owner: device.owner.as_ref().map(|owner| owner.as_str()),
+            labels: &labels,
+            facts: &facts,
+            groups: &groups,
+            barred: device.barred().is_some(),
+        })
+    }
+}
+
 /// What the editions at hand look at.
 #[derive(Debug, Default)]
 struct Interest {
@@ -342,24 +363,10 @@ impl<'e> Fleet<'e> {
     /// # Errors
     /// As [`Fleet::add`].
     pub fn add_record(&mut self, device: &DeviceRecord) -> Result<(), crate::id::BadName> {
-        if device.retired.is_some() {
-            return Ok(());
+        match device.retired {
+            Some(_) => Ok(()),
+            None => FleetRow::of(device, true, |row| self.add(row)),
         }
-        let labels: Vec<Pair<'_>> =
-            device.labels.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into())).collect();
-        let facts: Vec<Pair<'_>> =
-            device.facts.values().map(|fact| (fact.name().as_str().into(), fact.value().into())).collect();
-        let groups: Vec<Cow<'_, str>> = device.groups.iter().map(|group| group.as_str().into()).collect();
-        self.add(&FleetRow {
-            id: device.id.as_str(),
-            kind: device.kind.as_str(),
-            gateway: device.gateway.as_ref().map(|gateway| gateway.as_str()),
-            owner: device.owner.as_ref().map(|owner| owner.as_str()),
-            labels: &labels,
-            facts: &facts,
-            groups: &groups,
-            barred: device.barred().is_some(),
-        })
     }
 
     fn profile(&mut self, row: &FleetRow<'_>) -> Result<u32, crate::id::BadName> {

@@ -7,7 +7,7 @@ use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
-use tidy_warden_core::policy::{FleetRow, Pair};
+use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
 
 use super::{Device, MemoryStore, Model, row};
@@ -63,21 +63,7 @@ impl ReadDevices for MemoryStore {
         visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
         for Device { record, .. } in self.model().devices.iter().filter(|device| device.record.retired.is_none()) {
-            let labels: Vec<Pair<'_>> =
-                record.labels.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into())).collect();
-            let known = record.facts.values().filter(|_| facts);
-            let facts: Vec<Pair<'_>> = known.map(|fact| (fact.name().as_str().into(), fact.value().into())).collect();
-            let groups: Vec<_> = record.groups.iter().map(|group| group.as_str().into()).collect();
-            visit(&FleetRow {
-                id: record.id.as_str(),
-                kind: record.kind.as_str(),
-                gateway: record.gateway.as_ref().map(|gateway| gateway.as_str()),
-                owner: record.owner.as_ref().map(|owner| owner.as_str()),
-                labels: &labels,
-                facts: &facts,
-                groups: &groups,
-                barred: record.barred().is_some(),
-            })?;
+            FleetRow::of(record, facts, &mut *visit)?;
         }
         Ok(())
     }

@@ -1,6 +1,6 @@
 //! Authorities and what their CRLs list.
 
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority, Trust};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::fact::FactName;
@@ -119,13 +119,11 @@ impl<S: Sql> ReadAuthorities for S {
     }
 }
 
-impl SqliteTx<'_> {
-    /// The row of an authority.
-    pub(super) fn authority_key(&self, name: &AuthorityName) -> Result<i64, StoreError> {
-        let mut statement = self.sql().prepare_cached("SELECT pk FROM authorities WHERE name = ?1")?;
-        let found = statement.query_row([name.as_str()], |row| row.get(0)).optional()?;
-        found.ok_or_else(|| StoreError::Unknown { what: "authority", name: name.to_string() })
-    }
+/// The row of an authority.
+pub(super) fn authority_key(connection: &Connection, name: &AuthorityName) -> Result<i64, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT pk FROM authorities WHERE name = ?1")?;
+    let found = statement.query_row([name.as_str()], |row| row.get(0)).optional()?;
+    found.ok_or_else(|| StoreError::Unknown { what: "authority", name: name.to_string() })
 }
 
 impl WriteAuthorities for SqliteTx<'_> {
@@ -156,7 +154,7 @@ impl WriteAuthorities for SqliteTx<'_> {
     }
 
     fn put_cross(&mut self, authority: &AuthorityName, certificate: &Certificate) -> Result<(), StoreError> {
-        let key = self.authority_key(authority)?;
+        let key = authority_key(self.sql(), authority)?;
         let sql = "INSERT INTO crosses (authority, fingerprint, certificate) VALUES (?1, ?2, ?3)";
         self.sql().execute(sql, params![key, certificate.fingerprint.0, certificate.der()])?;
         Ok(())

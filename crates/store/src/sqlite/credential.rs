@@ -7,6 +7,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
+use super::authority::authority_key;
 use super::rows::{self, damaged};
 use super::{Sql, SqliteTx};
 use crate::{BlockedKey, Bound, Intended, NewCredential, ReadCredentials, ReadDevices, StoreError, WriteCredentials};
@@ -165,19 +166,32 @@ impl<S: Sql> ReadCredentials for S {
 
 impl WriteCredentials for SqliteTx<'_> {
     fn insert_credentials(&mut self, new: &[&NewCredential<'_>], at: UnixTime, entry: i64) -> Result<(), StoreError> {
-        let mut insert = self.sql().prepare_cached(
+        let mut insert = self.tx.prepare_cached(
             "INSERT INTO credentials (device, origin, authority, serial, fingerprint, fingerprint_head, key_digest,
                  key_head, key_type, certificate, not_before, not_after, issued, equipped, entry)
-             SELECT pk, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13, ?14 FROM devices WHERE id = ?1",
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13, ?14)",
         )?;
+        let mut device = self.tx.prepare_cached("SELECT pk FROM devices WHERE id = ?1")?;
         // Those of a batch are nearly always signed by one.
         let mut authority = (None, None);
         for each in new {
             if authority.0 != each.authority {
-                authority = (each.authority, each.authority.map(|name| self.authority_key(name)).transpose()?);
+                let key = each.authority.map(|name| authority_key(&self.tx, name)).transpose()?;
+                authority = (each.authority, key);
             }
-            let inserted = insert.execute(params![
-                each.device.as_str(),
+            let listed = self.listed.front().filter(|(id, _)| id == each.device).map(|(_, pk)| *pk);
+            let pk: i64 = match listed {
+                Some(pk) => {
+                    self.listed.pop_front();
+                    pk
+                }
+                None => {
+                    let found = device.query_row([each.device.as_str()], |row| row.get(0)).optional()?;
+                    found.ok_or_else(|| StoreError::Unknown { what: "device", name: each.device.to_string() })?
+                }
+            };
+            insert.execute(params![
+                pk,
                 each.origin.as_str(),
                 authority.1,
                 each.serial.map(SerialNumber::octets),
@@ -192,13 +206,12 @@ impl WriteCredentials for SqliteTx<'_> {
                 at.0,
                 entry
             ])?;
-            rows::found(inserted, "device", each.device)?;
         }
         Ok(())
     }
 
     fn update_credential(&mut self, credential: &CredentialRecord) -> Result<(), StoreError> {
-        let authority = credential.authority.as_ref().map(|name| self.authority_key(name)).transpose()?;
+        let authority = credential.authority.as_ref().map(|name| authority_key(self.sql(), name)).transpose()?;
         let (revoked, reason) = credential.revoked.map(|(at, reason)| (at.0, reason.code())).unzip();
         let fingerprint = credential.fingerprint.0;
         self.sql()
@@ -231,7 +244,7 @@ impl WriteCredentials for SqliteTx<'_> {
             "INSERT INTO intended (serial, authority, device, not_after, at, place) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
             params![
                 intended.serial.octets(),
-                self.authority_key(&intended.authority)?,
+                authority_key(self.sql(), &intended.authority)?,
                 intended.device.as_str(),
                 intended.not_after.0,
                 at.0,
@@ -250,7 +263,7 @@ impl WriteCredentials for SqliteTx<'_> {
             "INSERT INTO lost_serials (serial, authority, device, not_after, revoked) VALUES (?1, ?2, ?3, ?4, ?5)",
             params![
                 lost.serial.octets(),
-                self.authority_key(&lost.authority)?,
+                authority_key(self.sql(), &lost.authority)?,
                 lost.device.as_str(),
                 lost.not_after.0,
                 at.0

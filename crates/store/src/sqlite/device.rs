@@ -195,7 +195,7 @@ impl<S: Sql> ReadDevices for S {
 }
 
 /// Lists one device. An id or a fact that is taken is a constraint that the table does not let pass.
-fn insert(tx: &SqliteTx<'_>, device: &DeviceRecord, change: i64) -> rusqlite::Result<()> {
+fn insert(tx: &mut SqliteTx<'_>, device: &DeviceRecord, change: i64) -> rusqlite::Result<()> {
     tx.sql()
         .prepare_cached(
             "INSERT INTO devices (id, kind, gateway, owner, created, changed, labels, facts)
@@ -219,6 +219,7 @@ fn insert(tx: &SqliteTx<'_>, device: &DeviceRecord, change: i64) -> rusqlite::Re
             pk
         ])?;
     }
+    tx.listed.push_back((device.id.clone(), pk));
     Ok(())
 }
 

@@ -42,13 +42,13 @@ pub struct Mint {
     root_fingerprint: String,
     /// The cross-certificates of the ward's roots.
     crosses: String,
-    hands: BTreeMap<AuthorityName, Hand>,
+    signatories: BTreeMap<AuthorityName, Signatory>,
     /// Who signs for each kind, as far as it was asked.
     kinds: BTreeMap<KindName, Result<AuthorityName, String>>,
 }
 
 /// An authority that may be needed.
-struct Hand {
+struct Signatory {
     record: AuthorityRecord,
     /// The certificates that lead from a device's to a root.
     chain_pem: Text,
@@ -63,7 +63,7 @@ impl Mint {
         let all = ward.store.authorities()?;
         let of_roots = all.iter().filter(|each| each.role == AuthorityRole::Root).flat_map(|root| &root.crossed);
         let crosses: String = of_roots.map(Certificate::to_pem).collect();
-        let mut hands = BTreeMap::new();
+        let mut signatories = BTreeMap::new();
         let mut kinds = BTreeMap::new();
         for (name, kind) in &ward.settings.kinds {
             let authority = ward.issuing_for(kind);
@@ -75,14 +75,14 @@ impl Mint {
                 }
             };
             kinds.insert(name.clone(), Ok(record.name.clone()));
-            if !hands.contains_key(&record.name) {
-                let hand = Hand {
+            if !signatories.contains_key(&record.name) {
+                let signatory = Signatory {
                     chain_pem: Text::new(chain_of(&record, &crosses))?,
                     crl_url: ward.crl_url(&record.name),
                     record,
                     signer: OnceLock::new(),
                 };
-                hands.insert(hand.record.name.clone(), hand);
+                signatories.insert(signatory.record.name.clone(), signatory);
             }
         }
         Ok(Self {
@@ -92,7 +92,7 @@ impl Mint {
             root_pem: Text::new(roots.iter().map(|root| root.certificate.to_pem()).collect())?,
             root_fingerprint: roots.first().map(|root| root.certificate.fingerprint.to_string()).unwrap_or_default(),
             crosses,
-            hands,
+            signatories,
             kinds,
         })
     }
@@ -108,11 +108,11 @@ impl Mint {
     /// The authority's key cannot be opened. A kind that nobody signs for is told by [`Press::mint`].
     pub fn prepare(&self, kind: &KindName, open: &OpenKey<'_>) -> Result<(), Problem> {
         if let Some(Ok(name)) = self.kinds.get(kind)
-            && let Some(hand) = self.hands.get(name)
-            && hand.signer.get().is_none()
+            && let Some(signatory) = self.signatories.get(name)
+            && signatory.signer.get().is_none()
         {
             // Only one thread prepares, so nobody was faster.
-            let _ = hand.signer.set(open(&hand.record)?);
+            let _ = signatory.signer.set(open(&signatory.record)?);
         }
         Ok(())
     }
@@ -226,7 +226,7 @@ pub struct Press<'m> {
 
 struct Ready<'m> {
     kind: &'m Kind,
-    hand: &'m Hand,
+    signatory: &'m Signatory,
     form: Form<'m>,
     /// Whether a certificate of this form was read back.
     proved: bool,
@@ -249,18 +249,18 @@ impl<'m> Press<'m> {
 
     fn make_ready(&self, name: &KindName) -> Result<Ready<'m>, Unmade> {
         let kind = self.mint.settings.kind(name).map_err(|unknown| Unmade::Device(unknown.to_string()))?;
-        let hand = match self.mint.kinds.get(name) {
-            Some(Ok(authority)) => self.mint.hands.get(authority),
+        let signatory = match self.mint.kinds.get(name) {
+            Some(Ok(authority)) => self.mint.signatories.get(authority),
             Some(Err(why)) => return Err(Unmade::Device(why.clone())),
             None => None,
         };
         let not_opened = || Unmade::All(Problem::failed(format!("no authority is open for the kind `{name}`")));
-        let hand = hand.ok_or_else(not_opened)?;
-        let signer = hand.signer.get().ok_or_else(not_opened)?;
-        let issuer = Issuer { certificate: &hand.record.certificate, signer: &**signer };
+        let signatory = signatory.ok_or_else(not_opened)?;
+        let signer = signatory.signer.get().ok_or_else(not_opened)?;
+        let issuer = Issuer { certificate: &signatory.record.certificate, signer: &**signer };
         let usage = if kind.server { Usage::ClientAndServer } else { Usage::Client };
-        let form = Form::new(issuer, usage, self.now, kind.life, &hand.crl_url).map_err(|error| {
-            let failed = format!("`{}` cannot sign for the kind `{name}`", hand.record.name);
+        let form = Form::new(issuer, usage, self.now, kind.life, &signatory.crl_url).map_err(|error| {
+            let failed = format!("`{}` cannot sign for the kind `{name}`", signatory.record.name);
             Unmade::All(Problem::refused(failed).because(error).next("add an authority that can: authority add"))
         })?;
         if form.clipped && form.not_after.since(self.now) < kind.least_life.seconds() {
@@ -269,7 +269,7 @@ impl<'m> Press<'m> {
                 form.not_after.date()
             )));
         }
-        Ok(Ready { kind, hand, form, proved: false })
+        Ok(Ready { kind, signatory, form, proved: false })
     }
 
     /// Makes a certificate.
@@ -314,14 +314,14 @@ impl<'m> Press<'m> {
         let key_digest = sha256(key.spki());
         let key_type = key.key_type().to_string();
         let serial = SerialNumber::new(now, &mut SystemRandom);
-        before(&serial, ready.form.not_after, &ready.hand.record.name).map_err(Unmade::All)?;
-        let failed = format!("`{}` did not sign", ready.hand.record.name);
+        before(&serial, ready.form.not_after, &ready.signatory.record.name).map_err(Unmade::All)?;
+        let failed = format!("`{}` did not sign", ready.signatory.record.name);
         let fresh = ready.form.sign(&serial, &subject, &proven, &names).map_err(|error| stop(&failed, &error))?;
         if !ready.proved {
             // What the first certificate of a form says and who signed it, the others share.
             let read = Certificate::from_der(&fresh.der).map_err(IssueError::ReadBack);
             match read {
-                Ok(read) if read.is_signed_by(&ready.hand.record.certificate.public_key) => ready.proved = true,
+                Ok(read) if read.is_signed_by(&ready.signatory.record.certificate.public_key) => ready.proved = true,
                 Ok(_) => return Err(stop(&failed, &"the signature that was made does not verify")),
                 Err(error) => return Err(stop(&failed, &error)),
             }
@@ -331,7 +331,7 @@ impl<'m> Press<'m> {
             None => None,
         };
         Ok(Minted {
-            authority: ready.hand.record.name.clone(),
+            authority: ready.signatory.record.name.clone(),
             serial,
             fresh,
             fresh_key: key_pem.is_some(),
@@ -349,13 +349,13 @@ impl<'m> Press<'m> {
     /// The parts of a device's outfit.
     pub fn outfit<'o>(&'o self, device: &DeviceRecord, minted: &'o Minted) -> Result<Outfit<'o>, Problem> {
         let connect = self.mint.connect(device);
-        let hand = self.mint.hands.get(&minted.authority);
-        let hand = hand.ok_or_else(|| Problem::failed(format!("`{}` is gone", minted.authority)))?;
+        let signatory = self.mint.signatories.get(&minted.authority);
+        let signatory = signatory.ok_or_else(|| Problem::failed(format!("`{}` is gone", minted.authority)))?;
         Ok(Outfit {
             schema: "tidy-warden/outfit/1",
             device_key: minted.key_pem.as_ref().map(|pem| pem.as_str()),
             device_pem: tidy_warden_core::asn1::pem("CERTIFICATE", &minted.fresh.der),
-            chain_pem: &hand.chain_pem,
+            chain_pem: &signatory.chain_pem,
             root_pem: &self.mint.root_pem,
             connect,
         })
