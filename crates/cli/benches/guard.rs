@@ -97,7 +97,7 @@ impl<'d> Bench<'d> {
         bench.write("pass", "one two three\n");
         bench.program(&["init", "--name", "Bench", "--host", "localhost"]);
         let toml = std::fs::read_to_string(dir.join("w/ward.toml")).unwrap();
-        let more = "\n[kinds.windvane]\n\n[guard]\nbroker_user = \"guard\"\nbroker_password_file = \"pw\"\n";
+        let more = "\n[kinds.windvane]\n\n[guard]\nsessions_per_source = 100000\nbroker_user = \"guard\"\nbroker_password_file = \"pw\"\n";
         bench.write("w/ward.toml", &(toml + more));
         bench.write("w/pw", "between us\n");
         for policy in std::fs::read_dir(dir.join("w/policies")).unwrap() {

@@ -5,7 +5,7 @@
 //! - who is there: [`trust`] is a picture of the authorities in memory, so that a handshake never waits for a store; [`lists`] are the
 //!   revocation lists of foreign authorities;
 //! - the store: [`pool`] asks it on threads that may wait, [`seen`] remembers how far its record was seen, to notice one that was put
-//!   back; [`file`] writes what must outlive a process.
+//!   back; [`mod@file`] writes what must outlive a process.
 //!
 //! Nothing here knows MQTT, or what a device may do.
 
