@@ -43,7 +43,8 @@ pub struct Plan {
     /// When it was begun: devices are listed as of then.
     at: i64,
     count: usize,
-    in_part: bool,
+    /// Where refused rows go; without it, all rows are taken or none.
+    rejects: Option<PathBuf>,
 }
 
 /// How far a job is.
@@ -60,13 +61,14 @@ fn digest(octets: &[u8]) -> String {
     data_encoding::HEXLOWER.encode(&sha256(octets))
 }
 
-/// Reads a list; `-` is standard input. Gives its octets, and what a job would say of it.
-pub fn open(ward: &Ward, from: &Path, in_part: bool) -> Result<(Vec<u8>, Plan), Problem> {
+/// Reads a list; `-` is standard input. With `rejects`, what cannot be taken goes to that file and the others are taken. Gives its octets, and what a job would say of it.
+pub fn open(ward: &Ward, from: &Path, rejects: Option<&Path>) -> Result<(Vec<u8>, Plan), Problem> {
     let is_input = from == Path::new("-");
     let octets = if is_input { files::read_input_octets(MAX_LIST)? } else { files::read(from, MAX_LIST)? };
     let input = if is_input { ward.dir.join(SPOOL) } else { absolute(from)? };
     let shown = from.display().to_string();
-    let plan = Plan { input, shown, sha256: digest(&octets), at: ward.now().0, count: 0, in_part };
+    let rejects = rejects.map(absolute).transpose()?;
+    let plan = Plan { input, shown, sha256: digest(&octets), at: ward.now().0, count: 0, rejects };
     if is_input && octets.iter().filter(|octet| **octet == b'\n').count() > AT_ONCE {
         // Another that is not ended needs its own.
         let open = ward.store.jobs(true, usize::MAX)?;
@@ -243,7 +245,7 @@ impl<'s> List<'s> {
         cause: &Cause,
         watch: &mut dyn Watch,
     ) -> Result<(usize, Option<u32>), Problem> {
-        let in_part = plan.in_part;
+        let in_part = plan.rejects.is_some();
         if self.good.len() > AT_ONCE {
             // All reasons are looked for before anything is taken.
             let refusals = ward.store.check_devices(&self.devices())?;
@@ -295,6 +297,10 @@ impl<'s> List<'s> {
         cause: &Cause,
         watch: &mut dyn Watch,
     ) -> Result<(usize, u32), Problem> {
+        if let (Some(path), false) = (&plan.rejects, self.bad.is_empty()) {
+            // Before anything is taken: whoever goes on after a crash does not know any more why they were refused.
+            files::replace(path, &self.rejects()).map_err(|error| Problem::file("write", path, &error))?;
+        }
         let devices = self.in_order();
         let plan = Plan { count: devices.len(), ..plan.clone() };
         let planned = serde_json::to_string(&plan).map_err(damaged)?;
@@ -304,7 +310,7 @@ impl<'s> List<'s> {
         let new = NewJob {
             kind: JobKind::Import,
             // Not the moment: whoever is told to take the same list a second later is to do it once.
-            digest: sha256(format!("{} {}", plan.sha256, plan.in_part).as_bytes()),
+            digest: sha256(format!("{} {:?}", plan.sha256, plan.rejects).as_bytes()),
             plan: &planned,
             position: &position,
             parts: &skipped,

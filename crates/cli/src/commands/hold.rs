@@ -72,23 +72,25 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
     }
     let what = if act == Act::Hold { mass::Act::Hold } else { mass::Act::Release };
     let acted = pick::act(console, &mut ward, &what, &ids, &because)?;
-    let Ok(Outcome { changed, job, .. }) = acted else {
+    let Ok(Outcome { changed, count, job, .. }) = acted else {
         return Err(Problem::failed(format!("{verb} was refused")));
     };
-    let unchanged = ids.len() - changed.len();
+    // One that was interrupted and goes on counts what was done before, too.
+    let count = usize::try_from(count).unwrap_or(usize::MAX);
+    let unchanged = ids.len().saturating_sub(count);
     let mut text = match (changed.as_slice(), ids.as_slice()) {
         ([one], [_]) => format!("{done}: {one}\n"),
         ([], [one]) if act == Act::Hold => format!("{one} is on hold already; nothing changed\n"),
         ([], [one]) => format!("{one} is not on hold; nothing changed\n"),
-        _ => format!("{done}: {}\n", counted(changed.len(), "device")),
+        _ => format!("{done}: {}\n", counted(count, "device")),
     };
     if ids.len() > 1 && unchanged > 0 {
         text.push_str(&format!("left as they were: {}\n", counted(unchanged, "device")));
     }
     let value = json!({ "act": verb, "devices": changed, "unchanged": unchanged, "run": job });
     console.show("tidy-warden/hold/1", value, &text)?;
-    if !changed.is_empty() {
-        let them = if changed.len() == 1 { "it" } else { "them" };
+    if count > 0 {
+        let them = if count == 1 { "it" } else { "them" };
         console.note(match act {
             Act::Hold => {
                 format!("a running guard cuts {them} within a second; publish the new list with: crl --out FILE")

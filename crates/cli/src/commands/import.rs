@@ -21,8 +21,7 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
             Problem::refused(format!("{} exists already", rejects.display())).next("name another --rejects file")
         );
     }
-    let in_part = args.rejects.is_some();
-    let (octets, plan) = import::open(&ward, &args.file, in_part)?;
+    let (octets, plan) = import::open(&ward, &args.file, args.rejects.as_deref())?;
     let shown = args.file.display().to_string();
     let settings = ward.settings.clone();
     let mut list = List::read(octets, &shown, &settings, ward.now())?;

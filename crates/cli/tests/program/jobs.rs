@@ -129,6 +129,31 @@ fn what_is_done_to_many_devices_goes_on_when_it_is_killed() {
 }
 
 #[test]
+fn what_a_long_import_refuses_is_kept_before_anything_is_taken() {
+    let world = World::init();
+    world.append("w/ward.toml", KINDS);
+    world.run(&["device", "add", "wv-1", "--kind", "windvane"]).exits(0);
+    world.write("fleet.csv", list(12_000).replace("wv-2,windvane", "WV-2,windvane"));
+    let call = ["device", "import", "fleet.csv", "--rejects", "no.csv"];
+    let mut delay = Duration::from_millis(150);
+    loop {
+        let mut running = Running::start(&mut world.program(&call));
+        std::thread::sleep(delay);
+        running.kill();
+        match open_jobs(&world).first() {
+            Some(job) => break drop(world.run(&["job", "resume", &job["number"].to_string()]).exits(0)),
+            None => delay += delay / 4,
+        }
+        std::fs::remove_file(world.path("no.csv")).unwrap_or_default();
+    }
+    let refused = std::fs::read_to_string(world.path("no.csv")).unwrap();
+    assert_eq!(refused.lines().count(), 3, "{refused}");
+    assert!(refused.contains("the id `wv-1` is taken") && refused.contains("WV-2,"), "{refused}");
+    let listed = world.run(&["device", "list", "--format", "jsonl"]).exits(0).stdout.lines().count();
+    assert_eq!(listed, 12_000, "all but the one that was refused, and the one that was there");
+}
+
+#[test]
 fn a_job_can_be_ended_where_it_stands() {
     let world = World::init();
     world.append("w/ward.toml", KINDS);
