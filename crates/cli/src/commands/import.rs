@@ -69,7 +69,8 @@ fn follow(context: &Context<'_>, rows: usize) -> (Progress, Option<crate::interr
 pub(super) fn resume(context: &Context<'_>, ward: &mut Ward, number: u32) -> Result<Exit, Problem> {
     let found = ward.store.job(number)?.filter(|job| job.kind == JobKind::Import);
     let job = found.ok_or_else(|| Problem::not_found(format!("there is no import {number}")).next("job list"))?;
-    let (mut progress, _word) = follow(context, usize::MAX);
+    let _word = crate::interrupt::word(WORD);
+    let mut progress = Progress::of(context.console, "listed", super::job::reached(&job, "devices"));
     let listed = import::resume(ward, number, &mut progress)?;
     super::job::told(context, &job, number, u64::try_from(listed).unwrap_or(u64::MAX), false)
 }

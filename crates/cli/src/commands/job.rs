@@ -53,6 +53,13 @@ fn describe(job: &JobRecord, now: UnixTime) -> Value {
     })
 }
 
+/// How many devices a job is about, how many of them it has done, and with how many `pieces`, as progress begins with them.
+pub(super) fn reached(job: &JobRecord, pieces: &str) -> (u64, u64, u64) {
+    let (plan, position) = (value(&job.plan), value(&job.position));
+    let number = |value: &Value| value.as_u64().unwrap_or(0);
+    (number(&plan["count"]), number(&position["devices"]), number(&position[pieces]))
+}
+
 /// How far a job is, in a few words.
 fn progress(job: &JobRecord) -> String {
     let (plan, position) = (value(&job.plan), value(&job.position));
@@ -123,9 +130,8 @@ fn resume(context: &Context<'_>, number: u32) -> Result<Exit, Problem> {
         JobKind::Enroll if job.ended.is_none() => enroll::go_on(context, None, false, true),
         JobKind::Import => import::resume(context, &mut ward, number),
         _ => {
-            let count = value(&job.plan)["count"].as_u64().unwrap_or(0);
             let _word = crate::interrupt::word("interrupted; `job resume` goes on, `job stop` ends it where it stands");
-            let mut progress = Progress::of(context.console, "changed", (count, 0, 0));
+            let mut progress = Progress::of(context.console, "changed", reached(&job, "changed"));
             match mass::resume(&mut ward, number, &mut progress)? {
                 Ok(outcome) => told(context, &job, number, outcome.count, false),
                 Err((id, _)) => Err(Problem::refused(format!("job {number} stopped at `{id}`"))),
