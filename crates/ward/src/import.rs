@@ -38,7 +38,8 @@ const SPOOL: &str = "import-input";
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Plan {
     input: PathBuf,
-    shown: String,
+    /// What people call the list.
+    pub shown: String,
     sha256: String,
     /// When it was begun: devices are listed as of then.
     at: i64,
@@ -66,7 +67,7 @@ pub fn open(ward: &Ward, from: &Path, rejects: Option<&Path>) -> Result<(Vec<u8>
     let is_input = from == Path::new("-");
     let octets = if is_input { files::read_input_octets(MAX_LIST)? } else { files::read(from, MAX_LIST)? };
     let input = if is_input { ward.dir.join(SPOOL) } else { absolute(from)? };
-    let shown = from.display().to_string();
+    let shown = if is_input { "standard input".to_owned() } else { from.display().to_string() };
     let rejects = rejects.map(absolute).transpose()?;
     let plan = Plan { input, shown, sha256: digest(&octets), at: ward.now().0, count: 0, rejects };
     if is_input && octets.iter().filter(|octet| **octet == b'\n').count() > AT_ONCE {

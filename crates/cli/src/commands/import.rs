@@ -22,7 +22,7 @@ pub(crate) fn run(context: &Context<'_>, args: &ImportArgs) -> Result<Exit, Prob
         );
     }
     let (octets, plan) = import::open(&ward, &args.file, args.rejects.as_deref())?;
-    let shown = args.file.display().to_string();
+    let shown = plan.shown.clone();
     let settings = ward.settings.clone();
     let mut list = List::read(octets, &shown, &settings, ward.now())?;
     let cause = ward.cause(args.because.text());
