@@ -87,9 +87,7 @@ fn begin(store: &mut OperatorStore, ward: &Ward, plan: &Plan) -> Result<u32, Pro
 /// There is none, or another process works on it.
 pub fn begun(ward: &mut Ward, input: Option<&Path>) -> Result<Run, Problem> {
     let (number, ..) = unfinished(ward)?;
-    let cause = ward.cause(None);
-    let lease = lease::from(ward.now());
-    ward.store.take_job(number, &lease, &lease::is_gone, &cause)?.map_err(|refusal| lease::refusal(&refusal))?;
+    lease::take(ward, number)?;
     // What it says now is what it said last: nobody else works on it.
     let (number, plan, position) = unfinished(ward)?;
     let done = output::is_finished(&plan.place) && position.byte > 0;

@@ -17,7 +17,7 @@ use tidy_warden_store::{Cause, JobKind, JobRecord, JobRefusal, NewJob, StoreErro
 
 use crate::bulk::{Watch, absolute};
 use crate::files;
-use crate::lease;
+use crate::lease::{self, damaged};
 use crate::list::{Extra, ListReader, Raw};
 use crate::open::Ward;
 use crate::problem::Problem;
@@ -54,10 +54,6 @@ struct Position {
     devices: usize,
 }
 
-fn damaged(error: impl std::fmt::Display) -> Problem {
-    Problem::failed("the job cannot be read").because(error)
-}
-
 fn digest(octets: &[u8]) -> String {
     data_encoding::HEXLOWER.encode(&sha256(octets))
 }
@@ -90,13 +86,11 @@ fn input_of(ward: &Ward) -> PathBuf {
     ward.dir.join(SPOOL)
 }
 
-/// Takes a job that has not ended; this process works on it from now on.
+/// Takes a job, and reads what it is to do.
 fn taken(ward: &mut Ward, number: u32) -> Result<(Plan, Position, Cause), Problem> {
-    let now = ward.cause(None);
-    let job = ward.store.take_job(number, &lease::from(now.at), &lease::is_gone, &now)?;
-    let job = job.map_err(|refusal| lease::refusal(&refusal))?;
+    let (job, cause) = lease::take(ward, number)?;
     let (plan, position) = (serde_json::from_str(&job.plan), serde_json::from_str(&job.position));
-    Ok((plan.map_err(damaged)?, position.map_err(damaged)?, Cause { because: job.because, ..now }))
+    Ok((plan.map_err(damaged)?, position.map_err(damaged)?, cause))
 }
 
 /// Goes on with a job; gives how many devices were listed, all told.

@@ -3,8 +3,9 @@
 use std::path::Path;
 
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::{JobRefusal, Lease};
+use tidy_warden_store::{Cause, JobRecord, JobRefusal, Lease};
 
+use crate::open::Ward;
 use crate::problem::Problem;
 
 /// How long a job is nobody else's without a sign of life of whoever works on it. Each batch moves it on.
@@ -57,6 +58,22 @@ pub fn is_gone(holder: &str) -> bool {
     // Where not even this process is to be seen, nobody can be known to be gone.
     let sees = began(std::process::id()).is_some();
     sees && parts().is_some_and(|(pid, on, ticks)| on == host() && began(pid) != Some(ticks))
+}
+
+/// Takes a job that has not ended: this process works on it from now on. Whoever goes on acts, for the reason that was given first.
+///
+/// # Errors
+/// There is none of that number, or another process works on it.
+pub fn take(ward: &mut Ward, number: u32) -> Result<(JobRecord, Cause), Problem> {
+    let now = ward.cause(None);
+    let job = ward.store.take_job(number, &from(now.at), &is_gone, &now)?.map_err(|why| refusal(&why))?;
+    let cause = Cause { because: job.because.clone(), ..now };
+    Ok((job, cause))
+}
+
+/// What a job keeps of itself cannot be read or written.
+pub fn damaged(error: impl std::fmt::Display) -> Problem {
+    Problem::failed("the job cannot be read").because(error)
 }
 
 /// A refusal to begin or take a job, with what to do about it.

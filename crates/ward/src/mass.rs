@@ -12,7 +12,7 @@ use tidy_warden_store::acts::{device, revoke};
 use tidy_warden_store::{Cause, JobKind, JobRecord, JobRefusal, NewJob, StoreError, Tx};
 
 use crate::bulk::Watch;
-use crate::lease;
+use crate::lease::{self, damaged};
 use crate::open::Ward;
 use crate::problem::Problem;
 
@@ -80,10 +80,6 @@ struct Position {
     changed: u64,
     ended: u64,
     listed: bool,
-}
-
-fn damaged(error: impl std::fmt::Display) -> Problem {
-    Problem::failed("the job cannot be read").because(error)
 }
 
 impl EditForm {
@@ -220,15 +216,11 @@ pub fn run(
     }
 }
 
-/// Takes a job that has not ended; this process works on it from now on.
+/// Takes a job, and reads what it is to do.
 fn taken(ward: &mut Ward, number: u32) -> Result<(JobRecord, Act, Position, Cause), Problem> {
-    let now = ward.cause(None);
-    let job = ward.store.take_job(number, &lease::from(now.at), &lease::is_gone, &now)?;
-    let job = job.map_err(|refusal| lease::refusal(&refusal))?;
+    let (job, cause) = lease::take(ward, number)?;
     let act = Act::of(&job, serde_json::from_str(&job.plan).map_err(damaged)?)?;
     let position = serde_json::from_str(&job.position).map_err(damaged)?;
-    // Whoever goes on acts, for the reason that was given first.
-    let cause = Cause { because: job.because.clone(), ..now };
     Ok((job, act, position, cause))
 }
 
