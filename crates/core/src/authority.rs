@@ -91,6 +91,33 @@ pub struct AuthorityRecord {
     pub crl_pending: bool,
 }
 
+impl AuthorityRecord {
+    /// One that was just added: believed, in nobody's place, and without a CRL.
+    #[must_use]
+    pub fn new(
+        name: AuthorityName,
+        role: AuthorityRole,
+        certificate: Certificate,
+        key: KeyPlace,
+        created: UnixTime,
+    ) -> Self {
+        Self {
+            name,
+            role,
+            certificate,
+            crossed: Vec::new(),
+            created,
+            key,
+            replaces: None,
+            retired: None,
+            trust: None,
+            crl_number: 0,
+            crl_at: None,
+            crl_pending: false,
+        }
+    }
+}
+
 /// Why an authority was not added.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]

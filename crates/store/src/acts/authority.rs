@@ -38,18 +38,9 @@ pub fn add(tx: &mut dyn Tx, new: &NewAuthority<'_>, cause: &Cause) -> Answer<(),
         return Ok(Err(refusal));
     }
     tx.insert_authority(&AuthorityRecord {
-        name: new.name.clone(),
-        role: new.role,
-        certificate: new.certificate.clone(),
-        crossed: Vec::new(),
-        created: cause.at,
-        key: new.key.clone(),
         replaces: new.replaces.cloned(),
-        retired: None,
         trust: new.trust.clone(),
-        crl_number: 0,
-        crl_at: None,
-        crl_pending: false,
+        ..AuthorityRecord::new(new.name.clone(), new.role, new.certificate.clone(), new.key.clone(), cause.at)
     })?;
     for (name, certificate) in new.crosses {
         tx.put_cross(name, certificate)?;

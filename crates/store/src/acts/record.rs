@@ -54,20 +54,7 @@ pub fn found(tx: &mut dyn Tx, founding: &Founding<'_>, cause: &Cause) -> Result<
     tx.put_ward(ward)?;
     tx.put_settings(founding.settings)?;
     for (name, role, certificate, key) in founding.authorities {
-        tx.insert_authority(&AuthorityRecord {
-            name: name.clone(),
-            role: *role,
-            certificate: certificate.clone(),
-            crossed: Vec::new(),
-            created: cause.at,
-            key: key.clone(),
-            replaces: None,
-            retired: None,
-            trust: None,
-            crl_number: 0,
-            crl_at: None,
-            crl_pending: false,
-        })?;
+        tx.insert_authority(&AuthorityRecord::new(name.clone(), *role, certificate.clone(), key.clone(), cause.at))?;
     }
     for (name, certificate) in founding.servers {
         tx.put_server(name, certificate)?;

@@ -266,20 +266,8 @@ impl Addition<'_> {
 
     /// What is known of this authority before it is recorded.
     fn as_record(&self, certificate: &Certificate) -> AuthorityRecord {
-        AuthorityRecord {
-            name: self.name.clone(),
-            role: AuthorityRole::Root,
-            certificate: certificate.clone(),
-            crossed: Vec::new(),
-            created: self.ward.now(),
-            key: KeyPlace::Nowhere,
-            replaces: None,
-            retired: None,
-            trust: None,
-            crl_number: 0,
-            crl_at: None,
-            crl_pending: false,
-        }
+        let (name, certificate) = (self.name.clone(), certificate.clone());
+        AuthorityRecord::new(name, AuthorityRole::Root, certificate, KeyPlace::Nowhere, self.ward.now())
     }
 
     fn request(&mut self, file: &Path) -> Result<Exit, Problem> {
