@@ -18,7 +18,7 @@ use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::broadcast::error::RecvError;
 use tokio::time::Instant;
 
-use crate::identity::WatchNote;
+use crate::knowledge::WatchNote;
 use crate::shared::Shared;
 use crate::upstream::{Own, frame, invalid};
 use crate::{Event, upstream};

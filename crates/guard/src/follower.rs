@@ -7,16 +7,18 @@ use std::time::Duration;
 
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::StoreError;
+use tidy_warden_store::{Changes, StoreError};
 use tokio::time::Instant;
 
 use crate::Event;
-use crate::identity::{Credential, Follows};
+use crate::identity::Credential;
+use crate::knowledge::Follows;
 use crate::registry::Concerned;
 use crate::shared::{Shared, Versions};
 
-/// How often the store is asked for what is new.
+/// How often the store is asked for what is new if it does not say by itself, and how often at most.
 const FOLLOW: Duration = Duration::from_millis(100);
+const LEAST: Duration = Duration::from_millis(20);
 
 /// How many sessions are looked up at once when their devices changed.
 const LOOKED_UP: usize = 256;
@@ -24,7 +26,7 @@ const LOOKED_UP: usize = 256;
 /// How often sessions that must end for want of a store are told so.
 const TELL_AGAIN: Duration = Duration::from_secs(1);
 
-/// Where the follower is.
+/// How far the follower has come.
 pub(crate) struct Position {
     /// Up to which change number everything was dealt with, in the store as it is.
     pub(crate) change: i64,
@@ -34,126 +36,156 @@ pub(crate) struct Position {
     pub(crate) behind: bool,
 }
 
-impl Position {
-    /// Goes on with a store whose numbers may be smaller than those of the one before: all that it says counts.
-    fn another_store(&mut self, shared: &Shared, what: &str) {
-        shared.emit(Event::Trouble { what: what.to_owned() });
-        shared.forget_store();
-        self.versions = Versions::default();
-    }
+/// Asks the store for what is new, and makes the sessions concerned look again.
+pub(crate) struct Follower {
+    shared: Arc<Shared>,
+    at: Position,
+    /// Whether the store did not answer the last time.
+    troubled: bool,
+    /// When sessions were told last that they must end for want of a store.
+    told_to_end: Option<Instant>,
+    /// Whether everybody is to be looked at, because nobody knows who is concerned.
+    everybody: bool,
 }
 
-/// Asks the store for what is new, and makes the sessions concerned look again.
-pub(crate) async fn follow(shared: Arc<Shared>, mut at: Position) {
-    let mut troubled = false;
-    let mut told_to_end: Option<Instant> = None;
-    // Whether everybody is to be looked at, because nobody knows who is concerned.
-    let mut everybody = at.behind;
-    loop {
-        tokio::time::sleep(FOLLOW).await;
+impl Follower {
+    pub(crate) fn new(shared: Arc<Shared>, at: Position) -> Self {
+        let everybody = at.behind;
+        Self { shared, at, troubled: false, told_to_end: None, everybody }
+    }
+
+    /// Goes on as long as the guard.
+    pub(crate) async fn follow(mut self) {
+        loop {
+            tokio::time::sleep(LEAST).await;
+            self.shared.knowledge.wait(FOLLOW - LEAST).await;
+            self.round().await;
+        }
+    }
+
+    /// Deals with all that is new.
+    pub(crate) async fn round(&mut self) {
+        let shared = self.shared.clone();
         let now = shared.knowledge.now();
+        let Some(mut changes) = self.ask(now).await else { return };
+        match shared.knowledge.compare(&changes) {
+            Follows::On => {
+                if std::mem::replace(&mut self.at.behind, false) {
+                    self.another_store("the store is the one that was seen before");
+                }
+            }
+            Follows::Accepted => {
+                self.another_store("the older store was accepted; devices may connect");
+                self.at.behind = false;
+            }
+            Follows::Behind(what) => {
+                if !std::mem::replace(&mut self.at.behind, true) {
+                    let what = format!(
+                        "ALARM: the store is older than what was seen of it: {what}; revocations may be missing. Nobody new \
+                         may connect until a person says `store accept`"
+                    );
+                    shared.emit(Event::Trouble { what: shared.without_store(&what) });
+                    self.everybody = true;
+                    self.at.change = 0;
+                }
+                // What changes in the older store still counts against those who are there.
+                match shared.knowledge.changed_since(self.at.change).await {
+                    Ok(since) => changes = since,
+                    Err(_) => return,
+                }
+            }
+        }
+        shared.metrics.store_answers.set(i64::from(!self.at.behind));
+        match shared.knowledge.doubt() {
+            Some(_) => end_exhausted(&shared, &mut self.told_to_end),
+            None => self.told_to_end = None,
+        }
+        let changed: Option<HashSet<DeviceId>> = match (self.everybody, changes.devices.take()) {
+            (false, Some(devices)) => Some(devices.into_iter().collect()),
+            _ => None,
+        };
+        let forgotten = shared.knowledge.forget(changed.as_ref(), changes.to);
+        self.at.change = changes.to;
+        self.everybody = false;
+        // The policies and authorities of a store that is behind are those of yesterday; what is known from today stays.
+        let anew = !self.at.behind && self.take_policies(&changes, now).await;
+        look_up(&shared, now, changed.as_ref()).await;
+        if !self.at.behind && changed.as_ref().is_none_or(|changed| !changed.is_empty()) {
+            shared.clear_broker.store(true, Ordering::Relaxed);
+        }
+        if anew {
+            shared.registry.recheck_all();
+        }
+        if !forgotten.is_empty() {
+            shared.knowledge.remember(forgotten, &shared.live().settings).await;
+        }
+    }
+
+    /// What is new; `None` if the store does not say.
+    async fn ask(&mut self, now: UnixTime) -> Option<Changes> {
+        let shared = self.shared.clone();
         let seen = shared.knowledge.seen();
         // A store that is behind is compared with what was seen of it each time: it may be put right by putting back the other.
         let mut answer = shared.knowledge.changed_since(seen.number).await;
         if matches!(answer, Err(StoreError::Replaced { .. } | StoreError::Absent { .. } | StoreError::Damaged { .. }))
             && shared.knowledge.reopen().await.is_ok()
         {
-            at.another_store(&shared, "the store was replaced, and is opened anew");
-            everybody = true;
+            self.another_store("the store was replaced, and is opened anew");
             answer = shared.knowledge.changed_since(seen.number).await;
         }
-        let mut changes = match answer {
-            Ok(changes) => changes,
+        match answer {
+            Ok(changes) => {
+                if std::mem::replace(&mut self.troubled, false) {
+                    shared.emit(Event::Trouble { what: "the store answers again".to_owned() });
+                    self.everybody = true;
+                }
+                Some(changes)
+            }
             Err(error) => {
                 shared.metrics.store_answers.set(0);
-                if !std::mem::replace(&mut troubled, true) {
-                    shared.emit(Event::Trouble {
-                        what: shared.without_store(&format!("the store does not answer: {error}")),
-                    });
+                if !std::mem::replace(&mut self.troubled, true) {
+                    let what = shared.without_store(&format!("the store does not answer: {error}"));
+                    shared.emit(Event::Trouble { what });
                 }
-                end_exhausted(&shared, &mut told_to_end);
+                end_exhausted(&shared, &mut self.told_to_end);
                 // Sessions whose credential ended find that out by themselves.
                 shared.registry.wake_ended(now);
-                continue;
-            }
-        };
-        if std::mem::replace(&mut troubled, false) {
-            shared.emit(Event::Trouble { what: "the store answers again".to_owned() });
-            everybody = true;
-        }
-        match shared.knowledge.compare(&changes) {
-            Follows::On => {
-                if std::mem::replace(&mut at.behind, false) {
-                    at.another_store(&shared, "the store is the one that was seen before");
-                    everybody = true;
-                }
-            }
-            Follows::Accepted => {
-                at.another_store(&shared, "the older store was accepted; devices may connect");
-                at.behind = false;
-                everybody = true;
-            }
-            Follows::Behind(what) => {
-                if !std::mem::replace(&mut at.behind, true) {
-                    let what = format!(
-                        "ALARM: the store is older than what was seen of it: {what}; revocations may be missing. Nobody new \
-                         may connect until a person says `store accept`"
-                    );
-                    shared.emit(Event::Trouble { what: shared.without_store(&what) });
-                    everybody = true;
-                    at.change = 0;
-                }
-                // What changes in the older store still counts against those who are there.
-                match shared.knowledge.changed_since(at.change).await {
-                    Ok(since) => changes = since,
-                    Err(_) => continue,
-                }
+                None
             }
         }
-        shared.metrics.store_answers.set(i64::from(!at.behind));
-        match shared.knowledge.doubt() {
-            Some(_) => end_exhausted(&shared, &mut told_to_end),
-            None => told_to_end = None,
-        }
-        let changed: Option<HashSet<DeviceId>> = match (everybody, changes.devices.take()) {
-            (false, Some(devices)) => Some(devices.into_iter().collect()),
-            _ => None,
-        };
-        shared.knowledge.forget(changed.as_ref(), changes.to);
-        at.change = changes.to;
-        if at.behind {
-            // Its policies and authorities are those of yesterday; what is known from today stays.
-            everybody = false;
-            look_up(&shared, now, changed.as_ref()).await;
-            continue;
-        }
-        take_bound(&shared).await;
-        take_trust(&shared, changes.authorities).await;
+    }
+
+    /// Goes on with a store whose numbers may be smaller than those of the one before: all that it says counts, for everybody.
+    fn another_store(&mut self, what: &str) {
+        self.shared.emit(Event::Trouble { what: what.to_owned() });
+        self.shared.forget_store();
+        self.at.versions = Versions::default();
+        self.everybody = true;
+    }
+
+    /// Takes keys, authorities and policies that are new; says whether everybody must look at what policies give.
+    async fn take_policies(&mut self, changes: &Changes, now: UnixTime) -> bool {
+        let shared = &self.shared;
+        take_bound(shared).await;
+        take_trust(shared, changes.authorities).await;
         // A session that was quicker may have taken the new policies already; then the others must hear of them still.
-        let versions = Versions::from(&changes);
+        let versions = Versions::from(changes);
         let taken = shared.take(versions).await;
-        let mut anew = versions != at.versions || matches!(taken, Ok(true));
+        let mut anew = versions != self.at.versions || matches!(taken, Ok(true));
         match taken {
             Err(error) if anew => shared.emit(Event::Trouble { what: error.to_string() }),
-            Ok(_) if versions.edition != at.versions.edition => {
+            Ok(_) if versions.edition != self.at.versions.edition => {
                 shared.emit(Event::Edition { number: versions.edition });
             }
             _ => {}
         }
-        at.versions = versions;
+        self.at.versions = versions;
         shared.metrics.edition.set(i64::from(versions.edition));
         if shared.trial_is_over(now) {
             shared.end_trial();
             anew = true;
         }
-        everybody = false;
-        look_up(&shared, now, changed.as_ref()).await;
-        if changed.as_ref().is_none_or(|changed| !changed.is_empty()) {
-            shared.clear_broker.store(true, Ordering::Relaxed);
-        }
-        if anew {
-            shared.registry.recheck_all();
-        }
+        anew
     }
 }
 

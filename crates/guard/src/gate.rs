@@ -3,26 +3,25 @@
 //! Packets that pass unchanged are passed on as the octets that came. A packet is rewritten only where a decision
 //! changes it: a topic alias is resolved, a message gets its sender's name, a SUBSCRIBE loses what was refused.
 
+mod broker;
+mod client;
+
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
 
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::mqtt::{
-    Ack, Disconnect, Frame, Malformed, PacketType, Properties, PropertyId, Publish, SubAck, Subscribe, Unsubscribe,
-    Value, Version, reason, suback,
-};
-use tidy_warden_core::policy::{Delivery, Rights};
+use tidy_warden_core::mqtt::{Frame, Malformed, Properties, PropertyId, Unsubscribe, Version, reason};
+use tidy_warden_core::policy::Rights;
 use tidy_warden_core::settings::OnRefusal;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_core::topic::{BadFilter, TopicName, Work, split_share};
+use tidy_warden_core::topic::Work;
 
 use crate::Event;
 use crate::event::bounded;
 use crate::floods::Strikes;
 use crate::kept::{Asked, Subscriptions};
-use crate::message::{Message, Refused};
 use crate::meter::Timed;
 use crate::metrics::Metrics;
 use crate::moment::Moment;
@@ -31,13 +30,6 @@ use crate::watching::{Trial, Watching};
 
 /// The code of a refused filter in MQTT 3.1.1 (section 3.9.3).
 const SUBACK_FAILURE: u8 = 0x80;
-
-/// What the subscriptions of one session may weigh: their number, the octets of all their filters, and of one of them its octets
-/// and levels. The broker pays for them too.
-const MAX_SUBSCRIPTIONS: usize = 2_000;
-const MAX_FILTER_OCTETS: usize = 256 * 1024;
-const MAX_FILTER: usize = 4 * 1024;
-const MAX_LEVELS: usize = 128;
 
 /// How much may be done to decide one SUBSCRIBE, and to look at all subscriptions of a session after a change: some
 /// milliseconds.
@@ -100,7 +92,7 @@ pub(crate) struct Manner {
 }
 
 /// What the policies of the moment give a device.
-pub(crate) struct Standing {
+pub(crate) struct Given {
     pub(crate) rights: Rights,
     pub(crate) trial: Option<Trial>,
 }
@@ -261,7 +253,7 @@ impl Gate {
     }
 
     /// Takes what new policies give; subscriptions that are too wide for them are ended.
-    pub(crate) fn set_standing(&mut self, now: Moment, standing: Standing, manner: Manner, out: &mut Output) {
+    pub(crate) fn set_given(&mut self, now: Moment, standing: Given, manner: Manner, out: &mut Output) {
         self.at(now);
         self.manner = manner;
         self.rights = standing.rights;
@@ -297,372 +289,6 @@ impl Gate {
             .rev()
             .find(|id| !self.own_unsubscribes.contains_key(id) && !self.pending.contains_key(id))
             .unwrap_or(u16::MAX)
-    }
-
-    /// A packet from the client.
-    pub(crate) fn client_packet(&mut self, now: Moment, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
-        self.at(now);
-        match frame.packet_type {
-            PacketType::Publish => self.client_publish(frame, out),
-            PacketType::Subscribe => self.client_subscribe(frame, out),
-            PacketType::Unsubscribe => {
-                let unsubscribe = Unsubscribe::parse(frame, self.version)?;
-                for filter in unsubscribe.filters {
-                    self.subscriptions.lock().remove(filter);
-                }
-                self.subscriptions.changed();
-                pass(frame, &mut out.to_broker)
-            }
-            PacketType::Pubrel => {
-                let ack = Ack::parse(frame, self.version)?;
-                if self.dropped.remove(&ack.packet_id) {
-                    let done = Ack { packet_type: PacketType::Pubcomp, ..ack };
-                    out.to_client.extend(done.to_bytes(self.version, None));
-                    return Ok(());
-                }
-                pass(frame, &mut out.to_broker)
-            }
-            PacketType::Puback | PacketType::Pubrec | PacketType::Pubcomp => {
-                Ack::parse(frame, self.version)?;
-                pass(frame, &mut out.to_broker)
-            }
-            PacketType::Pingreq => {
-                empty(frame)?;
-                pass(frame, &mut out.to_broker)
-            }
-            PacketType::Disconnect => match Disconnect::parse(frame, self.version)?.code {
-                reason::DISCONNECT_WITH_WILL => Err(Close::GoodbyeWithWill),
-                _ => {
-                    pass(frame, &mut out.to_broker)?;
-                    Err(Close::Goodbye)
-                }
-            },
-            PacketType::Connect => Err(Malformed::protocol("a second CONNECT").into()),
-            PacketType::Auth => Err(Malformed::protocol("AUTH without an authentication method").into()),
-            PacketType::Connack | PacketType::Suback | PacketType::Unsuback | PacketType::Pingresp => {
-                Err(Malformed::protocol("a packet that only servers send").into())
-            }
-        }
-    }
-
-    fn client_publish(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
-        let publish = Publish::parse(frame, self.version)?;
-        let alias = publish.properties.number(PropertyId::TopicAlias).and_then(|alias| u16::try_from(alias).ok());
-        let resolved;
-        let text = match alias {
-            Some(alias) => {
-                resolved = self.resolve(alias, publish.topic)?;
-                resolved.as_str()
-            }
-            None => publish.topic,
-        };
-        let topic =
-            TopicName::parse(text).map_err(|error| Close::Fault { code: reason::BAD_TOPIC, why: error.to_string() })?;
-        if publish.properties.number(PropertyId::SubscriptionIdentifier).is_some() {
-            return Err(Malformed::protocol("a client cannot send a subscription identifier").into());
-        }
-        let message = Message::new(topic, (publish.qos, publish.retain), publish.payload, &publish.properties);
-        let decision = message.decide(&self.rights, &mut *self.meter);
-        self.watching.publish(message.act, decision.is_ok());
-        let (why, event) = match decision {
-            Ok(admitted) => {
-                self.passed.messages_in += 1;
-                self.passed.octets_in += u64::try_from(publish.payload.len()).unwrap_or(0);
-                let name = &self.manner.sender_property;
-                // MQTT 3.1.1 has no properties: its messages tell nothing of their sender, and nothing false either.
-                let proved = self.version == Version::V5 && !name.is_empty();
-                if !proved && alias.is_none() {
-                    return pass(frame, &mut out.to_broker);
-                }
-                let sender = proved.then(|| sender(&self.device, admitted.child));
-                let mut properties = publish.properties.without(PropertyId::TopicAlias);
-                if let Some(sender) = &sender {
-                    properties = properties.without_user(name);
-                    properties = properties.with(PropertyId::UserProperty, Value::Pair(name, sender));
-                }
-                Publish { topic: text, properties, ..publish }.append_to(self.version, &mut out.to_broker);
-                return Ok(());
-            }
-            Err(Refused::BadResponse(why)) => {
-                return Err(Close::Fault { code: reason::BAD_TOPIC, why: format!("response topic: {why}") });
-            }
-            Err(Refused::Denied(denial)) => {
-                (denial.to_string(), Event::denied(&self.device, self.peer, "publish", text, &denial))
-            }
-            Err(refused @ Refused::Response(_)) => {
-                let why = refused.to_string();
-                let event = Event::refused(Some(&self.device), self.peer, "publish", text, &why);
-                (why, event)
-            }
-        };
-        let text = text.to_owned();
-        out.events.push(event);
-        self.refused("publish", &text, &why)?;
-        self.refuse_publish(&publish, why, out)
-    }
-
-    /// The topic that an alias stands for; sets it if the packet names one.
-    fn resolve(&mut self, alias: u16, topic: &str) -> Result<String, Close> {
-        let bad = |why: &str| Close::Fault { code: reason::BAD_ALIAS, why: why.to_owned() };
-        if alias > self.alias_limit {
-            return Err(bad("a topic alias above the maximum"));
-        }
-        if topic.is_empty() {
-            return self.aliases.get(&alias).cloned().ok_or_else(|| bad("a topic alias that was not set"));
-        }
-        self.aliases.insert(alias, topic.to_owned());
-        Ok(topic.to_owned())
-    }
-
-    /// Answers a denied PUBLISH with what the protocol offers. MQTT 5.0 has reason codes for QoS 1 and 2; a message of QoS 0
-    /// has no answer and is dropped. MQTT 3.1.1 has none at all: the connection ends (3.1.1 section 3.3.5). By setting the
-    /// message is dropped and acknowledged as if it had passed, or the connection ends in both versions.
-    fn refuse_publish(&mut self, publish: &Publish<'_>, why: String, out: &mut Output) -> Result<(), Close> {
-        let closes = match self.manner.on_refusal {
-            OnRefusal::Refuse => self.version == Version::V311,
-            OnRefusal::Disconnect => true,
-            OnRefusal::Drop => false,
-        };
-        if closes {
-            return Err(Close::Fault { code: reason::NOT_AUTHORIZED, why });
-        }
-        let Some(packet_id) = publish.packet_id else { return Ok(()) };
-        let packet_type = if publish.qos == 1 { PacketType::Puback } else { PacketType::Pubrec };
-        let answer = match self.manner.on_refusal {
-            OnRefusal::Refuse => self.explanations.packet(&why, |text| {
-                Ack { packet_type, packet_id, code: reason::NOT_AUTHORIZED }.to_bytes(self.version, text)
-            }),
-            _ => {
-                if publish.qos == 2 {
-                    self.dropped.insert(packet_id);
-                }
-                Ack { packet_type, packet_id, code: reason::SUCCESS }.to_bytes(self.version, None)
-            }
-        };
-        out.to_client.extend(answer);
-        Ok(())
-    }
-
-    fn client_subscribe(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
-        let subscribe = Subscribe::parse(frame, self.version)?;
-        if self.pending.contains_key(&subscribe.packet_id) {
-            return Err(Malformed::protocol("a packet identifier that is in use").into());
-        }
-        let (mut count, mut octets) = self.weight();
-        let mut work = Work::steps(PACKET_WORK);
-        let mut answers = Vec::with_capacity(subscribe.subscriptions.len());
-        let mut granted = Vec::new();
-        let mut text = None;
-        for subscription in &subscribe.subscriptions {
-            let bad = |error: BadFilter| Close::Fault { code: reason::BAD_FILTER, why: error.to_string() };
-            let (share, filter) = split_share(subscription.filter).map_err(bad)?;
-            let qos = subscription.qos();
-            let too_much = subscription.filter.len() > MAX_FILTER
-                || filter.levels().len() > MAX_LEVELS
-                || count >= MAX_SUBSCRIPTIONS
-                || octets + subscription.filter.len() > MAX_FILTER_OCTETS;
-            if too_much {
-                let why = format!(
-                    "a session may have {MAX_SUBSCRIPTIONS} subscriptions with {MAX_FILTER_OCTETS} bytes of filters, each of at \
-                     most {MAX_FILTER} bytes and {MAX_LEVELS} levels"
-                );
-                let event = Event::refused(Some(&self.device), self.peer, "subscribe", subscription.filter, &why);
-                out.events.push(event);
-                self.refused("subscribe", subscription.filter, &why)?;
-                text.get_or_insert(why);
-                answers.push(Err(if self.version == Version::V5 { reason::QUOTA } else { SUBACK_FAILURE }));
-                continue;
-            }
-            let decision = self.rights.subscribe_within(&filter, qos, share.as_deref(), &mut work);
-            self.watching.subscribe(subscription.filter, &filter, share.as_deref(), qos, decision.is_ok());
-            match decision {
-                Ok(given) => {
-                    (count, octets) = (count + 1, octets + subscription.filter.len());
-                    granted.push(subscription.with_qos(given.qos));
-                    answers.push(Ok((subscription.filter.to_owned(), (share, filter))));
-                }
-                Err(denial) => {
-                    text.get_or_insert_with(|| format!("{}: {denial}", subscription.filter));
-                    out.events.push(Event::denied(&self.device, self.peer, "subscribe", subscription.filter, &denial));
-                    self.refused("subscribe", subscription.filter, &denial.to_string())?;
-                    if self.manner.on_refusal == OnRefusal::Disconnect {
-                        return Err(Close::Fault { code: reason::NOT_AUTHORIZED, why: denial.to_string() });
-                    }
-                    answers.push(Err(match self.version {
-                        Version::V5 => reason::NOT_AUTHORIZED,
-                        Version::V311 => SUBACK_FAILURE,
-                    }));
-                }
-            }
-        }
-        let refused: Vec<u8> = answers.iter().filter_map(|answer| answer.as_ref().err().copied()).collect();
-        if granted.is_empty() {
-            let text = text.unwrap_or_default();
-            let answer = |text: Option<&str>| suback(self.version, subscribe.packet_id, &refused, text);
-            out.to_client.extend(self.explanations.packet(&text, answer));
-            return Ok(());
-        }
-        let packet_id = subscribe.packet_id;
-        if granted == subscribe.subscriptions {
-            pass(frame, &mut out.to_broker)?;
-        } else {
-            let narrowed = Subscribe { subscriptions: granted, ..subscribe };
-            out.to_broker.extend(narrowed.to_bytes(self.version));
-        }
-        self.pending.insert(packet_id, Pending { answers, text });
-        Ok(())
-    }
-
-    /// How many subscriptions the session has or asked for, and the octets of their filters.
-    fn weight(&self) -> (usize, usize) {
-        let all = self.subscriptions.lock();
-        let asked = self.pending.values().flat_map(|pending| &pending.answers).flatten().map(|(text, _)| text);
-        all.keys().chain(asked).fold((0, 0), |(count, octets), text| (count + 1, octets + text.len()))
-    }
-
-    /// A packet from the broker, after its CONNACK.
-    pub(crate) fn broker_packet(&mut self, now: Moment, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
-        self.at(now);
-        self.sort_broker_packet(frame, out).map_err(|close| match close {
-            Close::Fault { why, .. } => Close::Broker(why),
-            other => other,
-        })
-    }
-
-    fn sort_broker_packet(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
-        match frame.packet_type {
-            PacketType::Publish => self.broker_publish(frame, out),
-            PacketType::Suback => self.broker_suback(frame, out),
-            PacketType::Unsuback => {
-                let packet_id = Ack::unsuback_id(frame)?;
-                if let Some(count) = self.own_unsubscribes.get_mut(&packet_id) {
-                    *count -= 1;
-                    if *count == 0 {
-                        self.own_unsubscribes.remove(&packet_id);
-                    }
-                    return Ok(());
-                }
-                pass(frame, &mut out.to_client)
-            }
-            PacketType::Pubrel => {
-                let ack = Ack::parse(frame, self.version)?;
-                if self.withheld.remove(&ack.packet_id) {
-                    let done = Ack { packet_type: PacketType::Pubcomp, ..ack };
-                    out.to_broker.extend(done.to_bytes(self.version, None));
-                    return Ok(());
-                }
-                pass(frame, &mut out.to_client)
-            }
-            PacketType::Puback | PacketType::Pubrec | PacketType::Pubcomp | PacketType::Pingresp => {
-                pass(frame, &mut out.to_client)
-            }
-            PacketType::Disconnect => {
-                pass(frame, &mut out.to_client)?;
-                Err(Close::BrokerGoodbye)
-            }
-            PacketType::Connect
-            | PacketType::Connack
-            | PacketType::Subscribe
-            | PacketType::Unsubscribe
-            | PacketType::Pingreq
-            | PacketType::Auth => Err(Malformed::protocol("a packet that a broker does not send here").into()),
-        }
-    }
-
-    fn broker_publish(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
-        let publish = Publish::parse(frame, self.version)?;
-        let alias = publish.properties.number(PropertyId::TopicAlias).and_then(|alias| u16::try_from(alias).ok());
-        if let Some(alias) = alias {
-            self.note_broker_alias(alias, publish.topic)?;
-        }
-        let known = alias.and_then(|alias| self.broker_aliases.get_mut(&alias));
-        let (text, told) = match &known {
-            Some(known) => (known.topic.as_str(), known.told),
-            None => (publish.topic, false),
-        };
-        let topic = TopicName::parse(text).map_err(|error| Close::Broker(error.to_string()))?;
-        let allowed = self.rights.deliver(topic) == Delivery::Deliver;
-        self.watching.deliver(topic, allowed);
-        // The client was not told what the alias stands for if the message that set it was withheld: it is told now.
-        let written_out = (publish.topic.is_empty() && !told).then(|| Publish { topic: text, ..publish.clone() });
-        let fits = written_out.as_ref().is_none_or(|whole| whole.encoded_len(self.version) <= self.largest_out);
-        if allowed && fits {
-            self.passed.messages_out += 1;
-            self.passed.octets_out += u64::try_from(publish.payload.len()).unwrap_or(0);
-            match &written_out {
-                Some(whole) => whole.append_to(self.version, &mut out.to_client),
-                None => pass(frame, &mut out.to_client)?,
-            }
-            if let Some(known) = known {
-                known.told = true;
-            }
-            return Ok(());
-        }
-        self.counting.metrics.withheld.inc();
-        out.events.push(Event::Withheld { device: self.device.clone(), topic: text.to_owned() });
-        if let Some(packet_id) = publish.packet_id {
-            let packet_type = if publish.qos == 1 { PacketType::Puback } else { PacketType::Pubrec };
-            if publish.qos == 2 {
-                self.withheld.insert(packet_id);
-            }
-            let ack = Ack { packet_type, packet_id, code: reason::SUCCESS };
-            out.to_broker.extend(ack.to_bytes(self.version, None));
-        }
-        Ok(())
-    }
-
-    /// Notes what the broker's alias stands for; afterwards it stands for something.
-    fn note_broker_alias(&mut self, alias: u16, topic: &str) -> Result<(), Close> {
-        if alias > self.alias_limit_out {
-            return Err(Close::Broker("a topic alias above the client's maximum".to_owned()));
-        }
-        if !topic.is_empty() {
-            self.broker_aliases.insert(alias, BrokerAlias { topic: topic.to_owned(), told: false });
-        } else if !self.broker_aliases.contains_key(&alias) {
-            return Err(Close::Broker("a topic alias that was not set".to_owned()));
-        }
-        Ok(())
-    }
-
-    fn broker_suback(&mut self, frame: &Frame<'_>, out: &mut Output) -> Result<(), Close> {
-        let answer = SubAck::parse(frame, self.version)?;
-        let Some(pending) = self.pending.remove(&answer.packet_id) else {
-            return Err(Malformed::protocol("a SUBACK that answers nothing").into());
-        };
-        let mut given = answer.codes.iter().copied();
-        let mut codes = Vec::with_capacity(pending.answers.len());
-        let mut too_wide = false;
-        let mut work = Work::steps(PACKET_WORK);
-        for each in pending.answers {
-            codes.push(match each {
-                Err(refused) => refused,
-                Ok((text, asked)) => {
-                    let code = given.next().ok_or(Malformed::protocol("a SUBACK with too few codes"))?;
-                    if code < SUBACK_FAILURE {
-                        // The edition may have changed while the broker was asked.
-                        let decision = self.rights.subscribe_within(&asked.1, 0, asked.0.as_deref(), &mut work);
-                        too_wide |= decision.is_err();
-                        self.subscriptions.lock().insert(text, asked);
-                        self.subscriptions.changed();
-                    }
-                    code
-                }
-            });
-        }
-        if given.next().is_some() {
-            return Err(Malformed::protocol("a SUBACK with too many codes").into());
-        }
-        match pending.text {
-            None => pass(frame, &mut out.to_client)?,
-            Some(text) => {
-                let build = |text: Option<&str>| suback(self.version, answer.packet_id, &codes, text);
-                out.to_client.extend(self.explanations.packet(&text, build));
-            }
-        }
-        if too_wide {
-            self.end_subscriptions(out);
-        }
-        Ok(())
     }
 }
 

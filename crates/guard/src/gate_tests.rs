@@ -3,7 +3,9 @@ use std::sync::{Arc, Mutex};
 use proptest::prelude::*;
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::mqtt::{Property, Subscription, Value, split};
+use tidy_warden_core::mqtt::{
+    Ack, PacketType, Property, Publish, SubAck, Subscribe, Subscription, Value, split, suback,
+};
 use tidy_warden_core::policy::{Edition, NoMeter, PolicyFile};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
@@ -36,8 +38,8 @@ fn watching(observer: Option<Observer>, trial: Option<Trial>) -> Watching {
     Watching { device, observer, notes: Arc::default(), now: now().time, trial }
 }
 
-fn standing(rights: Rights) -> Standing {
-    Standing { rights, trial: None }
+fn given(rights: Rights) -> Given {
+    Given { rights, trial: None }
 }
 
 fn manner(on_refusal: OnRefusal) -> Manner {
@@ -218,10 +220,10 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
     client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
     broker(&mut gate, &suback(Version::V5, 9, &[0], None)).1.unwrap();
     let mut out = Output::default();
-    gate.set_standing(now(), standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
+    gate.set_given(now(), given(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
     assert!(out.to_broker.is_empty(), "the same rights end nothing");
     let narrow = rights("policy p { for kind = windvane allow publish \"rope/{device}/wind\" }");
-    gate.set_standing(now(), standing(narrow.clone()), manner(OnRefusal::Refuse), &mut out);
+    gate.set_given(now(), given(narrow.clone()), manner(OnRefusal::Refuse), &mut out);
     let frame = split(&out.to_broker, 1000).unwrap().unwrap();
     let unsubscribe = Unsubscribe::parse(&frame, Version::V5).unwrap();
     assert_eq!(unsubscribe.filters, ["rope/wv-1/settings"]);
@@ -229,7 +231,7 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
     assert!(broker(&mut gate, &answer).0.to_client.is_empty(), "the client never asked for it");
     assert!(!broker(&mut gate, &answer).0.to_client.is_empty(), "a second one is the client's");
     let mut again = Output::default();
-    gate.set_standing(now(), standing(narrow), manner(OnRefusal::Refuse), &mut again);
+    gate.set_given(now(), given(narrow), manner(OnRefusal::Refuse), &mut again);
     assert!(again.to_broker.is_empty());
 }
 
@@ -237,9 +239,9 @@ fn subscriptions_that_became_too_wide_are_ended_once() {
 fn a_subscription_granted_while_the_edition_changed_does_not_stay() {
     let mut gate = v5();
     client(&mut gate, &subscribe(&[("rope/wv-1/settings", 0)], Version::V5)).1.unwrap();
-    gate.set_standing(
+    gate.set_given(
         now(),
-        standing(rights("policy p { for kind = windvane }")),
+        given(rights("policy p { for kind = windvane }")),
         manner(OnRefusal::Refuse),
         &mut Output::default(),
     );
@@ -287,7 +289,7 @@ fn shared_subscriptions_go_by_the_name_of_their_share() {
     assert!(matches!(client(&mut v5(), &no_local).1, Err(Close::Fault { code: 0x82, .. })), "a protocol error");
     for version in [Version::V5, Version::V311] {
         let mut gate = gate(version, OnRefusal::Refuse);
-        gate.set_standing(now(), standing(rights(policy)), manner(OnRefusal::Refuse), &mut Output::default());
+        gate.set_given(now(), given(rights(policy)), manner(OnRefusal::Refuse), &mut Output::default());
         let asked = [("$share/works/rope/+/storm", 2), ("rope/+/storm", 1), ("$share/other/rope/+/storm", 1)];
         let (out, _) = client(&mut gate, &subscribe(&asked, version));
         assert_eq!(out.to_broker, subscribe(&[("$share/works/rope/+/storm", 1)], version));
@@ -295,7 +297,7 @@ fn shared_subscriptions_go_by_the_name_of_their_share() {
         let (out, _) = broker(&mut gate, &publish("rope/a/storm", 0, Vec::new()).to_bytes(version));
         assert!(!out.to_client.is_empty());
         let mut out = Output::default();
-        gate.set_standing(now(), standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
+        gate.set_given(now(), given(rights(POLICY)), manner(OnRefusal::Refuse), &mut out);
         assert_eq!(out.events.len(), 1, "it is ended when the rule is gone");
     }
 }
@@ -514,15 +516,15 @@ fn the_brokers_aliases_stand_for_topics_that_the_client_was_told() {
     assert!(broker(&mut gate, &message("rope/wv-2/settings", 1)).0.to_client.is_empty());
     let (out, _) = broker(&mut gate, &again);
     assert!(out.to_client.is_empty() && out.events.len() == 1, "what it stands for now is not allowed");
-    gate.set_standing(
+    gate.set_given(
         now(),
-        standing(rights("policy p { for kind = windvane\n allow subscribe \"rope/+/settings\" because \"x\" }")),
+        given(rights("policy p { for kind = windvane\n allow subscribe \"rope/+/settings\" because \"x\" }")),
         manner(OnRefusal::Refuse),
         &mut Output::default(),
     );
     assert_eq!(broker(&mut gate, &again).0.to_client, message("rope/wv-2/settings", 1), "now it is told");
     assert_eq!(broker(&mut gate, &again).0.to_client, again);
-    gate.set_standing(now(), standing(rights(POLICY)), manner(OnRefusal::Refuse), &mut Output::default());
+    gate.set_given(now(), given(rights(POLICY)), manner(OnRefusal::Refuse), &mut Output::default());
     broker(&mut gate, &message("rope/wv-1/answers", 2)).1.unwrap();
     // What must be written out is withheld where it does not fit the client.
     broker(&mut gate, &message("rope/wv-9/settings", 2)).1.unwrap();

@@ -2,7 +2,8 @@
 //!
 //! It is built on `tidy-warden-serve`, which takes a connection to the end of its TLS handshake. One task serves one connection: `listener`
 //! begins it, `session` through CONNECT, `relay` moves
-//! its octets. What a connection may do is decided by `gate`, a state machine without sockets; who it is by `identity`. Beside
+//! its octets. What a connection may do is decided by `gate`, a state machine without sockets; who it is by `identity`; what the store
+//! knows of it by `knowledge`, and what it goes by while the store is silent by `memory`. Beside
 //! the sessions the `follower` watches the store and makes them look again when something changed; `server` starts it all, and
 //! its keeper writes what was used and counted. `shared` is what they all share, `live` the part of it that a reload changes.
 
@@ -15,9 +16,11 @@ mod gate;
 mod health;
 mod identity;
 mod kept;
+mod knowledge;
 mod listener;
 mod live;
 mod makers;
+mod memory;
 mod message;
 mod meter;
 mod metrics;
@@ -35,7 +38,7 @@ mod wills;
 
 pub use control::{Answer, Request};
 pub use event::{Event, RuleRef, Sink};
-pub use identity::Stores;
+pub use knowledge::Stores;
 pub use live::LiveConfig;
 pub use server::{Config, Guard};
 pub use shared::GuardError;

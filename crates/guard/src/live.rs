@@ -33,6 +33,7 @@ pub struct LiveConfig {
 }
 
 /// What can be changed while the guard runs.
+#[derive(Clone)]
 pub(crate) struct Live {
     pub(crate) settings: Arc<Settings>,
     pub(crate) parties: Parties,

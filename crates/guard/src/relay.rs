@@ -201,11 +201,13 @@ pub(crate) fn lost(error: &std::io::Error) -> String {
 }
 
 /// Why no packet came.
-#[derive(Debug)]
+#[derive(Debug, thiserror::Error)]
 pub(crate) enum Interrupted {
     /// The connection is gone.
+    #[error("{0}")]
     Lost(String),
     /// What came is not MQTT.
+    #[error("{0}")]
     Malformed(Malformed),
 }
 
@@ -226,8 +228,6 @@ pub(crate) enum Stop {
     Silent,
     /// The broker's connection is gone.
     BrokerLost(String),
-    /// Something else wants attention; call again to go on.
-    Attention,
 }
 
 /// Where events go.
@@ -268,12 +268,13 @@ where
         Self { client, broker, gate, clock, max_packet, silence, heard, alarm }
     }
 
-    /// Passes packets until something stops it, or `attention` is ready. `emit` gets the gate's events.
-    pub(crate) async fn run(&mut self, attention: impl Future<Output = ()>, emit: &Emit<'_>) -> Stop {
+    /// Passes packets until something stops it; `None` once `attention` is ready, and it may be called again to go on. `emit` gets
+    /// the gate's events.
+    pub(crate) async fn run(&mut self, attention: impl Future<Output = ()>, emit: &Emit<'_>) -> Option<Stop> {
         tokio::select! {
             biased;
-            () = attention => Stop::Attention,
-            stop = std::future::poll_fn(|cx| self.poll(cx, emit)) => stop,
+            () = attention => None,
+            stop = std::future::poll_fn(|cx| self.poll(cx, emit)) => Some(stop),
         }
     }
 

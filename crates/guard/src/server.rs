@@ -20,8 +20,8 @@ use tokio::sync::{mpsc, oneshot};
 use tokio::time::Instant;
 
 use crate::control;
-use crate::follower::{Position, follow};
-use crate::identity::{Follows, Knowledge, Stores};
+use crate::follower::{Follower, Position};
+use crate::knowledge::{Follows, Knowledge, Stores};
 use crate::listener::{Entrance, Form};
 use crate::live::{Live, LiveConfig};
 use crate::shared::{GuardError, Shared, Versions};
@@ -105,7 +105,7 @@ impl Guard {
             }
         };
         let seen = seen.unwrap_or(Head { number: 0, hash: [0; 32] });
-        let knowledge = Knowledge::new(stores, config.clock.clone(), seen);
+        let knowledge = Knowledge::new(stores, config.clock.clone(), seen)?;
         let trust = Arc::new(TrustHolder::default());
         let live = Live::new(config.live, (config.clock.clone(), trust.clone()), 0)?;
         let doors = (config.sink, config.observer);
@@ -244,7 +244,7 @@ impl Beside {
         let (stop, stopped) = oneshot::channel::<()>();
         let all = async move {
             let mut tasks = tokio::task::JoinSet::new();
-            tasks.spawn(follow(shared.clone(), position));
+            tasks.spawn(Follower::new(shared.clone(), position).follow());
             tasks.spawn(makers::follow(maker_files, shared.clone()));
             tasks.spawn(keep(shared.clone(), seen, wills));
             tasks.spawn(try_bypass(shared.clone()));

@@ -19,9 +19,10 @@ use tokio::sync::{Semaphore, broadcast};
 
 use crate::clones::Clones;
 use crate::floods::Floods;
-use crate::gate::{Counting, Standing};
-use crate::identity::{Credential, Knowledge};
+use crate::gate::{Counting, Given};
+use crate::identity::Credential;
 use crate::kept::KeptSessions;
+use crate::knowledge::Knowledge;
 use crate::live::{Live, LiveConfig};
 use crate::meter::Rates;
 use crate::metrics::Metrics;
@@ -221,7 +222,7 @@ impl Shared {
 
     /// What the policies of this moment give a device; `None` if there is no edition. `changes` is what the store said a
     /// moment ago, so that the answer does not wait for the follower; without it, what is known counts.
-    pub(crate) async fn standing(&self, device: &DeviceRecord, changes: Option<&Changes>) -> Option<Standing> {
+    pub(crate) async fn given(&self, device: &DeviceRecord, changes: Option<&Changes>) -> Option<Given> {
         if let Some(changes) = changes
             && let Err(error) = self.take(Versions::from(changes)).await
         {
@@ -246,7 +247,7 @@ impl Shared {
         let settings = self.live().settings.clone();
         let rights = |edition: &Edition| edition.rights_with(device, &children, &settings);
         let trial = trial.map(|(number, _, edition)| Trial { number: *number, rights: rights(edition) });
-        Some(Standing { rights: rights(edition), trial })
+        Some(Given { rights: rights(edition), trial })
     }
 
     /// Notes that a credential opened a session; it is written soon. A session does not wait for the disk.

@@ -1,6 +1,7 @@
 //! Connections to the store, asked from tasks. Who waits for its turn holds no thread, so that a store that is slow holds up nobody
 //! but those who ask it; the store itself is asked on a thread that may wait.
 
+use std::pin::Pin;
 use std::sync::Arc;
 
 use tidy_warden_store::StoreError;
@@ -8,18 +9,33 @@ use tokio::sync::Mutex;
 
 /// One connection to the store, which many tasks share.
 #[derive(Debug)]
-pub struct Seat<S>(Arc<Mutex<S>>);
+pub struct Seat<S> {
+    store: Arc<Mutex<S>>,
+    turns: Option<Arc<dyn Turns>>,
+}
+
+/// Who says when a question is put and when its answer arrives: for tests that go through all orders in which things can happen.
+pub trait Turns: std::fmt::Debug + Send + Sync {
+    /// Ready when it is time; asked before the question is put, and again before its answer is given. A failure takes the place
+    /// of the answer.
+    fn turn(&self) -> Pin<Box<dyn Future<Output = Result<(), StoreError>> + Send>>;
+}
 
 impl<S> Clone for Seat<S> {
     fn clone(&self) -> Self {
-        Self(self.0.clone())
+        Self { store: self.store.clone(), turns: self.turns.clone() }
     }
 }
 
 impl<S: Send + 'static> Seat<S> {
     /// Shares `store`.
     pub fn new(store: S) -> Self {
-        Self(Arc::new(Mutex::new(store)))
+        Self { store: Arc::new(Mutex::new(store)), turns: None }
+    }
+
+    /// Shares `store`, which is asked where the question is put, when `turns` says so.
+    pub fn driven(store: S, turns: Arc<dyn Turns>) -> Self {
+        Self { turns: Some(turns), ..Self::new(store) }
     }
 
     /// Asks the store.
@@ -30,8 +46,7 @@ impl<S: Send + 'static> Seat<S> {
         &self,
         question: impl FnOnce(&S) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        let store = self.0.clone().lock_owned().await;
-        finished(tokio::task::spawn_blocking(move || question(&store)).await)
+        self.change(|store| question(store)).await
     }
 
     /// Changes something in the store.
@@ -42,13 +57,16 @@ impl<S: Send + 'static> Seat<S> {
         &self,
         act: impl FnOnce(&mut S) -> Result<T, StoreError> + Send + 'static,
     ) -> Result<T, StoreError> {
-        let mut store = self.0.clone().lock_owned().await;
-        finished(tokio::task::spawn_blocking(move || act(&mut store)).await)
+        let Some(turns) = &self.turns else {
+            let mut store = self.store.clone().lock_owned().await;
+            let joined = tokio::task::spawn_blocking(move || act(&mut store)).await;
+            return joined.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }));
+        };
+        turns.turn().await?;
+        let answer = act(&mut *self.store.lock().await);
+        turns.turn().await?;
+        answer
     }
-}
-
-fn finished<T>(joined: Result<Result<T, StoreError>, tokio::task::JoinError>) -> Result<T, StoreError> {
-    joined.unwrap_or_else(|_| Err(StoreError::Damaged { detail: "a store thread failed".to_owned() }))
 }
 
 #[cfg(test)]

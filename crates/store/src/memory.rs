@@ -138,6 +138,12 @@ impl MemoryStore {
         Self { shared: self.shared.clone(), writers: self.writers.clone(), own: None, saved: None }
     }
 
+    /// A store of its own, which begins as this one is now.
+    #[must_use]
+    pub fn fork(&self) -> Self {
+        Self { shared: Arc::new(RwLock::new(self.model())), writers: Arc::default(), own: None, saved: None }
+    }
+
     fn model(&self) -> Arc<Model> {
         match &self.own {
             Some(own) => own.clone(),

@@ -1,0 +1,91 @@
+//! What the guard writes to the store, and what it kept there of sessions at the broker.
+
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_store::{BrokerSession, Cause, GuardStore, StoreError, Tally, Traffic, TrialDifference};
+
+use super::Knowledge;
+
+/// What a person does over the guard, for the audit record.
+pub(crate) struct WatchNote {
+    pub(crate) act: &'static str,
+    pub(crate) subject: String,
+    pub(crate) detail: String,
+    pub(crate) actor: String,
+    pub(crate) because: String,
+}
+
+impl Knowledge {
+    /// Records how the policies on trial differ from those that count.
+    pub(crate) async fn record_differences(
+        &self,
+        trial: u32,
+        differences: Vec<TrialDifference>,
+    ) -> Result<(), StoreError> {
+        let record = move |store: &mut GuardStore, _: &Cause| {
+            store.tally(&Tally::Differences { trial, differences: &differences })
+        };
+        self.write(record, String::new()).await
+    }
+
+    /// What the store knows of the session that the broker keeps under a client identifier.
+    pub(crate) async fn broker_session(&self, client_id: String) -> Result<Option<BrokerSession>, StoreError> {
+        self.read(move |store| store.broker_session(&client_id)).await
+    }
+
+    /// How many sessions the broker keeps for a device.
+    pub(crate) async fn broker_sessions_of(&self, device: DeviceId) -> Result<usize, StoreError> {
+        self.read(move |store| store.broker_sessions_of(&device)).await
+    }
+
+    /// Some sessions that the broker keeps for devices that are out for good.
+    pub(crate) async fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError> {
+        self.follower.ask(move |store| store.broker_sessions_of_ended(limit)).await
+    }
+
+    /// Keeps what is known of sessions at the broker.
+    pub(crate) async fn keep_broker_sessions(
+        &self,
+        kept: Vec<BrokerSession>,
+        gone: Vec<String>,
+    ) -> Result<(), StoreError> {
+        let record = move |store: &mut GuardStore, cause: &Cause| {
+            store.tally(&Tally::Sessions { kept: &kept, gone: &gone, now: cause.at })
+        };
+        self.write(record, String::new()).await
+    }
+
+    /// Records what opened sessions.
+    pub(crate) async fn record_uses(&self, uses: Vec<(DeviceId, Option<Fingerprint>)>) -> Result<(), StoreError> {
+        self.write(move |store, cause| store.record_uses(&uses, cause), String::new()).await
+    }
+
+    /// Adds to what was counted of devices.
+    pub(crate) async fn add_traffic(&self, counted: Vec<(DeviceId, Traffic)>) -> Result<(), StoreError> {
+        let record = move |store: &mut GuardStore, cause: &Cause| {
+            store.tally(&Tally::Traffic { counted: &counted, at: cause.at })
+        };
+        self.write(record, String::new()).await
+    }
+
+    /// Records a sign of a clone, and puts the device on hold if that is to follow; says whether it did.
+    pub(crate) async fn record_clone_sign(
+        &self,
+        device: DeviceId,
+        sign: String,
+        hold: bool,
+    ) -> Result<bool, StoreError> {
+        let because = if hold { format!("clone watch: {sign}") } else { String::new() };
+        let record = move |store: &mut GuardStore, cause: &Cause| store.record_clone_sign(&device, &sign, hold, cause);
+        self.write(record, because).await
+    }
+
+    /// Notes in the audit record that a person looks at messages.
+    pub(crate) async fn record_watch(&self, note: WatchNote) -> Result<i64, StoreError> {
+        let record = move |store: &mut GuardStore, cause: &Cause| {
+            let cause = Cause { actor: note.actor, because: note.because, ..cause.clone() };
+            store.record_note(note.act, &note.subject, &note.detail, &cause)
+        };
+        self.write(record, String::new()).await
+    }
+}

@@ -1,0 +1,133 @@
+//! What the store said of credentials, and what of it is remembered for the case that it falls silent.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_core::token::BadToken;
+use tidy_warden_serve::lists::MakerLists;
+use tidy_warden_store::{StoreError, View};
+
+use crate::identity::{Admitted, Credential, NotAdmitted};
+
+/// The most credentials that are remembered for the case that the store fails; a limit on memory.
+const MOST_REMEMBERED: usize = 100_000;
+
+/// What the store knows of a credential.
+#[derive(Debug, Clone)]
+pub(crate) struct Found {
+    /// `None` for a token, which the store does not know.
+    pub(crate) credential: Option<CredentialRecord>,
+    pub(crate) device: Arc<DeviceRecord>,
+}
+
+impl Found {
+    pub(crate) fn look(store: &dyn View, credential: &Credential) -> Result<Option<Self>, StoreError> {
+        match credential {
+            Credential::Certificate(fingerprint) => {
+                let found = store.status_many(&[*fingerprint])?.into_iter().next().flatten();
+                Ok(found.map(|(record, device)| Self { credential: Some(record), device: Arc::new(device) }))
+            }
+            Credential::Token(token) => {
+                let found = store.devices(std::slice::from_ref(&token.device))?.into_iter().next().flatten();
+                Ok(found.map(|view| Self { credential: None, device: Arc::new(view.device) }))
+            }
+        }
+    }
+
+    /// Whether the credential may sign in at `now`.
+    pub(crate) fn judge(
+        self,
+        credential: &Credential,
+        (settings, lists): (&Settings, &MakerLists),
+        now: UnixTime,
+    ) -> Result<Admitted, NotAdmitted> {
+        let device = self.device;
+        let barred = device.barred();
+        let admitted = match (credential, self.credential) {
+            (Credential::Token(token), _) => {
+                if !settings.kind(&device.kind).is_ok_and(|kind| kind.token_login) {
+                    return Err(NotAdmitted::NoTokenLogin(device.kind.to_string()));
+                }
+                if token.issued_at < device.tokens_from {
+                    return Err(NotAdmitted::TokenRevoked);
+                }
+                if now >= token.ends {
+                    return Err(BadToken::Ended { exp: token.ends }.into());
+                }
+                // A token is refused from the second `exp` on, so the one before is its last.
+                let ends = UnixTime(token.ends.0 - 1);
+                Ok(Admitted { device, ends, shown: format!("token {}", token.jti) })
+            }
+            (Credential::Certificate(_), Some(record)) => {
+                record.may_sign_in(now)?;
+                if let (Origin::Foreign, Some(maker)) = (record.origin, &record.authority) {
+                    lists.judge(maker, (None, record.serial.as_ref()), now)?;
+                }
+                let ends = record.usable_until().unwrap_or(now);
+                Ok(Admitted { device, ends, shown: format!("certificate {}", record.name()) })
+            }
+            (Credential::Certificate(_), None) => Err(NotAdmitted::UnknownCertificate),
+        };
+        match (admitted, barred) {
+            (Ok(_), Some(barred)) => Err(barred.into()),
+            (admitted, _) => admitted,
+        }
+    }
+}
+
+/// What the store said last of the credentials that were admitted, for the case that it falls silent. It is as old as the
+/// follower's last answer: whatever changed since then is forgotten first.
+#[derive(Default)]
+pub(crate) struct Memory {
+    /// Up to which change number everything that changed was forgotten.
+    pub(crate) upto: i64,
+    /// How often the follower found something new.
+    pub(crate) told: u64,
+    /// What was found, and at which change number.
+    pub(crate) found: HashMap<Credential, (Found, i64)>,
+    of_device: HashMap<DeviceId, Vec<Credential>>,
+}
+
+impl Memory {
+    /// Remembers what the store said at the change number `at`. What it said of a credential that may not sign in is remembered
+    /// only in the place of what it said before.
+    pub(crate) fn keep(&mut self, credential: &Credential, found: &Found, at: i64, admitted: bool) {
+        // What was read before a change that is dealt with may be what the change was about.
+        if at < self.upto || self.found.get(credential).is_some_and(|(_, known)| *known > at) {
+            return;
+        }
+        if !self.found.contains_key(credential) {
+            if !admitted {
+                return;
+            }
+            if self.found.len() >= MOST_REMEMBERED {
+                self.forget_all();
+            }
+            self.of_device.entry(found.device.id.clone()).or_default().push(credential.clone());
+        }
+        self.found.insert(credential.clone(), (found.clone(), at));
+        // What holds for the device holds for whatever it shows.
+        for other in self.of_device.get(&found.device.id).into_iter().flatten().filter(|other| *other != credential) {
+            if let Some((known, _)) = self.found.get_mut(other).filter(|(_, known)| *known <= at) {
+                known.device = found.device.clone();
+            }
+        }
+    }
+
+    /// Forgets a device; gives the credentials that it was known by.
+    pub(crate) fn forget(&mut self, device: &DeviceId) -> Vec<Credential> {
+        let known = self.of_device.remove(device).unwrap_or_default();
+        known.iter().for_each(|credential| drop(self.found.remove(credential)));
+        known
+    }
+
+    pub(crate) fn forget_all(&mut self) {
+        self.found.clear();
+        self.of_device.clear();
+    }
+}
