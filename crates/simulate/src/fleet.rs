@@ -12,7 +12,8 @@ use tidy_warden_core::outfit::Connect;
 use tidy_warden_core::topic::{TopicFilter, TopicName, uncovered};
 use tokio::time::Instant;
 
-use crate::device::{ConnectError, Device, Login};
+use crate::device::Device;
+use crate::login::{ConnectError, Login};
 use crate::outfit::Outfit;
 
 /// How long a device that lost its connection waits before it comes back.

@@ -5,11 +5,13 @@ mod broker;
 mod device;
 mod fleet;
 pub mod load;
+mod login;
 mod outfit;
 mod request;
 
 pub use broker::Broker;
-pub use device::{ConnectError, Delivered, Device, Login, Outcome, Secured, handshake_words};
+pub use device::{Delivered, Device, Outcome};
 pub use fleet::{Act, Doing, Misdeed, Tell, concrete, run};
+pub use login::{ConnectError, Login, Secured, handshake_words};
 pub use outfit::{BadOutfit, Outfit, outfits};
 pub use request::certification_request;

@@ -10,7 +10,8 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::sync::Barrier;
 use tokio::task::JoinSet;
 
-use crate::device::{ConnectError, Device, Login};
+use crate::device::Device;
+use crate::login::{ConnectError, Login};
 
 const MAX_PACKET: usize = 16 * 1024 * 1024;
 

@@ -9,7 +9,7 @@ use tidy_warden_core::key::sha256;
 use tidy_warden_core::outfit::Connect;
 
 use crate::Login;
-use crate::device::ConnectError;
+use crate::login::ConnectError;
 
 /// What a device was given.
 #[derive(Debug, Clone)]

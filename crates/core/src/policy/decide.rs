@@ -1,6 +1,5 @@
 //! Deciding: one device's rules, with its values put in, held against one act.
 
-use std::fmt;
 use std::sync::Arc;
 
 use smallvec::SmallVec;
@@ -11,6 +10,7 @@ use crate::topic::trie::{Trie, levels};
 use crate::topic::{Exhausted, TopicFilter, TopicName, Work, overlap};
 
 use super::cover::{Cover, Uncovered};
+use super::denial::{Denial, Excess, admit};
 use super::table::{RuleNumber, Table};
 use super::{Act, ClientIdForm, Effect, Grants, Missing, Policy, Rate, Rule, Speaker};
 
@@ -135,114 +135,6 @@ pub enum Delivery {
     Deliver,
     /// It is not.
     Withhold,
-}
-
-/// Why an act is denied.
-#[derive(Debug, Clone)]
-#[non_exhaustive]
-pub enum Denial {
-    /// No edition was adopted.
-    NoEdition,
-    /// No policy of the edition selects the device.
-    NoPolicy {
-        /// The edition.
-        edition: u32,
-    },
-    /// No allow speaks of the act; the default is no.
-    NoRule {
-        /// The edition.
-        edition: u32,
-        /// For a subscription that an allow covers in part: a topic that none covers.
-        witness: Option<String>,
-        /// What the device may do of this kind, as filters.
-        instead: Vec<String>,
-    },
-    /// A deny speaks of it.
-    Denied {
-        /// The rule.
-        rule: Box<Rule>,
-        /// For a subscription: a topic in it that is denied.
-        witness: Option<String>,
-    },
-    /// Nobody knows: the question needs more work than is done for one.
-    TooMuchWork {
-        /// The edition.
-        edition: u32,
-    },
-    /// Allows speak of it, but it is beyond the limits of each.
-    Limit {
-        /// The last of them.
-        rule: Box<Rule>,
-        /// Which limit, and what was asked.
-        excess: String,
-    },
-}
-
-impl Denial {
-    /// The rule that decided, if one did.
-    #[must_use]
-    pub fn rule(&self) -> Option<&Rule> {
-        match self {
-            Self::Denied { rule, .. } | Self::Limit { rule, .. } => Some(rule),
-            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } | Self::TooMuchWork { .. } => None,
-        }
-    }
-
-    /// What makes the rule refuse, beside its text; for those who show the rule themselves.
-    #[must_use]
-    pub fn detail(&self) -> Option<String> {
-        match self {
-            Self::Denied { witness, .. } => witness.as_ref().map(|topic| format!("it covers {topic:?}")),
-            Self::Limit { excess, .. } => Some(excess.clone()),
-            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } | Self::TooMuchWork { .. } => None,
-        }
-    }
-}
-
-/// An edition by its number; 0 is a draft.
-struct Whose(u32);
-
-impl fmt::Display for Whose {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.0 {
-            0 => f.write_str("the draft"),
-            number => write!(f, "edition {number}"),
-        }
-    }
-}
-
-impl fmt::Display for Denial {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::NoEdition => f.write_str("no policy edition is adopted, and without one nothing is allowed"),
-            Self::NoPolicy { edition } => write!(f, "no policy of {} is for this device", Whose(*edition)),
-            Self::NoRule { edition, witness, instead } => {
-                match witness {
-                    Some(topic) => write!(
-                        f,
-                        "no rule of {} allows all of it: for example, it would also match {topic:?}",
-                        Whose(*edition)
-                    )?,
-                    None => write!(f, "no rule of {} allows it, and the default is no", Whose(*edition))?,
-                }
-                if instead.is_empty() { Ok(()) } else { write!(f, "; allowed are {}", instead.join(", ")) }
-            }
-            Self::Denied { rule, witness } => {
-                write!(f, "{} says: {rule}", rule.at)?;
-                match witness {
-                    Some(topic) => write!(f, " (it covers {topic:?})"),
-                    None => Ok(()),
-                }
-            }
-            Self::TooMuchWork { edition } => write!(
-                f,
-                "whether {} allows all of it takes more work to decide than is done for one question; ask for fewer and \
-                 narrower filters",
-                Whose(*edition)
-            ),
-            Self::Limit { rule, excess } => write!(f, "{} says: {rule}, but {excess}", rule.at),
-        }
-    }
 }
 
 impl Rights {
@@ -576,41 +468,4 @@ fn shown(filters: impl Iterator<Item = String>) -> Vec<String> {
         all.push("and more".to_owned());
     }
     all
-}
-
-/// Which limit an act is beyond.
-enum Excess {
-    Qos(u8),
-    Size(usize),
-    Retain,
-    Rate,
-}
-
-impl fmt::Display for Excess {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Qos(qos) => write!(f, "the message has qos {qos}"),
-            Self::Size(size) => write!(f, "the message has {size} bytes"),
-            Self::Retain => f.write_str("the message asks to be retained"),
-            Self::Rate => f.write_str("messages come faster than that"),
-        }
-    }
-}
-
-/// Holds a publish against the limits of an allow; the rate comes last, so that only an admitted act is charged.
-fn admit(rule: &Rule, child: Option<&DeviceId>, act: Publish<'_>, meter: &mut dyn Meter) -> Result<(), Excess> {
-    let limits = rule.limits;
-    if limits.qos.is_some_and(|most| act.qos > most) {
-        return Err(Excess::Qos(act.qos));
-    }
-    if limits.size.is_some_and(|most| usize::try_from(most).is_ok_and(|most| act.size > most)) {
-        return Err(Excess::Size(act.size));
-    }
-    if limits.no_retain && act.retain {
-        return Err(Excess::Retain);
-    }
-    match limits.rate {
-        Some(rate) if !meter.charge(rule, child, rate) => Err(Excess::Rate),
-        _ => Ok(()),
-    }
 }

@@ -5,21 +5,26 @@
 //! about some thousand classes. In the filters of a class its own id stands as [`OWN`], and the id of a child that a
 //! gateway speaks for as [`CHILD`]; no topic of a policy can hold these texts. A device whose id is also a text in a
 //! pattern, or one of its own values, has a class to itself, with its id written out.
+//!
+//! The file is long because the tables of a fleet are one structure: whoever fills them and whoever asks them must agree on every index.
 
-use std::borrow::Cow;
+mod profile;
+mod row;
+
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-use crate::condition::{Condition, Field, Found, Traits};
 use crate::device::DeviceRecord;
-use crate::fact::FactName;
 use crate::id::{DeviceId, GroupName, KindName, LabelName};
 use crate::settings::Settings;
 use crate::topic::{Level, TopicFilter};
 
 use super::edition::Selection;
 use super::table::{RuleNumber, Table};
-use super::{Act, Edition, Effect, Missing, Pattern, PatternLevel, Rule, Variable};
+use super::{Act, Edition, Effect, Missing, Pattern, Rule, Variable};
+
+use profile::{Interest, Profile, Seen, Selected};
+pub use row::{FleetRow, Pair};
 
 /// Stands for the device's id in filters of a class.
 pub(super) const OWN: &str = "{device}";
@@ -29,167 +34,6 @@ pub(super) const CHILD: &str = "{child}";
 
 /// No gateway, no class of its own.
 const NONE: u32 = u32::MAX;
-
-/// A name and its value.
-pub type Pair<'a> = (Cow<'a, str>, Cow<'a, str>);
-
-/// One device as a fleet takes it in, borrowed from where it is kept. Retired devices have no place in a fleet.
-#[derive(Debug, Clone, Copy)]
-pub struct FleetRow<'a> {
-    /// Its id.
-    pub id: &'a str,
-    /// Its kind.
-    pub kind: &'a str,
-    /// Its gateway.
-    pub gateway: Option<&'a str>,
-    /// Its owner.
-    pub owner: Option<&'a str>,
-    /// Its labels.
-    pub labels: &'a [Pair<'a>],
-    /// Its facts, in their normal form.
-    pub facts: &'a [Pair<'a>],
-    /// The groups that it was put into by name.
-    pub groups: &'a [Cow<'a, str>],
-    /// Whether it is out or on hold, so that it may do nothing now; it may come back.
-    pub barred: bool,
-}
-
-impl FleetRow<'_> {
-    /// The row of a device that is at hand as a record; its facts only with `facts`.
-    pub fn of<T>(device: &DeviceRecord, facts: bool, take: impl FnOnce(&FleetRow<'_>) -> T) -> T {
-        let labels: Vec<Pair<'_>> =
-            device.labels.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into())).collect();
-        let known = device.facts.values().filter(|_| facts);
-        let facts: Vec<Pair<'_>> = known.map(|fact| (fact.name().as_str().into(), fact.value().into())).collect();
-        let groups: Vec<Cow<'_, str>> = device.groups.iter().map(|group| group.as_str().into()).collect();
-        take(&FleetRow {
-            id: device.id.as_str(),
-            kind: device.kind.as_str(),
-            gateway: device.gateway.as_ref().map(|gateway| gateway.as_str()),
-            owner: device.owner.as_ref().map(|owner| owner.as_str()),
-            labels: &labels,
-            facts: &facts,
-            groups: &groups,
-            barred: device.barred().is_some(),
-        })
-    }
-}
-
-/// What the editions at hand look at.
-#[derive(Debug, Default)]
-struct Interest {
-    labels: Vec<LabelName>,
-    groups: Vec<GroupName>,
-    gateway: bool,
-    owner: bool,
-    facts: bool,
-    /// Texts that patterns name, and those that the caller asks about.
-    texts: HashSet<Box<str>>,
-}
-
-impl Interest {
-    fn of<'p>(editions: &[&'p Edition], texts: impl IntoIterator<Item = &'p str>) -> Self {
-        let mut interest = Self { texts: texts.into_iter().map(Box::from).collect(), ..Self::default() };
-        let (mut labels, mut groups) = (BTreeSet::new(), BTreeSet::new());
-        for policy in editions.iter().flat_map(|edition| &edition.policies) {
-            policy.subjects.each_leaf(&mut |leaf| match leaf {
-                Condition::Text(Field::Label(name), _) => drop(labels.insert(name.clone())),
-                Condition::Text(Field::Gateway, _) => interest.gateway = true,
-                Condition::Text(Field::Owner, _) => interest.owner = true,
-                Condition::Text(Field::Fact(_), _) => interest.facts = true,
-                Condition::Group(name, None) => drop(groups.insert(name.clone())),
-                _ => {}
-            });
-            let rules = policy.rules.iter().filter_map(|rule| rule.target.pattern());
-            for level in rules.chain(policy.soles.iter().map(|sole| &sole.pattern)).flat_map(|pattern| &pattern.levels)
-            {
-                match level {
-                    PatternLevel::Is(text) => drop(interest.texts.insert(text.as_str().into())),
-                    PatternLevel::Variable(Variable::Label(name)) => drop(labels.insert(name.clone())),
-                    PatternLevel::Variable(Variable::Gateway) => interest.gateway = true,
-                    PatternLevel::Variable(Variable::Owner) => interest.owner = true,
-                    PatternLevel::Variable(_) | PatternLevel::Any => {}
-                }
-            }
-        }
-        interest.labels = labels.into_iter().collect();
-        interest.groups = groups.into_iter().collect();
-        interest
-    }
-}
-
-/// All that policies see of a device but its id and facts.
-#[derive(Debug)]
-struct Profile {
-    kind: KindName,
-    owner: Option<Box<str>>,
-    gateway: Option<Box<str>>,
-    labels: Vec<Option<Box<str>>>,
-    groups: Vec<bool>,
-    /// For each edition the policies that select every device of the profile, and those that depend on the device.
-    selected: Vec<Selected>,
-}
-
-#[derive(Debug)]
-struct Selected {
-    sure: Vec<u32>,
-    open: Vec<u32>,
-    /// The class of the profile's devices where nothing is open, per edition.
-    selection: Option<u32>,
-}
-
-impl Profile {
-    /// Every value that a pattern could name, with what names it.
-    fn values<'p>(&'p self, interest: &'p Interest) -> impl Iterator<Item = (Variable, &'p str)> {
-        let labels = interest.labels.iter().zip(&self.labels);
-        let labels = labels.filter_map(|(name, value)| Some((Variable::Label(name.clone()), value.as_deref()?)));
-        [(Variable::Kind, Some(self.kind.as_str())), (Variable::Owner, self.owner.as_deref())]
-            .into_iter()
-            .chain([(Variable::Gateway, self.gateway.as_deref())])
-            .filter_map(|(variable, value)| Some((variable, value?)))
-            .chain(labels)
-    }
-
-    fn names(&self, text: &str) -> bool {
-        self.kind.as_str() == text
-            || [&self.owner, &self.gateway].into_iter().chain(&self.labels).any(|value| value.as_deref() == Some(text))
-    }
-}
-
-/// A row against conditions; its id and facts are open where only its profile is meant.
-struct Seen<'a> {
-    profile: &'a Profile,
-    interest: &'a Interest,
-    row: Option<&'a FleetRow<'a>>,
-}
-
-impl Traits for Seen<'_> {
-    fn text(&self, field: &Field) -> Found<'_> {
-        let profile = self.profile;
-        match (field, self.row) {
-            (Field::Id, Some(row)) => Found::Is(row.id),
-            (Field::Fact(name), Some(row)) => fact(row, name).into(),
-            (Field::Id | Field::Fact(_), None) => Found::Unknown,
-            (Field::Kind, _) => Found::Is(profile.kind.as_str()),
-            (Field::State, _) => Found::Missing,
-            (Field::Owner, _) => profile.owner.as_deref().into(),
-            (Field::Gateway, _) => profile.gateway.as_deref().into(),
-            (Field::Label(name), _) => {
-                let at = self.interest.labels.binary_search(name).ok();
-                at.and_then(|at| profile.labels.get(at)?.as_deref()).into()
-            }
-        }
-    }
-
-    fn in_group(&self, group: &GroupName) -> Option<bool> {
-        let at = self.interest.groups.binary_search(group).ok();
-        Some(at.is_some_and(|at| self.profile.groups.get(at) == Some(&true)))
-    }
-}
-
-fn fact<'a>(row: &'a FleetRow<'_>, name: &FactName) -> Option<&'a str> {
-    row.facts.iter().find(|(found, _)| found == name.as_str()).map(|(_, value)| &**value)
-}
 
 /// Devices that differ in nothing but their ids.
 #[derive(Debug)]

@@ -1,4 +1,5 @@
-//! From text to policies.
+//! From text to policies: one reader, with a function for each production of the grammar in `docs/policies.md`. It is longer than other
+//! files because whoever changes the grammar changes one place.
 
 use std::collections::HashMap;
 use std::hash::{Hash, Hasher};
