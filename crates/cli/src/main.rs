@@ -12,7 +12,7 @@ mod passphrase;
 mod problem;
 mod progress;
 mod reserve;
-mod spool;
+mod stream;
 mod ward;
 
 use std::process::ExitCode;

@@ -13,8 +13,8 @@ mod traffic;
 use std::time::Duration;
 
 pub use authority::{NewAuthority, ReadAuthorities, Signed, WriteAuthorities};
-pub use credential::{BlockedKey, Bound, Intended, NewCredential, ReadCredentials, WriteCredentials};
-pub use device::{Changed, DeviceView, NameInUse, Page, Place, ReadDevices, WriteDevices};
+pub use credential::{BlockedKey, Bound, EndPlace, Ending, Intended, NewCredential, ReadCredentials, WriteCredentials};
+pub use device::{Changed, DeviceView, FieldNames, NameInUse, Page, Place, ReadDevices, WriteDevices};
 pub use job::{JobKind, JobRecord, Lease, ReadJobs, WriteJobs};
 pub use policy::{
     EditionRecord, EditionSummary, GroupMembers, GroupRecord, ReadPolicies, TrialDifference, TrialRecord,

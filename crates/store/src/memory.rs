@@ -21,9 +21,9 @@ use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
 use tidy_warden_core::time::UnixTime;
 
 use crate::{
-    BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, Founding, GroupRecord, Head,
-    Intended, JobRecord, Place, ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Tally, Traffic, TrialDifference,
-    TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
+    BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, FieldNames, Founding,
+    GroupRecord, Head, Intended, JobRecord, Place, ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Tally,
+    Traffic, TrialDifference, TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
 };
 
 /// A device, and the change number at which it changed last. Its row is its place in the list, from 1.
@@ -65,6 +65,7 @@ struct Model {
     groups_changed: i64,
     devices: Vec<Device>,
     rows: HashMap<DeviceId, usize>,
+    names: FieldNames,
     facts: HashMap<Fact, DeviceId>,
     credentials: Vec<Credential>,
     blocked: BTreeMap<[u8; 32], BlockedKey>,

@@ -59,11 +59,13 @@ struct SqliteTx<'a> {
     /// The rows of devices that were listed in it and have no credential yet: a batch names them in the same order, and to look each up
     /// again would cost a tenth of it.
     listed: VecDeque<(DeviceId, i64)>,
+    /// Names of labels (`false`) and facts (`true`) that were noted in it.
+    named: Vec<(bool, String)>,
 }
 
 impl<'a> SqliteTx<'a> {
     fn new(tx: Transaction<'a>) -> Self {
-        Self { tx, listed: VecDeque::new() }
+        Self { tx, listed: VecDeque::new(), named: Vec::new() }
     }
 }
 
@@ -80,6 +82,7 @@ impl Tx for SqliteTx<'_> {
 
     fn back(&mut self) -> Result<(), StoreError> {
         self.listed.clear();
+        self.named.clear();
         Ok(self.sql().execute_batch("ROLLBACK TO saved")?)
     }
 }

@@ -7,7 +7,7 @@ use tidy_warden_core::condition::Condition;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
-use crate::{BlockedKey, DeviceView, Place, StoreError, View};
+use crate::{BlockedKey, DeviceView, EndPlace, Ending, Place, StoreError, View};
 
 /// How many rows are read at a time.
 const PAGE: usize = 1000;
@@ -45,6 +45,29 @@ impl dyn View + '_ {
             for view in page {
                 after = view.device.id.to_string();
                 if !visit(view) {
+                    return Ok(());
+                }
+            }
+            if !is_full {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Walks credentials in the order in which they end, those only for whose devices a condition holds at `now`, until `visit` says no.
+    pub fn each_by_end(
+        &self,
+        condition: Option<&Condition>,
+        now: UnixTime,
+        visit: &mut dyn FnMut(Ending) -> bool,
+    ) -> Result<(), StoreError> {
+        let mut after = EndPlace::FIRST;
+        loop {
+            let page = self.page_by_end(condition, now, after, PAGE)?;
+            let is_full = page.len() == PAGE;
+            for each in page {
+                after = each.at;
+                if !visit(each) {
                     return Ok(());
                 }
             }

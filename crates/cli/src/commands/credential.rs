@@ -18,7 +18,7 @@ use crate::console::counted;
 use crate::edge::CertificateName;
 use crate::files;
 use crate::problem::{Exit, Problem};
-use crate::spool::{Spool, TableSpool};
+use crate::stream::{Stream, TableStream};
 use crate::ward::Ward;
 
 pub(crate) fn run(context: &Context<'_>, command: CredentialCommand) -> Result<Exit, Problem> {
@@ -67,16 +67,12 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
     let now = ward.now();
     // What is on hold has not ended.
     let usable = |each: &CredentialRecord| matches!(each.may_sign_in(now), Ok(()) | Err(Unusable::Held { .. }));
-    let shown = |view: DeviceView| {
-        // A device that has none any more shows what it had last: that it ended is what matters about it.
-        let last = match view.credentials.iter().any(usable) {
-            true => None,
-            false => view.credentials.iter().find(|each| each.revoked.is_none()).map(|each| each.fingerprint),
-        };
-        let shown = move |each: &CredentialRecord| all || usable(each) || Some(each.fingerprint) == last;
-        view.credentials.into_iter().filter(shown)
+    // A device that has none any more shows what it had last: that it ended is what matters about it.
+    let shown = |credential: &CredentialRecord, view: &DeviceView| {
+        let last = || view.credentials.iter().find(|each| each.revoked.is_none()).map(|each| each.fingerprint);
+        let is_last = || !view.credentials.iter().any(usable) && last() == Some(credential.fingerprint);
+        all || usable(credential) || is_last()
     };
-    let key = |credential: &CredentialRecord| (credential.usable_until(), credential.name());
     let item = |credential: &CredentialRecord| {
         let mut value = json!({ "device": credential.device });
         if let (Some(value), Value::Object(fields)) = (value.as_object_mut(), json(credential, now)) {
@@ -96,35 +92,38 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
         ]
     };
     let columns = ["device", "certificate", "state", "authority", "key", "ends", "note"].map(str::to_owned).to_vec();
-    if let Some(form) = context.console.form() {
-        let mut spool = Spool::new(context.console, form, columns);
+    let each = |add: &mut dyn FnMut(&CredentialRecord) -> Result<(), Problem>| {
         let mut result = Ok(());
-        pick::each(&ward, condition, &mut |view| {
-            for each in shown(view) {
-                if result.is_ok() {
-                    result = spool.add(key(&each), || item(&each), || row(&each));
-                }
+        pick::each_by_end(&ward, condition, &mut |ending| {
+            let credential = ending.view.credentials.iter().find(|each| each.fingerprint == ending.fingerprint);
+            if let Some(credential) = credential.filter(|credential| shown(credential, &ending.view)) {
+                result = add(credential);
             }
+            result.is_ok()
         })?;
-        result?;
-        spool.write("tidy-warden/credentials/1", "credentials")?;
+        result
+    };
+    if let Some(form) = context.console.form() {
+        let begin = || Stream::new(context.console, form, ("tidy-warden/credentials/1", "credentials"), &columns);
+        let mut stream: Option<Stream<'_>> = None;
+        each(&mut |credential| {
+            // Begun with the first, so that a condition that is refused leaves nothing behind.
+            let stream = match &mut stream {
+                Some(stream) => stream,
+                None => stream.insert(begin()?),
+            };
+            stream.add(|| item(credential), || row(credential))
+        })?;
+        stream.map_or_else(begin, Ok)?.end()?;
         return Ok(Exit::Done);
     }
-    let mut spool = TableSpool::new(context.console, &columns);
-    let mut result = Ok(());
-    pick::each(&ward, condition, &mut |view| {
-        for each in shown(view) {
-            if result.is_ok() {
-                result = spool.add(key(&each), &row(&each));
-            }
-        }
-    })?;
-    result?;
+    let mut stream = TableStream::new(context.console, &columns);
+    each(&mut |credential| stream.add(&row(credential)))?;
     let empty = match condition {
         Some(_) => "no such certificates",
         None => "no certificates; issue one: enroll ID --make-key --out DIR",
     };
-    let count = spool.write(empty)?;
+    let count = stream.end(empty)?;
     if count > 0 {
         context.console.note(counted(count, "certificate"));
     }

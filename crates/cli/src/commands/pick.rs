@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use tidy_warden_core::condition::{Condition, Field, Groups};
 use tidy_warden_core::id::{DeviceId, LabelName};
 use tidy_warden_core::text::nearest;
-use tidy_warden_store::{DeviceView, NameInUse};
+use tidy_warden_store::{DeviceView, Ending, NameInUse};
 use tidy_warden_ward::mass;
 
 use crate::console::{Console, counted};
@@ -19,16 +19,10 @@ const SAMPLE: usize = 5;
 
 /// Walks the devices for which a condition holds; without one, all.
 pub(super) fn each(ward: &Ward, text: Option<&str>, visit: &mut dyn FnMut(DeviceView)) -> Result<(), Problem> {
-    match text {
+    Ok(match resolved(ward, text)? {
         None => ward.store.each_device(visit)?,
-        Some(text) => {
-            let condition = condition(text)?;
-            let groups = ward.groups()?;
-            known_names(ward, &condition, &groups)?;
-            ward.store.each_device_where(&condition.resolve(&groups), ward.now(), visit)?;
-        }
-    }
-    Ok(())
+        Some(condition) => ward.store.each_device_where(&condition, ward.now(), visit)?,
+    })
 }
 
 /// The same in the order of ids, until `visit` says no.
@@ -37,16 +31,27 @@ pub(super) fn each_by_id(
     text: Option<&str>,
     visit: &mut dyn FnMut(DeviceView) -> bool,
 ) -> Result<(), Problem> {
-    let condition = match text {
-        None => None,
-        Some(text) => {
-            let condition = condition(text)?;
-            let groups = ward.groups()?;
-            known_names(ward, &condition, &groups)?;
-            Some(condition.resolve(&groups))
-        }
-    };
+    let condition = resolved(ward, text)?;
     Ok(ward.store.each_device_by_id(condition.as_ref(), ward.now(), visit)?)
+}
+
+/// Walks the credentials of such devices in the order in which they end, until `visit` says no.
+pub(super) fn each_by_end(
+    ward: &Ward,
+    text: Option<&str>,
+    visit: &mut dyn FnMut(Ending) -> bool,
+) -> Result<(), Problem> {
+    let condition = resolved(ward, text)?;
+    Ok(ward.store.each_by_end(condition.as_ref(), ward.now(), visit)?)
+}
+
+/// A condition whose groups are known.
+fn resolved(ward: &Ward, text: Option<&str>) -> Result<Option<Condition>, Problem> {
+    let Some(text) = text else { return Ok(None) };
+    let condition = condition(text)?;
+    let groups = ward.groups()?;
+    known_names(ward, &condition, &groups)?;
+    Ok(Some(condition.resolve(&groups)))
 }
 
 /// Refuses a condition that names a label, kind or group that nothing has: it would pick nobody, or with `not` everybody.

@@ -1,13 +1,14 @@
 //! Credentials, keys that are never taken, and serial numbers that are about to be signed.
 
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::condition::Condition;
 use tidy_warden_core::credential::{BlockSource, CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::{Span, UnixTime};
 
-use crate::StoreError;
+use crate::{DeviceView, StoreError};
 
 /// A credential to be recorded.
 #[derive(Debug, Clone)]
@@ -108,6 +109,31 @@ pub struct Bound {
     pub more: bool,
 }
 
+/// A place in the order in which credentials end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct EndPlace {
+    /// The last second in which a credential may sign in if it is neither revoked nor distrusted.
+    pub end: UnixTime,
+    /// Its row.
+    pub row: i64,
+}
+
+impl EndPlace {
+    /// Before all of them.
+    pub const FIRST: Self = Self { end: UnixTime(i64::MIN), row: 0 };
+}
+
+/// A credential in the order of ends.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ending {
+    /// Where it stands.
+    pub at: EndPlace,
+    /// Which one of its device's it is.
+    pub fingerprint: Fingerprint,
+    /// Its device, with all its credentials.
+    pub view: DeviceView,
+}
+
 /// Questions about credentials and keys.
 pub trait ReadCredentials {
     /// Credentials by fingerprint, with their devices, in the order asked for; `None` for those that are not known.
@@ -150,6 +176,16 @@ pub trait ReadCredentials {
     /// Up to `limit` credentials behind a place (0 is before the first), in the order in which they were recorded: their places,
     /// and each with the number of the entry that recorded it; those that older versions recorded have none.
     fn recorded(&self, after: i64, limit: usize) -> Result<Vec<(i64, Option<i64>, Fingerprint)>, StoreError>;
+
+    /// Up to `limit` credentials behind a place in the order in which they end, and in which they were recorded where they end in the
+    /// same second; those only for whose devices a condition holds at `now`. A revocation changes no place.
+    fn page_by_end(
+        &self,
+        condition: Option<&Condition>,
+        now: UnixTime,
+        after: EndPlace,
+        limit: usize,
+    ) -> Result<Vec<Ending>, StoreError>;
 
     /// The entries that recorded a device's credentials, those of many devices at once among them.
     fn entries_of(&self, device: &DeviceId) -> Result<Vec<i64>, StoreError>;

@@ -1,9 +1,11 @@
 //! Devices.
 
+use std::collections::BTreeSet;
+
 use tidy_warden_core::condition::Condition;
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::fact::Fact;
+use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, LabelName};
 use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
@@ -67,6 +69,15 @@ pub enum NameInUse {
     Any,
 }
 
+/// The names of all labels and facts that devices of a ward have or had.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct FieldNames {
+    /// Of labels, in order.
+    pub labels: BTreeSet<LabelName>,
+    /// Of facts, in order.
+    pub facts: BTreeSet<FactName>,
+}
+
 /// Questions about devices.
 pub trait ReadDevices {
     /// Devices by id, in the order asked for; `None` for those that are not listed.
@@ -106,6 +117,9 @@ pub trait ReadDevices {
 
     /// The names of all labels that devices have, in order.
     fn label_names(&self) -> Result<Vec<String>, StoreError>;
+
+    /// The names of all labels and facts that devices have or had; known without a look at any device.
+    fn field_names(&self) -> Result<FieldNames, StoreError>;
 
     /// Up to `limit` devices that changed behind a place, in the order in which they changed.
     fn changed(&self, after: Place, limit: usize) -> Result<Changed, StoreError>;

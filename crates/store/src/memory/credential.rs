@@ -1,13 +1,16 @@
 //! Credentials, blocked keys, and serial numbers that are about to be signed.
 
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::condition::{Candidate, Condition};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
 use super::{Credential, MemoryStore, Model, row, unknown};
-use crate::{BlockedKey, Bound, Intended, NewCredential, ReadCredentials, StoreError, WriteCredentials};
+use crate::{
+    BlockedKey, Bound, EndPlace, Ending, Intended, NewCredential, ReadCredentials, StoreError, WriteCredentials,
+};
 
 impl Model {
     /// A credential with what follows from its device and its authority.
@@ -108,6 +111,30 @@ impl ReadCredentials for MemoryStore {
         let all = model.credentials.iter().enumerate().map(|(place, each)| (row(place), each));
         let some = all.filter(|(row, _)| *row > after).take(limit);
         Ok(some.map(|(row, each)| (row, Some(each.entry), each.record.fingerprint)).collect())
+    }
+
+    fn page_by_end(
+        &self,
+        condition: Option<&Condition>,
+        now: UnixTime,
+        after: EndPlace,
+        limit: usize,
+    ) -> Result<Vec<Ending>, StoreError> {
+        let model = self.model();
+        let all = model.credentials.iter().enumerate().filter_map(|(place, each)| {
+            let record = &each.record;
+            let end = record.superseded_until.map_or(record.not_after, |until| until.min(record.not_after));
+            let view = model.view(model.device(&record.device)?);
+            Some(Ending { at: EndPlace { end, row: row(place) }, fingerprint: record.fingerprint, view })
+        });
+        let holds = |each: &Ending| {
+            let candidate = Candidate::at(&each.view.device, &each.view.credentials, now);
+            each.at > after && condition.is_none_or(|condition| condition.holds(&candidate))
+        };
+        let mut page: Vec<Ending> = all.filter(holds).collect();
+        page.sort_by_key(|each| each.at);
+        page.truncate(limit);
+        Ok(page)
     }
 
     fn entries_of(&self, device: &DeviceId) -> Result<Vec<i64>, StoreError> {

@@ -11,10 +11,15 @@ use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
 
 use super::{Device, MemoryStore, Model, row};
-use crate::{Changed, DeviceView, NameInUse, Page, Place, ReadDevices, StoreError, WriteDevices};
+use crate::{Changed, DeviceView, FieldNames, NameInUse, Page, Place, ReadDevices, StoreError, WriteDevices};
 
 impl Model {
-    fn view(&self, device: &Device) -> DeviceView {
+    fn note_names(&mut self, device: &DeviceRecord) {
+        self.names.labels.extend(device.labels.keys().cloned());
+        self.names.facts.extend(device.facts.keys().cloned());
+    }
+
+    pub(super) fn view(&self, device: &Device) -> DeviceView {
         let id = &device.record.id;
         let held = self.credentials.iter().filter(|each| each.record.device == *id);
         DeviceView {
@@ -98,6 +103,10 @@ impl ReadDevices for MemoryStore {
         Ok(names.into_iter().map(str::to_owned).collect())
     }
 
+    fn field_names(&self) -> Result<FieldNames, StoreError> {
+        Ok(self.model().names.clone())
+    }
+
     fn changed(&self, after: Place, limit: usize) -> Result<Changed, StoreError> {
         let model = self.model();
         let places = model.devices.iter().enumerate().map(|(place, device)| {
@@ -144,6 +153,7 @@ impl WriteDevices for MemoryStore {
                     return Ok(false);
                 }
             }
+            model.note_names(device);
             model.devices.push(Device { record: device.clone(), changed: change });
         }
         Ok(true)
@@ -155,6 +165,7 @@ impl WriteDevices for MemoryStore {
         if after.retired.is_none() {
             model.facts.extend(after.facts.values().map(|fact| (fact.clone(), after.id.clone())));
         }
+        model.note_names(after);
         let device = model.device_mut(&after.id)?;
         let (groups, seen, created) = (device.record.groups.clone(), device.record.seen, device.record.created);
         *device = Device { record: DeviceRecord { groups, seen, created, ..after.clone() }, changed: change };

@@ -1,7 +1,9 @@
 //! Credentials, blocked keys, and serial numbers that are about to be signed.
 
+use rusqlite::types::Value;
 use rusqlite::{OptionalExtension, Row, params};
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::condition::Condition;
 use tidy_warden_core::credential::{BlockSource, CredentialRecord};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
@@ -10,7 +12,10 @@ use tidy_warden_core::time::UnixTime;
 use super::authority::authority_key;
 use super::rows::{self, damaged};
 use super::{Sql, SqliteTx};
-use crate::{BlockedKey, Bound, Intended, NewCredential, ReadCredentials, ReadDevices, StoreError, WriteCredentials};
+use crate::{
+    BlockedKey, Bound, EndPlace, Ending, Intended, NewCredential, ReadCredentials, ReadDevices, StoreError,
+    WriteCredentials,
+};
 
 fn blocked(row: &Row<'_>) -> Result<BlockedKey, StoreError> {
     let word: String = row.get(2)?;
@@ -152,6 +157,42 @@ impl<S: Sql> ReadCredentials for S {
         let row = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?, Fingerprint(row.get(2)?)));
         let found = statement.query_map([after, rows::limit(limit)], row)?;
         Ok(found.collect::<Result<_, _>>()?)
+    }
+
+    fn page_by_end(
+        &self,
+        condition: Option<&Condition>,
+        now: UnixTime,
+        after: EndPlace,
+        limit: usize,
+    ) -> Result<Vec<Ending>, StoreError> {
+        let mut values =
+            vec![Value::Integer(after.end.0), Value::Integer(after.row), Value::Integer(rows::limit(limit))];
+        let holds = match condition {
+            None => String::new(),
+            Some(condition) => {
+                let holds = super::condition::sql(condition, now, &mut values);
+                format!("AND EXISTS (SELECT 1 FROM devices WHERE devices.pk = ended.device AND {holds})")
+            }
+        };
+        let end = "min(ended.not_after, ifnull(ended.superseded_until, ended.not_after))";
+        let sql = format!(
+            "SELECT {end}, ended.pk, ended.fingerprint, ended.device FROM credentials AS ended
+             WHERE {end} >= ?1 AND ({end} > ?1 OR ended.pk > ?2) {holds} ORDER BY {end}, ended.pk LIMIT ?3"
+        );
+        let mut statement = self.sql().prepare_cached(&sql)?;
+        let mut found = statement.query(rusqlite::params_from_iter(&values))?;
+        let mut page = Vec::new();
+        while let Some(row) = found.next()? {
+            let at = EndPlace { end: UnixTime(row.get(0)?), row: row.get(1)? };
+            page.push((at, Fingerprint(row.get(2)?), row.get::<_, i64>(3)?));
+        }
+        let views = rows::views(self.sql(), page.iter().map(|(_, _, device)| *device))?;
+        let ending = |(at, fingerprint, device): (EndPlace, Fingerprint, i64)| {
+            let view = views.get(&device).cloned().ok_or_else(|| damaged("credential"))?;
+            Ok(Ending { at, fingerprint, view })
+        };
+        page.into_iter().map(ending).collect()
     }
 
     fn entries_of(&self, device: &DeviceId) -> Result<Vec<i64>, StoreError> {

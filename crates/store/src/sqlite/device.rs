@@ -7,14 +7,17 @@ use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension, params};
 use tidy_warden_core::condition::Condition;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::fact::Fact;
+use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
 use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, DEVICE_COLUMNS, damaged};
 use super::{Sql, SqliteTx, condition};
-use crate::{Changed, DeviceView, NameInUse, Page, Place, ReadDevices, StoreError, WriteDevices};
+use crate::{Changed, DeviceView, FieldNames, NameInUse, Page, Place, ReadDevices, StoreError, WriteDevices};
+
+/// How many names a transaction remembers to have noted; a limit on memory, and on the time to look through them.
+const MOST_NAMED: usize = 64;
 
 /// Up to `limit` devices behind a place in the order of a column, by their rows.
 fn page(
@@ -160,6 +163,20 @@ impl<S: Sql> ReadDevices for S {
         Ok(found.collect::<Result<_, _>>()?)
     }
 
+    fn field_names(&self) -> Result<FieldNames, StoreError> {
+        let mut statement = self.sql().prepare_cached("SELECT is_fact, name FROM field_names")?;
+        let mut found = statement.query([])?;
+        let mut names = FieldNames::default();
+        while let Some(row) = found.next()? {
+            let name = row.get_ref(1)?.as_str().map_err(|_| damaged("name"))?;
+            match row.get(0)? {
+                false => drop(names.labels.insert(rows::parsed(name, "name of a label")?)),
+                true => drop(names.facts.insert(FactName::parse(name).map_err(|_| damaged("name of a fact"))?)),
+            }
+        }
+        Ok(names)
+    }
+
     fn changed(&self, after: Place, limit: usize) -> Result<Changed, StoreError> {
         let mut changed = Changed { to: after, ..Changed::default() };
         // The rest of that change first, then the later ones: so that each question walks the index from where it begins.
@@ -220,6 +237,22 @@ fn insert(tx: &mut SqliteTx<'_>, device: &DeviceRecord, change: i64) -> rusqlite
         ])?;
     }
     tx.listed.push_back((device.id.clone(), pk));
+    note_names(tx, device)
+}
+
+/// Notes the names of a device's labels and facts, each once in a transaction.
+fn note_names(tx: &mut SqliteTx<'_>, device: &DeviceRecord) -> rusqlite::Result<()> {
+    let labels = device.labels.keys().map(|name| (false, name.as_str()));
+    for (is_fact, name) in labels.chain(device.facts.keys().map(|name| (true, name.as_str()))) {
+        if tx.named.iter().any(|(fact, known)| *fact == is_fact && known == name) {
+            continue;
+        }
+        let sql = "INSERT OR IGNORE INTO field_names (is_fact, name) VALUES (?1, ?2)";
+        tx.sql().prepare_cached(sql)?.execute(params![is_fact, name])?;
+        if tx.named.len() < MOST_NAMED {
+            tx.named.push((is_fact, name.to_owned()));
+        }
+    }
     Ok(())
 }
 
@@ -268,6 +301,7 @@ impl WriteDevices for SqliteTx<'_> {
                 rows::labels_text(after),
                 rows::facts_text(after),
             ])?;
+        note_names(self, after)?;
         rows::found(updated, "device", &after.id)
     }
 

@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::str::FromStr;
 
 use rusqlite::{Connection, Row, params};
@@ -242,6 +243,25 @@ pub(super) fn credential(
         held,
         distrusted: time(row.get(at + 13)?),
     })
+}
+
+/// Devices by their rows, with their credentials.
+pub(super) fn views(
+    connection: &Connection,
+    wanted: impl Iterator<Item = i64>,
+) -> Result<BTreeMap<i64, DeviceView>, StoreError> {
+    let sql = format!("SELECT {DEVICE_COLUMNS} FROM devices WHERE pk = ?1");
+    let mut statement = connection.prepare_cached(&sql)?;
+    let mut views = BTreeMap::new();
+    for pk in wanted {
+        if let Entry::Vacant(free) = views.entry(pk)
+            && let Some(row) = statement.query([pk])?.next()?
+        {
+            free.insert(DeviceView { device: device(row)?.1, credentials: Vec::new() });
+        }
+    }
+    fill(connection, &mut views)?;
+    Ok(views)
 }
 
 /// Adds their credentials to devices, newest first.

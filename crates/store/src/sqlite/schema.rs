@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 6;
+const FORMAT: i64 = 7;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -146,6 +146,20 @@ CREATE TABLE job_parts (
 ) WITHOUT ROWID;
 ";
 
+/// What came with format 7: the names of labels and facts that devices have or had, so that a list knows its columns before its first
+/// row, and the order in which credentials end.
+const TABLES_7: &str = "
+CREATE TABLE field_names (is_fact INTEGER NOT NULL, name TEXT NOT NULL, PRIMARY KEY (is_fact, name)) WITHOUT ROWID;
+
+CREATE INDEX credentials_by_end ON credentials (min(not_after, ifnull(superseded_until, not_after)));
+";
+
+/// The names of what there is already.
+const FILL_7: &str = "
+INSERT INTO field_names SELECT DISTINCT 0, key FROM devices, json_each(labels);
+INSERT INTO field_names SELECT DISTINCT 1, key FROM devices, json_each(facts);
+";
+
 /// Keys that were revoked for compromise before there was a list of them.
 const FILL_5: &str = "
 INSERT OR IGNORE INTO blocked_keys (digest, at, source, device)
@@ -159,6 +173,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_4)?;
     connection.execute_batch(TABLES_5)?;
     connection.execute_batch(TABLES_6)?;
+    connection.execute_batch(TABLES_7)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -195,12 +210,16 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
         tx.execute_batch(TABLES_5)?;
         tx.execute_batch(FILL_5)?;
     }
-    if found < FORMAT {
+    if found < 6 {
         tx.execute_batch(TABLES_6)?;
         if found > 1 {
             take_bulk_run(&tx)?;
         }
         super::record::plant_tree(&tx)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_7)?;
+        tx.execute_batch(FILL_7)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

@@ -135,6 +135,22 @@ fn conditions_mean_the_same_to_the_store_and_to_the_core() {
                     true
                 })
                 .unwrap();
+            let mut ends = Vec::new();
+            store
+                .each_by_end(Some(&condition), now, &mut |ending| {
+                    ends.push((ending.at, ending.view.device.id));
+                    true
+                })
+                .unwrap();
+            prop_assert!(ends.is_sorted(), "{}: {:?}", text, ends);
+            let mut all = Vec::new();
+            store
+                .each_by_end(None, now, &mut |ending| {
+                    all.extend(want.contains(&ending.view.device.id).then_some((ending.at, ending.view.device.id)));
+                    true
+                })
+                .unwrap();
+            prop_assert_eq!(ends, all, "{}", text);
             want.sort();
             prop_assert_eq!(by_id, want, "{}", text);
             Ok(())

@@ -162,3 +162,25 @@ fn a_hold_suspends_a_device_and_its_release_brings_it_back_as_it_was() {
         assert!(store.set_hold(&[id("nobody")], true, &cause(9)).is_err());
     });
 }
+
+#[test]
+fn names_of_labels_and_facts_are_known_whoever_has_them_now() {
+    on_each(|store, _, _| {
+        store.add_devices(&[device("wv-1", Some("QF-1"))], &cause(0)).unwrap().unwrap();
+        let edit = |label: &str, value: Option<&str>| {
+            let labels = vec![(label.parse().unwrap(), value.map(|value| value.parse().unwrap()))];
+            DeviceEdit { labels, ..DeviceEdit::default() }
+        };
+        store.edit_device(&id("wv-1"), &edit("pylon", Some("p7")), &cause(1)).unwrap().unwrap();
+        store.edit_device(&id("wv-1"), &edit("pylon", None), &cause(2)).unwrap().unwrap();
+        let names = store.field_names().unwrap();
+        let labels: Vec<&str> = names.labels.iter().map(|name| name.as_str()).collect();
+        assert_eq!((labels, names.facts.len()), (vec!["pylon", "site"], 1));
+        assert_eq!(store.label_names().unwrap(), ["site"]);
+        // What was refused leaves no name behind.
+        let mut other = device("wv-1", None);
+        other.labels.insert("never".parse().unwrap(), "x".parse().unwrap());
+        assert!(store.add_devices(&[other], &cause(3)).unwrap().is_err());
+        assert_eq!(store.field_names().unwrap(), names);
+    });
+}

@@ -18,8 +18,9 @@ use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    Batch, BrokerSession, GroupMembers, GuardStore, Intended, Introduction, JobKind, Lease, NameInUse, NewAuthority,
-    NewCredential, NewJob, OperatorStore, Place, SqliteStore, Store, StoreError, Tally, Traffic, TrialDifference,
+    Batch, BrokerSession, EndPlace, GroupMembers, GuardStore, Intended, Introduction, JobKind, Lease, NameInUse,
+    NewAuthority, NewCredential, NewJob, OperatorStore, Place, SqliteStore, Store, StoreError, Tally, Traffic,
+    TrialDifference,
 };
 
 use crate::bench::{NOW, World, broken, cause, device, id, new_file, new_model};
@@ -397,6 +398,9 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         told(store.job_part(1, 1)),
         told(store.tree()),
         told(store.label_names()),
+        told(store.field_names()),
+        told(store.page_by_end(None, now, EndPlace::FIRST, 3)),
+        told(store.page_by_end(None, now, EndPlace { end: now, row: 2 }, 100)),
         told(store.is_used(&NameInUse::Label("site".parse().unwrap()))),
         told(store.is_used(&NameInUse::Kind("windvane".into()))),
         told(store.is_used(&NameInUse::Any)),

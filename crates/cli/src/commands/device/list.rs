@@ -8,14 +8,14 @@ use tidy_warden_core::device::{DeviceRecord, DeviceState, credential_end};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{LabelName, LabelValue};
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{DeviceView, NameInUse};
+use tidy_warden_store::{DeviceView, FieldNames, NameInUse};
 
 use super::device_json;
 use crate::args::ListArgs;
 use crate::commands::{Context, pick};
 use crate::console::{Form, counted};
 use crate::problem::{Exit, Problem};
-use crate::spool::{Stream, TableSpool};
+use crate::stream::{Stream, TableStream};
 use crate::ward::Ward;
 
 pub(super) fn run(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Problem> {
@@ -39,28 +39,27 @@ pub(super) fn run(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Proble
 fn for_people(context: &Context<'_>, ward: &Ward, condition: Option<&str>, columns: &[Column]) -> Result<(), Problem> {
     let now = ward.now();
     // Each label has a column, and the columns come first.
-    let names = if columns.is_empty() { Names::of(ward, condition)? } else { Names::default() };
+    let names = if columns.is_empty() { Names::of(ward)? } else { Names::default() };
     let titles = if columns.is_empty() { names.columns(true) } else { columns.iter().map(Column::name).collect() };
-    let mut spool = TableSpool::new(context.console, &titles);
+    let mut stream = TableStream::new(context.console, &titles);
     let mut counts = BTreeMap::new();
     let mut result = Ok(());
-    pick::each(ward, condition, &mut |view| {
+    pick::each_by_id(ward, condition, &mut |view| {
         let state = DeviceState::of(&view.device, &view.credentials, now);
         *counts.entry(state).or_insert(0u64) += 1;
         let row = match columns {
             [] => names.row((state, credential_end(&view.credentials)), &view.device, true),
             some => chosen(some, &view, now, "-"),
         };
-        if result.is_ok() {
-            result = spool.add(view.device.id, &row);
-        }
+        result = stream.add(&row);
+        result.is_ok()
     })?;
     result?;
     let empty = match ward.store.is_used(&NameInUse::Any)? {
         true => "no such devices",
         false => "no devices; list one: device add ID --kind KIND",
     };
-    let count = spool.write(empty)?;
+    let count = stream.end(empty)?;
     let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
     if !parts.is_empty() {
         context.console.note(format!("{}: {}", counted(count, "device"), parts.join(", ")));
@@ -78,7 +77,7 @@ fn for_programs(
     let now = ward.now();
     // In CSV each label and fact has a column, and the header line comes first.
     let names = match (columns, form) {
-        ([], Form::Csv) => Names::of(ward, condition)?,
+        ([], Form::Csv) => Names::of(ward)?,
         _ => Names::default(),
     };
     let titles = if columns.is_empty() { names.columns(false) } else { columns.iter().map(Column::name).collect() };
@@ -188,23 +187,9 @@ struct Names {
 }
 
 impl Names {
-    fn of(ward: &Ward, condition: Option<&str>) -> Result<Self, Problem> {
-        let mut names = Self::default();
-        pick::each(ward, condition, &mut |view| names.take(&view.device))?;
-        Ok(names)
-    }
-
-    fn take(&mut self, device: &DeviceRecord) {
-        for label in device.labels.keys() {
-            if !self.labels.contains(label) {
-                self.labels.insert(label.clone());
-            }
-        }
-        for fact in device.facts.keys() {
-            if !self.facts.contains(fact) {
-                self.facts.insert(fact.clone());
-            }
-        }
+    fn of(ward: &Ward) -> Result<Self, Problem> {
+        let FieldNames { labels, facts } = ward.store.field_names()?;
+        Ok(Self { labels, facts })
     }
 
     fn columns(&self, for_people: bool) -> Vec<String> {
