@@ -25,7 +25,7 @@ pub(crate) enum Format {
 
 /// The forms that programs read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Form {
+pub(crate) enum DataForm {
     Json,
     Jsonl,
     Csv,
@@ -66,12 +66,12 @@ impl Console {
     }
 
     /// The form in which a program reads results; `None` if people do.
-    pub(crate) fn form(&self) -> Option<Form> {
+    pub(crate) fn form(&self) -> Option<DataForm> {
         match self.format {
             Format::Table => None,
-            Format::Json => Some(Form::Json),
-            Format::Jsonl => Some(Form::Jsonl),
-            Format::Csv => Some(Form::Csv),
+            Format::Json => Some(DataForm::Json),
+            Format::Jsonl => Some(DataForm::Jsonl),
+            Format::Csv => Some(DataForm::Csv),
         }
     }
 
@@ -286,7 +286,7 @@ pub(crate) fn table(columns: &[String], rows: &[Vec<String>]) -> String {
     text.lines().map(|line| format!("{}\n", line.trim_end())).collect()
 }
 
-impl Form {
+impl DataForm {
     /// What a list begins with: in JSON the document `schema`, which has the items under `name`; in CSV the header line.
     pub(crate) fn begin(self, schema: &str, name: &str, columns: &[String]) -> Result<String, Problem> {
         match self {
@@ -366,9 +366,9 @@ mod tests {
     #[test]
     fn csv_quotes_what_needs_it() {
         let row = || vec!["1,2".into(), "\"q\"".into()];
-        let head = Form::Csv.begin("s/1", "k", &["a".into(), "b".into()]).unwrap();
-        let line = Form::Csv.one(|| Value::Null, row).unwrap();
-        assert_eq!(head + &line + Form::Csv.end(), "a,b\n\"1,2\",\"\"\"q\"\"\"\n");
+        let head = DataForm::Csv.begin("s/1", "k", &["a".into(), "b".into()]).unwrap();
+        let line = DataForm::Csv.one(|| Value::Null, row).unwrap();
+        assert_eq!(head + &line + DataForm::Csv.end(), "a,b\n\"1,2\",\"\"\"q\"\"\"\n");
     }
 
     #[test]

@@ -4,7 +4,7 @@
 use serde_json::Value;
 use unicode_width::UnicodeWidthStr;
 
-use crate::console::{Console, Form, counts, printable};
+use crate::console::{Console, DataForm, counts, printable};
 use crate::problem::Problem;
 
 /// How many octets are written to standard output at once.
@@ -19,7 +19,7 @@ const MEASURED: usize = 1000;
 /// A list that programs read and that comes in its order already: each part is on its way out when it is there.
 pub(crate) struct Stream<'a> {
     console: &'a Console,
-    form: Form,
+    form: DataForm,
     out: String,
     /// The one that came last: what stands behind it depends on whether another comes.
     last: Option<String>,
@@ -30,7 +30,7 @@ impl<'a> Stream<'a> {
     /// Begins a list, in the document `schema` under `name` where that is JSON; `columns` are the titles of CSV.
     pub(crate) fn new(
         console: &'a Console,
-        form: Form,
+        form: DataForm,
         (schema, name): (&str, &str),
         columns: &[String],
     ) -> Result<Self, Problem> {

@@ -17,7 +17,7 @@ use crate::websocket;
 
 /// What a listener speaks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Form {
+pub(crate) enum Speech {
     /// MQTT over TLS.
     Mqtt,
     /// MQTT over WebSocket over TLS.
@@ -27,15 +27,15 @@ pub(crate) enum Form {
 /// The guard behind one of its listeners.
 pub(crate) struct Entrance {
     pub(crate) shared: Arc<Shared>,
-    pub(crate) form: Form,
+    pub(crate) form: Speech,
 }
 
 impl House for Entrance {
     fn door(&self) -> (TlsAcceptor, bool) {
         let live = self.shared.live();
         let acceptor = match self.form {
-            Form::Mqtt => &live.acceptor,
-            Form::WebSocket => &live.http_acceptor,
+            Speech::Mqtt => &live.acceptor,
+            Speech::WebSocket => &live.http_acceptor,
         };
         (acceptor.clone(), live.settings.guard.proxy_protocol)
     }
@@ -53,8 +53,8 @@ impl House for Entrance {
         let shared = self.shared.clone();
         shared.metrics.handshake(if connection.resumed { "resumed" } else { "full" });
         match self.form {
-            Form::Mqtt => begin(shared, stream, connection).await,
-            Form::WebSocket => {
+            Speech::Mqtt => begin(shared, stream, connection).await,
+            Speech::WebSocket => {
                 let (peer, end) = (connection.peer, connection.came + OPENING);
                 let max = usize::try_from(shared.live().settings.guard.max_packet).unwrap_or(usize::MAX);
                 match tokio::time::timeout_at(end, websocket::accept(stream, max)).await {

@@ -17,7 +17,7 @@ pub(crate) struct Direction {
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
-pub(crate) struct Act {
+pub(crate) struct ActLabel {
     act: &'static str,
 }
 
@@ -38,7 +38,7 @@ pub(crate) struct Metrics {
     opening_seconds: Histogram,
     messages: Family<Direction, Counter>,
     octets: Family<Direction, Counter>,
-    refusals: Family<Act, Counter>,
+    refusals: Family<ActLabel, Counter>,
     pub(crate) withheld: Counter,
     pub(crate) cuts: Counter,
     pub(crate) clone_signs: Counter,
@@ -127,7 +127,7 @@ impl Metrics {
     }
 
     pub(crate) fn refused(&self, act: &'static str) {
-        self.refusals.get_or_create(&Act { act }).inc();
+        self.refusals.get_or_create(&ActLabel { act }).inc();
     }
 
     /// All figures in the OpenMetrics text format.

@@ -22,7 +22,7 @@ use tokio::time::Instant;
 use crate::control;
 use crate::follower::{Follower, Position};
 use crate::knowledge::{Follows, Knowledge, Stores};
-use crate::listener::{Entrance, Form};
+use crate::listener::{Entrance, Speech};
 use crate::live::{Live, LiveConfig};
 use crate::shared::{GuardError, Shared, Versions};
 use crate::upstream::{Bypass, hello, take_over};
@@ -180,9 +180,9 @@ impl Guard {
         let openings = Arc::new(Openings::default());
         let entrance = |form| Arc::new(Entrance { shared: shared.clone(), form });
         let mut tasks = tokio::task::JoinSet::new();
-        tasks.spawn(accept(entrance(Form::Mqtt), listener, openings.clone()));
+        tasks.spawn(accept(entrance(Speech::Mqtt), listener, openings.clone()));
         if let Some(listener) = websocket {
-            tasks.spawn(accept(entrance(Form::WebSocket), listener, openings));
+            tasks.spawn(accept(entrance(Speech::WebSocket), listener, openings));
         }
         let mut stop = std::pin::pin!(stop);
         loop {

@@ -21,7 +21,7 @@ pub struct Head {
 }
 
 #[derive(Serialize, Deserialize)]
-struct Form {
+struct SeenFile {
     number: i64,
     hash: String,
 }
@@ -39,7 +39,7 @@ impl Head {
         };
         let text = io::read_to_string(io::Read::take(file, MOST))?;
         let other = |_| io::Error::new(io::ErrorKind::InvalidData, "it does not hold a place in the audit record");
-        let form: Form = serde_json::from_str(&text).map_err(other)?;
+        let form: SeenFile = serde_json::from_str(&text).map_err(other)?;
         let hash = HEXLOWER.decode(form.hash.as_bytes()).ok().and_then(|hash| Hash::try_from(hash).ok());
         let hash = hash.ok_or_else(|| io::Error::new(io::ErrorKind::InvalidData, "its hash is not one"))?;
         Ok(Some(Self { number: form.number, hash }))
@@ -50,7 +50,7 @@ impl Head {
     /// # Errors
     /// The file cannot be written.
     pub fn save(&self, path: &Path) -> io::Result<()> {
-        let form = Form { number: self.number, hash: HEXLOWER.encode(&self.hash) };
+        let form = SeenFile { number: self.number, hash: HEXLOWER.encode(&self.hash) };
         crate::file::replace(path, format!("{}\n", serde_json::to_string(&form)?).as_bytes())
     }
 }

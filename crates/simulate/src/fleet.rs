@@ -34,7 +34,7 @@ pub enum Misdeed {
 
 /// What a device did or met, for whoever runs it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Act {
+pub enum Happening {
     /// It is connected.
     Connected,
     /// It could not connect.
@@ -65,7 +65,7 @@ pub struct Doing {
 }
 
 /// Who is told what a device does.
-pub type Tell = Arc<dyn Fn(&str, Act) + Send + Sync>;
+pub type Tell = Arc<dyn Fn(&str, Happening) + Send + Sync>;
 
 /// A topic that a filter matches.
 #[must_use]
@@ -131,12 +131,12 @@ pub async fn run(outfit: &Outfit, doing: &Doing, tell: &Tell) -> Result<(), Conn
     while Instant::now() < doing.until {
         match login.connect(doing.address).await {
             Ok(device) => {
-                tell(name, Act::Connected);
+                tell(name, Happening::Connected);
                 if let Err(error) = session(device, outfit, doing, tell).await {
-                    tell(name, Act::Ended(error.to_string()));
+                    tell(name, Happening::Ended(error.to_string()));
                 }
             }
-            Err(error) => tell(name, Act::NotConnected(error.to_string())),
+            Err(error) => tell(name, Happening::NotConnected(error.to_string())),
         }
         tokio::time::sleep_until(doing.until.min(Instant::now() + COME_BACK)).await;
     }
@@ -157,7 +157,7 @@ fn thief(outfit: &Outfit) -> Result<Login, ConnectError> {
 async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell) -> io::Result<()> {
     let name = outfit.connect.device.as_str();
     let said = |what: &str, outcome: &crate::Outcome| {
-        tell(name, Act::Refused(what.to_owned(), outcome.told()));
+        tell(name, Happening::Refused(what.to_owned(), outcome.told()));
     };
     let mut filters = outfit.connect.subscribe.clone();
     let connect = &outfit.connect;
@@ -192,7 +192,7 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
                 false => device.publish(topic, payload.as_bytes()).await?,
             };
             if outcome.is_ok() {
-                tell(name, Act::Published(topic.clone()));
+                tell(name, Happening::Published(topic.clone()));
             } else {
                 said(topic, &outcome);
             }
@@ -206,7 +206,7 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
                     let properties = Properties::default().with(PropertyId::CorrelationData, Value::Binary(&data));
                     let outcome = device.publish_with(&topic, b"done", properties).await?;
                     if outcome.is_ok() {
-                        tell(name, Act::Answered(topic));
+                        tell(name, Happening::Answered(topic));
                     } else {
                         said(&topic, &outcome);
                     }

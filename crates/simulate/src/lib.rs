@@ -11,7 +11,7 @@ mod request;
 
 pub use broker::Broker;
 pub use device::{Delivered, Device, Outcome};
-pub use fleet::{Act, Doing, Misdeed, Tell, concrete, run};
+pub use fleet::{Doing, Happening, Misdeed, Tell, concrete, run};
 pub use login::{ConnectError, Login, Secured, handshake_words};
 pub use outfit::{BadOutfit, Outfit, outfits};
 pub use request::certification_request;

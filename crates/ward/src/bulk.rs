@@ -87,9 +87,9 @@ fn begin(store: &mut OperatorStore, ward: &Ward, plan: &Plan) -> Result<u32, Pro
 /// There is none, or another process works on it.
 pub fn begun(ward: &mut Ward, input: Option<&Path>) -> Result<Run, Problem> {
     let (number, ..) = unfinished(ward)?;
-    lease::take(ward, number)?;
-    // What it says now is what it said last: nobody else works on it.
-    let (number, plan, position) = unfinished(ward)?;
+    // What it says when it is taken is what it said last: nobody else works on it from then on.
+    let (job, _) = lease::take(ward, number)?;
+    let (plan, position) = plan::read(&job)?;
     let done = output::is_finished(&plan.place) && position.byte > 0;
     if done {
         // It came as far as giving the pack its name.

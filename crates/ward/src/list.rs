@@ -87,7 +87,7 @@ pub enum Raw {
 
 /// What a good row says.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct ListEntry {
     /// The device, as far as the row tells of it. Without a kind, it must be listed already.
     pub device: DeviceRecord,
     /// Whether the row names the kind.
@@ -110,7 +110,7 @@ pub struct Row {
     /// As it was written.
     pub raw: Raw,
     /// What it says, or why it cannot be taken, in one line.
-    pub entry: Result<Entry, String>,
+    pub entry: Result<ListEntry, String>,
 }
 
 /// Where the next row begins.
@@ -127,10 +127,10 @@ pub struct ListReader<'s, R> {
     settings: &'s Settings,
     now: UnixTime,
     extra: Extra,
-    form: Form<R>,
+    form: Reading<R>,
 }
 
-enum Form<R> {
+enum Reading<R> {
     Csv { reader: csv::Reader<R>, header: csv::StringRecord, columns: Vec<Option<Column>> },
     Lines { reader: BufReader<R>, at: At },
 }
@@ -163,7 +163,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
             let mut reader = BufReader::with_capacity(1 << 16, input);
             std::io::copy(&mut reader.by_ref().take(u64::try_from(mark).unwrap_or(0)), &mut std::io::sink())
                 .map_err(failed)?;
-            Form::Lines { reader, at: At { byte: u64::try_from(mark).unwrap_or(0), line: 1 } }
+            Reading::Lines { reader, at: At { byte: u64::try_from(mark).unwrap_or(0), line: 1 } }
         } else {
             let mut reader = csv::ReaderBuilder::new()
                 .flexible(true)
@@ -175,7 +175,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                 .map_err(|error| Problem::refused(format!("cannot read {shown}")).because(error))?
                 .clone();
             let columns = columns(&header, extra, shown)?;
-            Form::Csv { reader, header, columns }
+            Reading::Csv { reader, header, columns }
         };
         Ok(Self { settings, now, extra, form })
     }
@@ -186,12 +186,12 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     /// The input cannot be read there.
     pub fn seek(&mut self, to: At) -> std::io::Result<()> {
         match &mut self.form {
-            Form::Csv { reader, .. } => {
+            Reading::Csv { reader, .. } => {
                 let mut position = csv::Position::new();
                 position.set_byte(to.byte).set_line(to.line);
                 reader.seek(position).map_err(std::io::Error::other)
             }
-            Form::Lines { reader, at } => {
+            Reading::Lines { reader, at } => {
                 *at = to;
                 reader.seek(SeekFrom::Start(to.byte)).map(|_| ())
             }
@@ -201,8 +201,8 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     /// Where the next row begins.
     pub fn at(&self) -> At {
         match &self.form {
-            Form::Csv { reader, .. } => At { byte: reader.position().byte(), line: reader.position().line() },
-            Form::Lines { at, .. } => *at,
+            Reading::Csv { reader, .. } => At { byte: reader.position().byte(), line: reader.position().line() },
+            Reading::Lines { at, .. } => *at,
         }
     }
 
@@ -212,7 +212,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     /// The input cannot be read.
     pub fn next_row(&mut self) -> std::io::Result<Option<Row>> {
         match &mut self.form {
-            Form::Csv { reader, columns, .. } => {
+            Reading::Csv { reader, columns, .. } => {
                 let mut record = csv::StringRecord::new();
                 let before = reader.position().line();
                 let read = reader.read_record(&mut record);
@@ -235,7 +235,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                 };
                 Ok(Some(Row { line, raw: Raw::Fields(record), entry }))
             }
-            Form::Lines { reader, at } => loop {
+            Reading::Lines { reader, at } => loop {
                 let mut octets = Vec::new();
                 let count = reader.by_ref().take(MAX_ROW).read_until(b'\n', &mut octets)?;
                 if count == 0 {
@@ -268,26 +268,26 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     /// How a refused row stands in a list of refused rows.
     pub fn refusals(&self) -> Refusals {
         match &self.form {
-            Form::Csv { header, .. } => Refusals { columns: kept(header).collect() },
-            Form::Lines { .. } => Refusals { columns: Vec::new() },
+            Reading::Csv { header, .. } => Refusals { columns: kept(header).collect() },
+            Reading::Lines { .. } => Refusals { columns: Vec::new() },
         }
     }
 
     /// What a list of refused rows begins with.
     pub fn refused_head(&self) -> Vec<u8> {
         match &self.form {
-            Form::Csv { header, .. } => {
+            Reading::Csv { header, .. } => {
                 csv_line(kept(header).map(|at| header.get(at).unwrap_or_default()).chain([REASON]))
             }
-            Form::Lines { .. } => Vec::new(),
+            Reading::Lines { .. } => Vec::new(),
         }
     }
 
     /// The file name ending of lists of this form.
     pub fn extension(&self) -> &'static str {
         match self.form {
-            Form::Csv { .. } => "csv",
-            Form::Lines { .. } => "jsonl",
+            Reading::Csv { .. } => "csv",
+            Reading::Lines { .. } => "jsonl",
         }
     }
 }
@@ -355,7 +355,7 @@ fn columns(header: &csv::StringRecord, extra: Extra, shown: &str) -> Result<Vec<
     }
 }
 
-fn json_entry(text: &str, extra: Extra, settings: &Settings, now: UnixTime) -> Result<Entry, String> {
+fn json_entry(text: &str, extra: Extra, settings: &Settings, now: UnixTime) -> Result<ListEntry, String> {
     use serde_json::Value;
     let value: Value = serde_json::from_str(text).map_err(|error| format!("it is not JSON: {error}"))?;
     let Value::Object(fields) = value else { return Err("it is not a JSON object".to_owned()) };
@@ -382,7 +382,7 @@ fn entry<'f>(
     fields: impl Iterator<Item = (&'f Column, &'f str)> + Clone,
     settings: &Settings,
     now: UnixTime,
-) -> Result<Entry, String> {
+) -> Result<ListEntry, String> {
     let one_line = |problem: Problem| problem.one_line();
     let field = |wanted: &Column| fields.clone().find(|(column, _)| *column == wanted).map_or("", |(_, text)| text);
     let id = device_id(settings, field(&Column::Id)).map_err(one_line)?;
@@ -392,7 +392,7 @@ fn entry<'f>(
     if !kind_text.is_empty() {
         known_kind(settings, &kind).map_err(one_line)?;
     }
-    let mut entry = Entry {
+    let mut entry = ListEntry {
         device: DeviceRecord::new(id, kind, now),
         has_kind: !kind_text.is_empty(),
         csr: None,

@@ -21,7 +21,7 @@ pub const AT_ONCE: usize = 1000;
 
 /// What is done with each device.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Act {
+pub enum MassAct {
     /// It is put on hold.
     Hold,
     /// Its hold is lifted.
@@ -118,7 +118,7 @@ impl EditForm {
     }
 }
 
-impl Act {
+impl MassAct {
     fn kind(&self) -> JobKind {
         match self {
             Self::Hold => JobKind::Hold,
@@ -179,7 +179,7 @@ impl Act {
 /// Another process does the same.
 pub fn run(
     ward: &mut Ward,
-    act: &Act,
+    act: &MassAct,
     ids: &[DeviceId],
     because: Option<&str>,
     watch: &mut dyn Watch,
@@ -188,7 +188,7 @@ pub fn run(
     if ids.len() <= AT_ONCE {
         return Ok(ward.store.decide(|tx| act.apply(tx, ids, &cause))?);
     }
-    if matches!(act, Act::Edit(_)) {
+    if matches!(act, MassAct::Edit(_)) {
         // Tried first and undone, so that one that cannot be changed is not found when half of them are.
         for some in ids.chunks(AT_ONCE) {
             if let Err(Some(refused)) = ward.store.decide(|tx| Ok(Err::<(), _>(act.apply(tx, some, &cause)?.err())))? {
@@ -217,9 +217,9 @@ pub fn run(
 }
 
 /// Takes a job, and reads what it is to do.
-fn taken(ward: &mut Ward, number: u32) -> Result<(JobRecord, Act, Position, Cause), Problem> {
+fn taken(ward: &mut Ward, number: u32) -> Result<(JobRecord, MassAct, Position, Cause), Problem> {
     let (job, cause) = lease::take(ward, number)?;
-    let act = Act::of(&job, serde_json::from_str(&job.plan).map_err(damaged)?)?;
+    let act = MassAct::of(&job, serde_json::from_str(&job.plan).map_err(damaged)?)?;
     let position = serde_json::from_str(&job.position).map_err(damaged)?;
     Ok((job, act, position, cause))
 }
@@ -259,7 +259,7 @@ fn end(ward: &mut Ward, number: u32, position: Position, stopped: bool, cause: &
 /// Does part after part until there is none.
 fn drive(
     ward: &mut Ward,
-    (number, act): (u32, &Act),
+    (number, act): (u32, &MassAct),
     mut position: Position,
     cause: &Cause,
     watch: &mut dyn Watch,

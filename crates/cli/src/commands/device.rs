@@ -124,7 +124,7 @@ fn device_json(state: DeviceState, view: &DeviceView) -> Value {
 }
 
 /// What the adopted policies give a device, as far as readiness goes, and as filters for people.
-struct Standing {
+struct PolicyAnswer {
     standing: PolicyStanding,
     edition: u32,
     policies: Vec<String>,
@@ -134,9 +134,9 @@ struct Standing {
     children: usize,
 }
 
-fn standing(ward: &Ward, device: &DeviceRecord) -> Result<Standing, Problem> {
+fn standing(ward: &Ward, device: &DeviceRecord) -> Result<PolicyAnswer, Problem> {
     let Some(edition) = ward.edition()? else {
-        return Ok(Standing {
+        return Ok(PolicyAnswer {
             standing: PolicyStanding::NoEdition,
             edition: 0,
             policies: Vec::new(),
@@ -150,7 +150,7 @@ fn standing(ward: &Ward, device: &DeviceRecord) -> Result<Standing, Problem> {
         Some(_) => PolicyStanding::MayConnect,
         None => PolicyStanding::NoConnect,
     };
-    Ok(Standing {
+    Ok(PolicyAnswer {
         standing,
         edition: edition.number,
         policies: rights.policies().iter().map(|policy| policy.name.to_string()).collect(),
@@ -243,7 +243,7 @@ impl Met {
 fn show_text(
     view: &DeviceView,
     state: DeviceState,
-    (policy, met): (&Standing, &Met),
+    (policy, met): (&PolicyAnswer, &Met),
     gaps: &[String],
     now: UnixTime,
 ) -> String {
@@ -363,7 +363,7 @@ fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
     }
     let moved = changed.iter().find(|(before, after)| before.gateway != after.gateway);
     let warning = moved.map(|(_, after)| carried_by_nobody(&ward, after)).transpose()?.flatten();
-    let act = mass::Act::Edit(edit);
+    let act = mass::MassAct::Edit(edit);
     let done = match pick::act(console, &mut ward, &act, &ids, args.because.text().unwrap_or_default())? {
         Ok(done) => done,
         Err((id, refusals)) => {

@@ -15,12 +15,12 @@ use crate::problem::{Exit, Problem};
 
 /// What is done: put on hold, or released.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Act {
+pub(crate) enum HoldAct {
     Hold,
     Release,
 }
 
-impl Act {
+impl HoldAct {
     fn words(self) -> (&'static str, &'static str) {
         match self {
             Self::Hold => ("hold", "put on hold"),
@@ -29,7 +29,7 @@ impl Act {
     }
 }
 
-pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Exit, Problem> {
+pub(crate) fn run(context: &Context<'_>, act: HoldAct, args: &HoldArgs) -> Result<Exit, Problem> {
     let console = context.console;
     let mut ward = context.ward()?;
     let (verb, done) = act.words();
@@ -42,8 +42,8 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
                     .next(format!("device show {id}")));
             }
             let question = match act {
-                Act::Hold => format!("Put {id} on hold? It is cut off until it is released."),
-                Act::Release => format!("Release {id}? Its credentials sign in again."),
+                HoldAct::Hold => format!("Put {id} on hold? It is cut off until it is released."),
+                HoldAct::Release => format!("Release {id}? Its credentials sign in again."),
             };
             console.confirm(&question, args.yes)?;
             vec![id]
@@ -51,7 +51,7 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
         None => {
             let views = pick::devices(&ward, args.condition.as_deref().unwrap_or_default())?;
             // Of those that are released, only those count that are on hold.
-            let concerned = |view: &DeviceView| act == Act::Hold || view.device.held.is_some();
+            let concerned = |view: &DeviceView| act == HoldAct::Hold || view.device.held.is_some();
             let all = views.len();
             let ids: Vec<DeviceId> = views.into_iter().filter(concerned).map(|view| view.device.id).collect();
             if ids.is_empty() {
@@ -63,14 +63,14 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
         }
     };
     let because = console.reason(args.because.text())?;
-    if act == Act::Release {
+    if act == HoldAct::Release {
         let held = ids.iter().take(BACK + 1).cloned().collect::<Vec<_>>();
         let held = ward.store.devices(&held)?.into_iter().flatten().map(|view| view.device);
         let back = held.filter(|device| device.held.is_some());
         let back: Vec<_> = back.map(|device| (device.clone(), DeviceRecord { held: None, ..device })).collect();
         tell_back(console, &ward, &back)?;
     }
-    let what = if act == Act::Hold { mass::Act::Hold } else { mass::Act::Release };
+    let what = if act == HoldAct::Hold { mass::MassAct::Hold } else { mass::MassAct::Release };
     let acted = pick::act(console, &mut ward, &what, &ids, &because)?;
     let Ok(Outcome { changed, count, job, .. }) = acted else {
         return Err(Problem::failed(format!("{verb} was refused")));
@@ -80,7 +80,7 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
     let unchanged = ids.len().saturating_sub(count);
     let mut text = match (changed.as_slice(), ids.as_slice()) {
         ([one], [_]) => format!("{done}: {one}\n"),
-        ([], [one]) if act == Act::Hold => format!("{one} is on hold already; nothing changed\n"),
+        ([], [one]) if act == HoldAct::Hold => format!("{one} is on hold already; nothing changed\n"),
         ([], [one]) => format!("{one} is not on hold; nothing changed\n"),
         _ => format!("{done}: {}\n", counted(count, "device")),
     };
@@ -92,10 +92,12 @@ pub(crate) fn run(context: &Context<'_>, act: Act, args: &HoldArgs) -> Result<Ex
     if count > 0 {
         let them = if count == 1 { "it" } else { "them" };
         console.note(match act {
-            Act::Hold => {
+            HoldAct::Hold => {
                 format!("a running guard cuts {them} within a second; publish the new list with: crl --out FILE")
             }
-            Act::Release => format!("a running guard lets {them} in again; publish the new list with: crl --out FILE"),
+            HoldAct::Release => {
+                format!("a running guard lets {them} in again; publish the new list with: crl --out FILE")
+            }
         });
     }
     Ok(Exit::Done)

@@ -19,10 +19,11 @@ const SAMPLE: usize = 5;
 
 /// Walks the devices for which a condition holds; without one, all.
 pub(super) fn each(ward: &Ward, text: Option<&str>, visit: &mut dyn FnMut(DeviceView)) -> Result<(), Problem> {
-    Ok(match resolved(ward, text)? {
+    match resolved(ward, text)? {
         None => ward.store.each_device(visit)?,
         Some(condition) => ward.store.each_device_where(&condition, ward.now(), visit)?,
-    })
+    }
+    Ok(())
 }
 
 /// The same in the order of ids, until `visit` says no.
@@ -132,7 +133,7 @@ pub(super) fn confirm(console: &Console, act: &str, ids: &[DeviceId], given: Opt
 pub(super) fn act(
     console: &Console,
     ward: &mut Ward,
-    act: &mass::Act,
+    act: &mass::MassAct,
     ids: &[DeviceId],
     because: &str,
 ) -> Result<Result<mass::Outcome, mass::Refused>, Problem> {

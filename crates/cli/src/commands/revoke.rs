@@ -86,7 +86,7 @@ fn many(context: &Context<'_>, ward: &mut Ward, args: &RevokeArgs, reason: Reaso
     let ids: Vec<DeviceId> = views.into_iter().map(|view| view.device.id).collect();
     pick::confirm(console, &format!("revoke ({reason})"), &ids, args.count)?;
     let because = console.reason(args.because.text())?;
-    let done = pick::act(console, ward, &mass::Act::Revoke(reason), &ids, &because)?;
+    let done = pick::act(console, ward, &mass::MassAct::Revoke(reason), &ids, &because)?;
     let Ok(Outcome { ended, listed, job, .. }) = done else {
         return Err(Problem::failed("the revocation was refused"));
     };

@@ -9,7 +9,7 @@ use std::time::Duration;
 use serde_json::{Value, json};
 use tidy_warden_core::time::Span;
 use tidy_warden_simulate::load::{Passed, Plan, Publisher, publish};
-use tidy_warden_simulate::{Act, BadOutfit, Doing, Outfit, Tell, outfits};
+use tidy_warden_simulate::{BadOutfit, Doing, Happening, Outfit, Tell, outfits};
 use tokio::time::Instant;
 
 use crate::args::{LoadArgs, Misdeed, SimulateArgs, SimulateCommand};
@@ -83,14 +83,14 @@ struct Diary {
 }
 
 impl Diary {
-    fn note(&mut self, act: Act) {
+    fn note(&mut self, act: Happening) {
         match act {
-            Act::Connected => self.connected += 1,
-            Act::Published(_) => self.published += 1,
-            Act::Answered(_) => self.answered += 1,
-            Act::Ended(_) => self.ended += 1,
-            Act::Refused(what, why) => *self.refused.entry((what, why)).or_default() += 1,
-            Act::NotConnected(why) => *self.not_connected.entry(why).or_default() += 1,
+            Happening::Connected => self.connected += 1,
+            Happening::Published(_) => self.published += 1,
+            Happening::Answered(_) => self.answered += 1,
+            Happening::Ended(_) => self.ended += 1,
+            Happening::Refused(what, why) => *self.refused.entry((what, why)).or_default() += 1,
+            Happening::NotConnected(why) => *self.not_connected.entry(why).or_default() += 1,
         }
     }
 }

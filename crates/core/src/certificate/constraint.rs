@@ -31,12 +31,12 @@ pub enum Base {
     /// The beginning of a distinguished name.
     Directory(Name),
     /// A form of name that is not processed; it forbids every name of its form.
-    Unprocessed(Form),
+    Unprocessed(NameForm),
 }
 
 /// The form of a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
+pub enum NameForm {
     /// dNSName.
     Dns,
     /// rfc822Name.
@@ -222,13 +222,13 @@ impl Constraints {
 }
 
 impl Base {
-    fn form(&self) -> Form {
+    fn form(&self) -> NameForm {
         match self {
-            Self::Dns(_) => Form::Dns,
-            Self::Email(_) => Form::Email,
-            Self::Uri(_) => Form::Uri,
-            Self::Ip { .. } => Form::Ip,
-            Self::Directory(_) => Form::Directory,
+            Self::Dns(_) => NameForm::Dns,
+            Self::Email(_) => NameForm::Email,
+            Self::Uri(_) => NameForm::Uri,
+            Self::Ip { .. } => NameForm::Ip,
+            Self::Directory(_) => NameForm::Directory,
             Self::Unprocessed(form) => *form,
         }
     }
@@ -305,16 +305,16 @@ fn general_name(base: &Base) -> Vec<u8> {
     }
 }
 
-fn form_of(name: &GeneralName) -> Form {
+fn form_of(name: &GeneralName) -> NameForm {
     match name {
-        GeneralName::DnsName(_) => Form::Dns,
-        GeneralName::Rfc822Name(_) => Form::Email,
-        GeneralName::UniformResourceIdentifier(_) => Form::Uri,
-        GeneralName::IpAddress(_) => Form::Ip,
-        GeneralName::DirectoryName(_) => Form::Directory,
-        GeneralName::OtherName(other) => Form::Other(other.type_id),
-        GeneralName::RegisteredId(_) => Form::RegisteredId,
-        GeneralName::EdiPartyName(_) => Form::EdiParty,
+        GeneralName::DnsName(_) => NameForm::Dns,
+        GeneralName::Rfc822Name(_) => NameForm::Email,
+        GeneralName::UniformResourceIdentifier(_) => NameForm::Uri,
+        GeneralName::IpAddress(_) => NameForm::Ip,
+        GeneralName::DirectoryName(_) => NameForm::Directory,
+        GeneralName::OtherName(other) => NameForm::Other(other.type_id),
+        GeneralName::RegisteredId(_) => NameForm::RegisteredId,
+        GeneralName::EdiPartyName(_) => NameForm::EdiParty,
     }
 }
 
@@ -526,7 +526,8 @@ mod tests {
 
     #[test]
     fn a_form_that_is_not_processed_forbids_its_names() {
-        let constraints = Constraints { permitted: vec![Base::Unprocessed(Form::RegisteredId)], excluded: Vec::new() };
+        let constraints =
+            Constraints { permitted: vec![Base::Unprocessed(NameForm::RegisteredId)], excluded: Vec::new() };
         assert_eq!(constraints.check(&certified(&[])), Ok(()));
         let oid = GeneralName::RegisteredId(EMAIL_ADDRESS);
         assert!(constraints.check_name(&oid).is_err());

@@ -18,8 +18,8 @@ macro_rules! property_ids {
                 match self { $(Self::$name => $code,)* }
             }
 
-            fn form(self) -> Form {
-                match self { $(Self::$name => Form::$form,)* }
+            fn form(self) -> ValueForm {
+                match self { $(Self::$name => ValueForm::$form,)* }
             }
 
             /// Where it may stand, as a set of [`place`] bits.
@@ -46,7 +46,7 @@ pub(crate) mod place {
 
 use place::{ACK, ANY, CONNACK, CONNECT, DISCONNECT, PUBLISH, SUBSCRIBE, WILL};
 
-enum Form {
+enum ValueForm {
     /// One octet, 0 or 1.
     Flag,
     Two,
@@ -149,16 +149,16 @@ impl<'a> Properties<'a> {
                 return Err(Malformed::protocol("a property stands twice"));
             }
             let value = match id.form() {
-                Form::Flag => match inner.u8()? {
+                ValueForm::Flag => match inner.u8()? {
                     flag @ (0 | 1) => Value::Number(u32::from(flag)),
                     _ => return Err(Malformed::protocol("a property that is 0 or 1 has another value")),
                 },
-                Form::Two => Value::Number(u32::from(inner.u16()?)),
-                Form::Four => Value::Number(inner.u32()?),
-                Form::Variable => Value::Number(u32::try_from(inner.variable()?).unwrap_or(u32::MAX)),
-                Form::Text => Value::Text(inner.text()?),
-                Form::Binary => Value::Binary(inner.binary()?),
-                Form::Pair => Value::Pair(inner.text()?, inner.text()?),
+                ValueForm::Two => Value::Number(u32::from(inner.u16()?)),
+                ValueForm::Four => Value::Number(inner.u32()?),
+                ValueForm::Variable => Value::Number(u32::try_from(inner.variable()?).unwrap_or(u32::MAX)),
+                ValueForm::Text => Value::Text(inner.text()?),
+                ValueForm::Binary => Value::Binary(inner.binary()?),
+                ValueForm::Pair => Value::Pair(inner.text()?, inner.text()?),
             };
             let not_zero = matches!(
                 id,
@@ -182,9 +182,9 @@ impl<'a> Properties<'a> {
             .iter()
             .map(|Property { id, value }| {
                 1 + match (id.form(), *value) {
-                    (Form::Flag, _) => 1,
-                    (Form::Two, _) => 2,
-                    (Form::Variable, Value::Number(number)) => {
+                    (ValueForm::Flag, _) => 1,
+                    (ValueForm::Two, _) => 2,
+                    (ValueForm::Variable, Value::Number(number)) => {
                         variable_len(usize::try_from(number).unwrap_or(usize::MAX))
                     }
                     (_, Value::Number(_)) => 4,
@@ -208,11 +208,11 @@ impl<'a> Properties<'a> {
         for Property { id, value } in &self.0 {
             write_variable(out, id.code());
             match (id.form(), *value) {
-                (Form::Flag, Value::Number(number)) => out.push(u8::try_from(number).unwrap_or(1)),
-                (Form::Two, Value::Number(number)) => {
+                (ValueForm::Flag, Value::Number(number)) => out.push(u8::try_from(number).unwrap_or(1)),
+                (ValueForm::Two, Value::Number(number)) => {
                     out.extend_from_slice(&u16::try_from(number).unwrap_or(u16::MAX).to_be_bytes());
                 }
-                (Form::Variable, Value::Number(number)) => {
+                (ValueForm::Variable, Value::Number(number)) => {
                     write_variable(out, usize::try_from(number).unwrap_or(usize::MAX));
                 }
                 (_, Value::Number(number)) => out.extend_from_slice(&number.to_be_bytes()),

@@ -11,12 +11,12 @@ use super::read::read_with_items;
 const WIDEST: usize = 48;
 
 /// What stands on one line or more of its own.
-enum Entry<'a> {
+enum Piece<'a> {
     Item(&'a Item, Option<&'a str>),
     Comment(Range<usize>, &'a str),
 }
 
-impl Entry<'_> {
+impl Piece<'_> {
     fn range(&self) -> Range<usize> {
         match self {
             Self::Item(item, _) => item.range.clone(),
@@ -41,17 +41,17 @@ pub fn layout(source: &Source) -> Result<String, Vec<TextError>> {
             between.matches('\n').count() > 1
         });
         match &entries[at] {
-            Entry::Comment(_, text) => {
-                let after_close = matches!(entries.get(at.wrapping_sub(1)), Some(Entry::Item(item, _)) if matches!(item.kind, Kind::Close));
+            Piece::Comment(_, text) => {
+                let after_close = matches!(entries.get(at.wrapping_sub(1)), Some(Piece::Item(item, _)) if matches!(item.kind, Kind::Close));
                 if gap == Some(true) || after_close || starts_body(&entries, at) {
                     out.push('\n');
                 }
                 out.push_str(&format!("{}{text}\n", if inside { "  " } else { "" }));
                 at += 1;
             }
-            Entry::Item(item, trailing) => match &item.kind {
+            Piece::Item(item, trailing) => match &item.kind {
                 Kind::Open(name) => {
-                    let own_comment = matches!(entries.get(at.wrapping_sub(1)), Some(Entry::Comment(..)));
+                    let own_comment = matches!(entries.get(at.wrapping_sub(1)), Some(Piece::Comment(..)));
                     if gap.is_some() && (!own_comment || gap == Some(true)) {
                         out.push('\n');
                     }
@@ -81,8 +81,8 @@ pub fn layout(source: &Source) -> Result<String, Vec<TextError>> {
 }
 
 /// Whether the first thing behind `for` stands here.
-fn starts_body(entries: &[Entry<'_>], at: usize) -> bool {
-    matches!(entries.get(at.wrapping_sub(1)), Some(Entry::Item(item, _)) if matches!(item.kind, Kind::Head("for", _)))
+fn starts_body(entries: &[Piece<'_>], at: usize) -> bool {
+    matches!(entries.get(at.wrapping_sub(1)), Some(Piece::Item(item, _)) if matches!(item.kind, Kind::Head("for", _)))
 }
 
 fn push(out: &mut String, line: &str, trailing: Option<&str>) {
@@ -95,9 +95,9 @@ fn push(out: &mut String, line: &str, trailing: Option<&str>) {
 }
 
 /// Statements without a blank line between them, whose columns are aligned; gives the place behind them.
-fn block(source: &Source, entries: &[Entry<'_>], start: usize, out: &mut String) -> usize {
+fn block(source: &Source, entries: &[Piece<'_>], start: usize, out: &mut String) -> usize {
     let mut end = start;
-    while let Some(entry @ Entry::Item(item, _)) = entries.get(end) {
+    while let Some(entry @ Piece::Item(item, _)) = entries.get(end) {
         let is_statement = matches!(item.kind, Kind::Rule(..) | Kind::Line(_));
         let gap = end > start && {
             let between = source.text.get(entries[end - 1].range().end..entry.range().start).unwrap_or_default();
@@ -110,8 +110,8 @@ fn block(source: &Source, entries: &[Entry<'_>], start: usize, out: &mut String)
     }
     let items = || {
         entries[start..end].iter().filter_map(|entry| match entry {
-            Entry::Item(item, trailing) => Some((item, *trailing)),
-            Entry::Comment(..) => None,
+            Piece::Item(item, trailing) => Some((item, *trailing)),
+            Piece::Comment(..) => None,
         })
     };
     let width = items()
@@ -135,13 +135,13 @@ fn block(source: &Source, entries: &[Entry<'_>], start: usize, out: &mut String)
 
 /// Items and comments in the order in which they are laid out. A comment inside an item goes before it; one behind an item
 /// on the same line stays there.
-fn entries<'a>(source: &'a Source, items: &'a [Item], comments: &[Range<usize>]) -> Vec<Entry<'a>> {
+fn entries<'a>(source: &'a Source, items: &'a [Item], comments: &[Range<usize>]) -> Vec<Piece<'a>> {
     let text = |range: &Range<usize>| source.text.get(range.clone()).unwrap_or_default().trim_end();
     let mut waiting = comments.iter().peekable();
     let mut all = Vec::new();
     for (at, item) in items.iter().enumerate() {
         while let Some(comment) = waiting.next_if(|comment| comment.start < item.range.end) {
-            all.push(Entry::Comment(comment.clone(), text(comment)));
+            all.push(Piece::Comment(comment.clone(), text(comment)));
         }
         // A comment behind the last thing of a line belongs to that.
         let next = items.get(at + 1).map_or(usize::MAX, |next| next.range.start);
@@ -149,9 +149,9 @@ fn entries<'a>(source: &'a Source, items: &'a [Item], comments: &[Range<usize>])
             let between = source.text.get(item.range.end..comment.start).unwrap_or_default();
             comment.start < next && !between.contains('\n')
         });
-        all.push(Entry::Item(item, trailing.map(text)));
+        all.push(Piece::Item(item, trailing.map(text)));
     }
-    all.extend(waiting.map(|comment| Entry::Comment(comment.clone(), text(comment))));
+    all.extend(waiting.map(|comment| Piece::Comment(comment.clone(), text(comment))));
     all
 }
 

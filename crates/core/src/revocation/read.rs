@@ -71,7 +71,7 @@ pub struct Listed {
     pub reason: Option<Reason>,
 }
 
-struct Entry<'d> {
+struct CrlEntry<'d> {
     serial: &'d [u8],
     at: UnixTime,
     reason: Option<Reason>,
@@ -155,12 +155,12 @@ impl Crl {
         })
     }
 
-    fn each<'d>(&'d self, visit: &mut dyn FnMut(Entry<'d>) -> bool) -> Result<(), der::Error> {
+    fn each<'d>(&'d self, visit: &mut dyn FnMut(CrlEntry<'d>) -> bool) -> Result<(), der::Error> {
         for_each(&self.entries, &mut |whole| {
             let mut fields = SliceReader::new(content(whole, Tag::Sequence)?)?;
             let serial = content(fields.tlv_bytes()?, Tag::Integer)?;
             let at = asn1::read_time(&mut fields)?;
-            let mut entry = Entry { serial, at, reason: None, unknown_critical: None };
+            let mut entry = CrlEntry { serial, at, reason: None, unknown_critical: None };
             if !fields.is_finished() {
                 for_each(content(fields.tlv_bytes()?, Tag::Sequence)?, &mut |extension| {
                     let (oid, critical, value) = extension_parts(extension)?;

@@ -167,9 +167,15 @@ pub fn unfinished(ward: &Ward) -> Result<(u32, Plan, Position), Problem> {
     let Some(found) = open_run(ward)? else {
         return Err(Problem::not_found("there is no unfinished bulk run").next("begin one: enroll --from FILE"));
     };
+    let (plan, position) = read(&found)?;
+    Ok((found.number, plan, position))
+}
+
+/// What a run is to do, and how far it is.
+pub(super) fn read(job: &JobRecord) -> Result<(Plan, Position), Problem> {
     let damaged = |error: serde_json::Error| Problem::failed("the unfinished bulk run cannot be read").because(error);
-    let plan = serde_json::from_str(&found.plan).map_err(damaged)?;
-    Ok((found.number, plan, serde_json::from_str(&found.position).map_err(damaged)?))
+    let plan = serde_json::from_str(&job.plan).map_err(damaged)?;
+    Ok((plan, serde_json::from_str(&job.position).map_err(damaged)?))
 }
 
 pub(super) fn open<'s>(

@@ -19,7 +19,7 @@ use super::plan::Plan;
 use crate::clock::WardClock;
 use crate::files;
 use crate::issue::press::{KeySource, Mint, Minted, Press, Unmade};
-use crate::list::{At, Entry, ListReader, Raw, Row};
+use crate::list::{At, ListEntry, ListReader, Raw, Row};
 use crate::open::Ward;
 use crate::problem::Problem;
 
@@ -69,7 +69,7 @@ pub(super) struct Feed<'f, 's> {
 impl Feed<'_, '_> {
     pub(super) fn next(&mut self, ward: &Ward) -> Result<Option<Job>, Problem> {
         let failed = |error: io::Error| Problem::failed(format!("cannot read {}", self.plan.shown)).because(error);
-        let mut good: Vec<(u64, Raw, Entry)> = Vec::with_capacity(self.plan.batch);
+        let mut good: Vec<(u64, Raw, ListEntry)> = Vec::with_capacity(self.plan.batch);
         let mut refused = Vec::new();
         while good.len() + refused.len() < self.plan.batch {
             let Some(Row { line, raw, entry }) = self.reader.next_row().map_err(failed)? else { break };
@@ -96,7 +96,7 @@ impl Feed<'_, '_> {
     }
 
     /// The device that a row is about: as it is listed, or as it is to be.
-    fn device(&self, entry: Entry, view: Option<DeviceView>, now: UnixTime) -> Result<DeviceRecord, String> {
+    fn device(&self, entry: ListEntry, view: Option<DeviceView>, now: UnixTime) -> Result<DeviceRecord, String> {
         let given = entry.device;
         if let Place::Folders(out) = &self.plan.place {
             let place = out.join(given.id.as_str());

@@ -25,7 +25,7 @@ const KEY: &str = "audit";
 
 /// A head as it stands in its file.
 #[derive(Serialize, Deserialize)]
-pub(super) struct Form {
+pub(super) struct HeadFile {
     schema: String,
     ward: String,
     pub(super) number: i64,
@@ -35,11 +35,11 @@ pub(super) struct Form {
     pub(super) at: UnixTime,
     /// The public key, SubjectPublicKeyInfo in DER and base64.
     key: String,
-    /// Over the lines of [`Form::signed`], base64.
+    /// Over the lines of [`HeadFile::signed`], base64.
     signature: String,
 }
 
-impl Form {
+impl HeadFile {
     fn signed(&self) -> String {
         let Self { ward, number, hash, tree, at, key, .. } = self;
         format!("{DOMAIN}\n{ward}\n{number}\n{hash}\n{tree}\n{}\n{key}\n", at.0)
@@ -94,7 +94,7 @@ pub(super) fn write(context: &Context<'_>, out: &Path) -> Result<Exit, Problem> 
             .because(format!("the audit record is broken: {first}"))
             .next("audit verify"));
     }
-    let mut form = Form {
+    let mut form = HeadFile {
         schema: "tidy-warden/audit-head/1".to_owned(),
         ward: ward.record.urn.clone(),
         number: verified.entries,
@@ -118,14 +118,14 @@ pub(super) fn write(context: &Context<'_>, out: &Path) -> Result<Exit, Problem> 
 }
 
 /// Reads a head and verifies its signature.
-pub(super) fn read(path: &Path) -> Result<Form, Problem> {
+pub(super) fn read(path: &Path) -> Result<HeadFile, Problem> {
     let refused = |why: &dyn std::fmt::Display| {
         Problem::refused(format!("{} is not a signed head", path.display()))
             .because(why)
             .next("audit head --out FILE makes one")
     };
     let text = files::read_text(path, MAX_HEAD)?;
-    let form: Form = serde_json::from_str(&text).map_err(|error| refused(&error))?;
+    let form: HeadFile = serde_json::from_str(&text).map_err(|error| refused(&error))?;
     let octets = |text: &str| data_encoding::BASE64.decode(text.as_bytes()).map_err(|error| refused(&error));
     let key = PublicKey::from_spki(&octets(&form.key)?).map_err(|error| refused(&error))?;
     let signature = octets(&form.signature)?;
@@ -136,7 +136,7 @@ pub(super) fn read(path: &Path) -> Result<Form, Problem> {
 /// What of the record does not go on from a head that was kept; `at` is what the record has at its number.
 pub(super) fn differing(
     ward: &Ward,
-    kept: &Form,
+    kept: &HeadFile,
     entries: i64,
     at: Option<(Hash, Hash)>,
 ) -> Result<Vec<String>, Problem> {

@@ -22,7 +22,7 @@ use crate::commands::Context;
 use crate::console::counted;
 use crate::edge::parse;
 use crate::files;
-use crate::list::{Entry, Extra, ListReader};
+use crate::list::{Extra, ListEntry, ListReader};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 use tidy_warden_ward::issue::one::refusal;
@@ -262,7 +262,7 @@ fn many(context: &Context<'_>, args: &PinArgs, from: &Path) -> Result<Exit, Prob
     Ok(Exit::Done)
 }
 
-fn read_row(ward: &Ward, entry: Entry, base: &Path, again: bool, line: u64) -> Result<Good, String> {
+fn read_row(ward: &Ward, entry: ListEntry, base: &Path, again: bool, line: u64) -> Result<Good, String> {
     let id = entry.device.id.clone();
     let view = ward.store.devices(&[id]).map_err(|error| error.to_string())?.pop().flatten();
     let is_new = view.is_none();

@@ -13,7 +13,7 @@ use tidy_warden_store::{DeviceView, FieldNames, NameInUse};
 use super::device_json;
 use crate::args::ListArgs;
 use crate::commands::{Context, pick};
-use crate::console::{Form, counted};
+use crate::console::{DataForm, counted};
 use crate::problem::{Exit, Problem};
 use crate::stream::{Stream, TableStream};
 use crate::ward::Ward;
@@ -72,12 +72,12 @@ fn for_programs(
     ward: &Ward,
     condition: Option<&str>,
     columns: &[Column],
-    form: Form,
+    form: DataForm,
 ) -> Result<(), Problem> {
     let now = ward.now();
     // In CSV each label and fact has a column, and the header line comes first.
     let names = match (columns, form) {
-        ([], Form::Csv) => Names::of(ward)?,
+        ([], DataForm::Csv) => Names::of(ward)?,
         _ => Names::default(),
     };
     let titles = if columns.is_empty() { names.columns(false) } else { columns.iter().map(Column::name).collect() };
