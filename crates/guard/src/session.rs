@@ -110,7 +110,8 @@ where
     sessions.inc();
     let ending = session.converse().await;
     sessions.dec();
-    session.end(ending).await;
+    // Most sessions wait most of the time: what their ends take is not carried along either.
+    Box::pin(session.end(ending)).await;
 }
 
 /// A refusal of a CONNECT: its code in both versions, and why.

@@ -43,7 +43,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
         if let Err(refusal) = self.still_admitted().await {
             return self.refuse(refusal).await;
         }
-        let (answered, restored) = self.open(known).await;
+        let (answered, restored) = match self.open(known).await {
+            Ok(opened) => opened,
+            Err(refusal) => return self.refuse(refusal).await,
+        };
         let address = self.caller.live.upstream.address();
         let (broker, packet) = match answered {
             Ok(answered) => answered,
@@ -66,10 +69,23 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
             return None;
         }
         if let Err(refusal) = self.still_admitted().await {
-            say_goodbye(broker, version).await;
-            return self.refuse(refusal).await;
+            self.note_left(&answer, restored);
+            tokio::join!(say_goodbye(broker, version), self.refuse(refusal));
+            return None;
         }
         self.answered(broker, &answer, restored).await
+    }
+
+    /// Notes a session that is left at the broker by a client that is refused at the last moment, so that it is cleared with its device.
+    fn note_left(&self, answer: &Connack<'_>, restored: Option<Vec<String>>) {
+        let (Caller { shared, connect, .. }, admission) = (&self.caller, &self.admission);
+        if answer.code != reason::SUCCESS {
+            return;
+        }
+        let kept = if answer.session_present { restored.unwrap_or_default() } else { Vec::new() };
+        let subscriptions = Arc::new(Subscriptions::of(kept));
+        note_lasting(shared, admission, &subscriptions, (connect, answer), expiry(connect, answer));
+        shared.kept.closed(&admission.client_id, &subscriptions, shared.knowledge.now());
     }
 
     async fn refuse(self, refusal: Refusal) -> Option<Conversing<S>> {
@@ -151,7 +167,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
             gate.resume(Moment::now(&*shared.clock), known, &mut out);
         }
         let expiry = expiry(connect, answer);
-        note_lasting(shared, &admission, &gate, (connect, answer), expiry);
+        note_lasting(shared, &admission, gate.subscriptions(), (connect, answer), expiry);
         let mut relay = Relay::new((client, broker), gate, shared.clock.clone(), max_packet, keep_alive);
         relay.deliver(out, &|event| shared.emit(event));
         Some(Conversing {
@@ -228,7 +244,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
 
     /// Opens the session at the broker, and gives what the broker has of it, if it goes on with one. A session of which nobody
     /// knows what it is subscribed to is begun anew: what it would bring is not for the guard to guess.
-    async fn open(&self, known: Result<Option<BrokerSession>, StoreError>) -> (AtBroker, Option<Vec<String>>) {
+    async fn open(
+        &mut self,
+        known: Result<Option<BrokerSession>, StoreError>,
+    ) -> Result<(AtBroker, Option<Vec<String>>), Refusal> {
         let connect = self.caller.connect;
         // While the store does not answer, each message of such a session is looked at by itself.
         let store_answers = known.is_ok();
@@ -243,13 +262,14 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
             })
         };
         if !present(&first) || known.is_some() || !store_answers {
-            return (first, known.map(|session| session.subscriptions));
+            return Ok((first, known.map(|session| session.subscriptions)));
         }
         if let Ok((broker, _)) = first {
             say_goodbye(broker, connect.version).await;
         }
+        self.still_admitted().await?;
         let clean = Connect { clean_start: true, ..connect.clone() };
-        (self.open_once(&clean).await, None)
+        Ok((self.open_once(&clean).await, None))
     }
 
     /// Connects to the broker and sends CONNECT: without the client's user name and password, under the checked client
@@ -284,12 +304,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
 fn note_lasting(
     shared: &Shared,
     admission: &Admission,
-    gate: &Gate,
+    subscriptions: &Arc<Subscriptions>,
     (connect, answer): (&Connect<'_>, &Connack<'_>),
     expiry: u32,
 ) {
     if expiry > 0 {
-        let subscriptions = gate.subscriptions().clone();
+        let subscriptions = subscriptions.clone();
         let (device, opened) = (admission.device.id.clone(), shared.knowledge.now());
         let lasting = Lasting { device, opened, expiry: Span::from_seconds(expiry), subscriptions };
         shared.kept.opened(&admission.client_id, lasting);

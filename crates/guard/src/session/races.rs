@@ -125,11 +125,14 @@ fn nothing_that_happens_while_a_client_comes_in_lets_it_in_by_a_right_that_was_s
         &[Supersede, Connect],
         &[Supersede, ConnectOld],
         &[Connect, Disconnect, Resume],
+        // A session at the broker of which the guard knows nothing.
+        &[Resume],
         &[Connect, Disconnect, Supersede, ConnectOld],
     ];
     let orders = explore_all(beginnings, |world, beginning| {
         explore(world, |run, events| {
             if let Some(event) = beginning.get(events.len()) {
+                run.keep_at_broker(beginning.len() == 1 && *event == Resume);
                 run.set_stepwise(events.len() + 1 == beginning.len());
                 return vec![*event];
             }

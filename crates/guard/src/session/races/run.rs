@@ -285,6 +285,11 @@ impl<'w> Run<'w> {
         self.exhausted = true;
     }
 
+    /// Whether the broker has a session for the client from before the guard was there.
+    pub(super) fn keep_at_broker(&mut self, kept: bool) {
+        self.kept |= kept;
+    }
+
     pub(super) fn is_live(&self) -> bool {
         self.live
     }
