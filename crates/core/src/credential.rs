@@ -186,41 +186,23 @@ impl CredentialRecord {
 /// Why a credential may not sign in.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the texts say what the fields are")]
 pub enum Unusable {
     /// Revoked.
     #[error("its certificate was revoked at {at} ({reason})")]
-    Revoked {
-        /// When.
-        at: UnixTime,
-        /// Why.
-        reason: Reason,
-    },
+    Revoked { at: UnixTime, reason: Reason },
     /// Past its end.
     #[error("its certificate ended at {at}")]
-    Expired {
-        /// When.
-        at: UnixTime,
-    },
+    Expired { at: UnixTime },
     /// Before its beginning.
     #[error("its certificate begins at {from}")]
-    NotYet {
-        /// When.
-        from: UnixTime,
-    },
+    NotYet { from: UnixTime },
     /// Its authority was retired.
     #[error("its authority{} was retired at {since}", authority.as_ref().map(|name| format!(" `{name}`")).unwrap_or_default())]
-    Distrusted {
-        /// The authority.
-        authority: Option<AuthorityName>,
-        /// When.
-        since: UnixTime,
-    },
+    Distrusted { authority: Option<AuthorityName>, since: UnixTime },
     /// Its device is on hold.
     #[error("the device is on hold since {since}")]
-    Held {
-        /// Since when.
-        since: UnixTime,
-    },
+    Held { since: UnixTime },
     /// Replaced, and its time is over.
     #[error("its certificate was replaced by a newer one and could be used until {until}")]
     Superseded {

@@ -8,35 +8,20 @@ use crate::time::UnixTime;
 /// Why a certificate was not recorded.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the texts say what the fields are")]
 pub enum IssueRefusal {
     /// The device was revoked and not reopened.
     #[error("`{device}` is out since {since}")]
-    Out {
-        /// The device.
-        device: DeviceId,
-        /// Since when.
-        since: UnixTime,
-    },
+    Out { device: DeviceId, since: UnixTime },
     /// The device is on hold.
     #[error("`{device}` is on hold since {since}")]
-    Held {
-        /// The device.
-        device: DeviceId,
-        /// Since when.
-        since: UnixTime,
-    },
+    Held { device: DeviceId, since: UnixTime },
     /// The device was retired.
     #[error("`{device}` is retired since {since}")]
-    Retired {
-        /// The device.
-        device: DeviceId,
-        /// Since when.
-        since: UnixTime,
-    },
+    Retired { device: DeviceId, since: UnixTime },
     /// The device has a credential that may sign in.
     #[error("`{device}` has a certificate until {until}")]
     HasCredential {
-        /// The device.
         device: DeviceId,
         /// Its end.
         until: UnixTime,
@@ -52,7 +37,6 @@ pub enum IssueRefusal {
     /// The key is on the list of those that are never taken.
     #[error("this key is blocked since {at} ({})", match from { BlockSource::Listed => "it is on a list of weak keys", _ => "by hand" })]
     KeyBlocked {
-        /// Since when.
         at: UnixTime,
         /// Where it became known.
         from: BlockSource,

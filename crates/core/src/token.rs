@@ -62,6 +62,7 @@ struct Header {
 /// Why a token was refused.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the texts say what the fields are")]
 pub enum BadToken {
     /// More characters than any token needs.
     #[error("the token has more than {MAX_LEN} characters")]
@@ -100,16 +101,10 @@ pub enum BadToken {
     },
     /// Over.
     #[error("the token ended at {exp}")]
-    Ended {
-        /// When.
-        exp: UnixTime,
-    },
+    Ended { exp: UnixTime },
     /// Not begun.
     #[error("the token is not valid before {nbf}")]
-    NotYet {
-        /// When.
-        nbf: UnixTime,
-    },
+    NotYet { nbf: UnixTime },
     /// `sub` is not a device id.
     #[error("the token's subject is not a device id")]
     Subject,

@@ -31,6 +31,7 @@ const MAX_PACKET: usize = 16 * 1024 * 1024;
 /// What is asked for over the socket: one line of JSON.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "ask", rename_all = "kebab-case")]
+#[expect(missing_docs, reason = "the names say what the fields are, and `docs/output.md` lists them")]
 pub enum Request {
     /// What happens, as it happens.
     Events,
@@ -42,7 +43,6 @@ pub enum Request {
         send: Option<(String, String)>,
         /// Who asks.
         actor: String,
-        /// Why.
         because: String,
     },
     /// The retained messages that the broker has for some filters, once.
@@ -51,7 +51,6 @@ pub enum Request {
         filters: Vec<String>,
         /// Who asks.
         actor: String,
-        /// Why.
         because: String,
     },
     /// To take retained messages away.
@@ -62,7 +61,6 @@ pub enum Request {
         device: String,
         /// Who asks.
         actor: String,
-        /// Why.
         because: String,
     },
 }
@@ -75,6 +73,7 @@ impl Request {
 /// What is answered: one line of JSON each.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "tell", rename_all = "kebab-case")]
+#[expect(missing_docs, reason = "the names say what the fields are, and `docs/output.md` lists them")]
 pub enum Answer {
     /// What was asked for begins.
     Begun {
@@ -83,7 +82,6 @@ pub enum Answer {
     },
     /// Something happened.
     Event {
-        /// When.
         time: UnixTime,
         /// The device that it is about, if it is about one.
         device: Option<String>,
@@ -99,7 +97,6 @@ pub enum Answer {
     },
     /// A message came.
     Message {
-        /// When.
         time: UnixTime,
         /// Its topic.
         topic: String,
@@ -123,10 +120,7 @@ pub enum Answer {
         count: usize,
     },
     /// It does not go, or goes no longer.
-    Failed {
-        /// Why.
-        why: String,
-    },
+    Failed { why: String },
 }
 
 /// Answers for ever.

@@ -37,6 +37,7 @@ impl From<&Rule> for RuleRef {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the names say what the fields are, and `docs/output.md` lists them")]
 pub enum Event {
     /// The guard accepts connections.
     Listening {
@@ -55,12 +56,10 @@ pub enum Event {
     TlsRefused {
         /// From where.
         peer: SocketAddr,
-        /// Why.
         why: String,
     },
     /// A device opened a session.
     Connected {
-        /// The device.
         device: String,
         /// From where.
         peer: SocketAddr,
@@ -103,53 +102,36 @@ pub enum Event {
     },
     /// A device was disconnected because it went on although it was refused; it must wait before it comes back.
     Slowed {
-        /// The device.
         device: String,
         /// How long it must wait, in seconds.
         seconds: u64,
     },
     /// A will that waited was not published.
     WillNotSent {
-        /// The device.
         device: String,
         /// The client identifier of its session.
         client_id: String,
-        /// Why.
         why: String,
     },
     /// A message for the device was withheld, because its topic is not allowed to it now.
     Withheld {
-        /// The device.
         device: String,
         /// The topic.
         topic: String,
     },
     /// A subscription was ended, because a change made it too wide.
     SubscriptionEnded {
-        /// The device.
         device: String,
         /// The topic filter.
         filter: String,
-        /// Why.
         why: String,
     },
     /// A session was cut: its right to be there ended.
-    Cut {
-        /// The device.
-        device: String,
-        /// Why.
-        why: String,
-    },
+    Cut { device: String, why: String },
     /// A session ended otherwise.
-    Closed {
-        /// The device.
-        device: String,
-        /// Why.
-        why: String,
-    },
+    Closed { device: String, why: String },
     /// A sign that somebody else has a device's key.
     CloneSign {
-        /// The device.
         device: String,
         /// Where it comes from now.
         peer: SocketAddr,
@@ -157,10 +139,7 @@ pub enum Event {
         sign: String,
     },
     /// The guard put a device on hold, as its kind wants after a sign of a clone.
-    Held {
-        /// The device.
-        device: String,
-    },
+    Held { device: String },
     /// The broker accepts clients without credentials: whoever reaches it needs no guard.
     BypassOpen {
         /// The broker.

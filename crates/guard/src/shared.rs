@@ -35,6 +35,7 @@ use crate::{Event, Sink};
 /// Why a guard could not start.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the texts say what the fields are")]
 pub enum GuardError {
     /// The address cannot be listened on.
     #[error("cannot listen on {address}: {error}")]
@@ -52,12 +53,7 @@ pub enum GuardError {
     Store(#[from] StoreError),
     /// What was seen of the store cannot be known.
     #[error("{path}, where the guard keeps how far it has seen the audit record, cannot be read: {error}")]
-    Seen {
-        /// The file.
-        path: String,
-        /// Why.
-        error: std::io::Error,
-    },
+    Seen { path: String, error: std::io::Error },
     /// The adopted edition does not read back.
     #[error("edition {0} cannot be read by this version, so nothing is allowed")]
     Edition(u32),

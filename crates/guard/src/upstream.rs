@@ -67,18 +67,14 @@ pub struct UpstreamPem<'a> {
 /// Why a broker's address cannot be used as it was given.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the texts say what the fields are")]
 pub enum UpstreamError {
     /// Nothing says which certificates to believe.
     #[error("nothing says which authority the broker's certificate must lead to")]
     NoAuthorities,
     /// A PEM file is of no use.
     #[error("{what}: {error}")]
-    Pem {
-        /// Which.
-        what: &'static str,
-        /// Why.
-        error: rustls::pki_types::pem::Error,
-    },
+    Pem { what: &'static str, error: rustls::pki_types::pem::Error },
     /// TLS cannot be set up.
     #[error(transparent)]
     Tls(#[from] rustls::Error),
@@ -448,5 +444,188 @@ impl AsyncWrite for BrokerStream {
 
     fn poll_shutdown(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
         whichever!(self, poll_shutdown, cx)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    use tidy_warden_core::mqtt::{Properties, connack};
+    use tokio::io::DuplexStream;
+    use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
+
+    use super::*;
+
+    /// A way to a broker that is played, and the broker's ends.
+    fn upstream() -> (Upstream, UnboundedReceiver<DuplexStream>) {
+        let (inside, reached) = unbounded_channel();
+        let address = BrokerAddress::Tcp(Endpoint { host: "localhost".into(), port: 1883 });
+        let login = Some(("guard".to_owned(), b"secret".to_vec()));
+        let mut upstream = Upstream::new(address, login, None).unwrap();
+        upstream.inside = Some(inside);
+        (upstream, reached)
+    }
+
+    /// The broker's end of a connection.
+    struct Played {
+        stream: DuplexStream,
+        input: Vec<u8>,
+    }
+
+    impl Played {
+        /// Takes a connection, with this code.
+        async fn accept(reached: &mut UnboundedReceiver<DuplexStream>, code: u8) -> Self {
+            let mut played = Self { stream: reached.recv().await.unwrap(), input: Vec::new() };
+            let packet = played.packet().await.unwrap();
+            let connect = frame(&packet).unwrap();
+            let connect = Connect::parse(&connect).unwrap();
+            assert!(connect.client_id.starts_with(':'), "no device can have the name {}", connect.client_id);
+            assert_eq!((connect.user_name, connect.password), (Some("guard"), Some(&b"secret"[..])));
+            played.say(&connack(Version::V5, code, None)).await;
+            played
+        }
+
+        async fn say(&mut self, octets: &[u8]) {
+            // The guard may be gone.
+            let _ = self.stream.write_all(octets).await;
+        }
+
+        /// The next packet; `None` at the end.
+        async fn packet(&mut self) -> Option<Vec<u8>> {
+            loop {
+                if let Some(len) = split(&self.input, 1 << 20).unwrap().map(|frame| frame.whole.len()) {
+                    return Some(self.input.drain(..len).collect());
+                }
+                if self.stream.read_buf(&mut self.input).await.unwrap() == 0 {
+                    return None;
+                }
+            }
+        }
+
+        async fn kind(&mut self) -> Option<PacketType> {
+            self.packet().await.map(|packet| frame(&packet).unwrap().packet_type)
+        }
+    }
+
+    fn message(qos: u8) -> Publish<'static> {
+        let (packet_id, properties) = ((qos > 0).then_some(1), Properties::default());
+        Publish { dup: false, qos, retain: false, topic: "rope/ossel/wv-1/gone", packet_id, properties, payload: b"x" }
+    }
+
+    fn ack(packet_type: PacketType, code: u8) -> Vec<u8> {
+        Ack { packet_type, packet_id: 1, code }.to_bytes(Version::V5, None)
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_message_of_the_guards_own_is_published_when_the_broker_has_it() {
+        for qos in 0..3 {
+            let (upstream, mut reached) = upstream();
+            let publish = message(qos);
+            let broker = async {
+                let mut broker = Played::accept(&mut reached, reason::SUCCESS).await;
+                assert_eq!(broker.packet().await.unwrap(), message(qos).to_bytes(Version::V5));
+                // What is not for it changes nothing.
+                broker.say(&ping_request()).await;
+                match qos {
+                    0 => {}
+                    1 => broker.say(&ack(PacketType::Puback, reason::SUCCESS)).await,
+                    _ => {
+                        broker.say(&ack(PacketType::Pubrec, reason::SUCCESS)).await;
+                        assert_eq!(broker.kind().await, Some(PacketType::Pubrel));
+                        broker.say(&ack(PacketType::Pubcomp, reason::SUCCESS)).await;
+                    }
+                }
+                assert_eq!(broker.kind().await, Some(PacketType::Disconnect), "it says goodbye");
+            };
+            let (published, ()) = tokio::join!(upstream.publish(&publish), broker);
+            published.unwrap();
+        }
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn what_the_broker_does_not_take_is_told_with_the_reason() {
+        let publish = message(1);
+        let (upstream, mut reached) = upstream();
+        let refusing = async { drop(Played::accept(&mut reached, reason::NOT_AUTHORIZED).await) };
+        let (refused, ()) = tokio::join!(upstream.publish(&publish), refusing);
+        assert!(refused.unwrap_err().to_string().contains("0x87"));
+
+        for (answer, why) in [
+            (ack(PacketType::Puback, reason::QUOTA), "0x97"),
+            (vec![0xff; 8], ""),
+            (disconnect(Version::V5, reason::SHUTTING_DOWN, None), "closed the connection"),
+        ] {
+            let broker = async {
+                let mut broker = Played::accept(&mut reached, reason::SUCCESS).await;
+                broker.packet().await.unwrap();
+                broker.say(&answer).await;
+            };
+            let (refused, ()) = tokio::join!(upstream.publish(&publish), broker);
+            let error = refused.unwrap_err().to_string();
+            assert!(error.contains(why), "{answer:x?}: {error}");
+        }
+
+        // One that says nothing is not waited for for ever.
+        let silent = async {
+            let mut broker = Played::accept(&mut reached, reason::SUCCESS).await;
+            while broker.packet().await.is_some() {}
+        };
+        let (refused, ()) = tokio::join!(upstream.publish(&publish), silent);
+        assert_eq!(refused.unwrap_err().kind(), io::ErrorKind::TimedOut);
+        // One that promises a packet larger than is taken is not listened to.
+        let large = async {
+            let mut broker = Played::accept(&mut reached, reason::SUCCESS).await;
+            broker.packet().await.unwrap();
+            broker.say(&[0x30, 0xff, 0xff, 0xff, 0x7f]).await;
+        };
+        let (refused, ()) = tokio::join!(upstream.publish(&publish), large);
+        assert_eq!(refused.unwrap_err().kind(), io::ErrorKind::InvalidData);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_broker_that_goes_away_in_any_way_is_noticed() {
+        let ping_answer = [0xd0, 0];
+        for (way, kind) in [
+            ("silent", io::ErrorKind::TimedOut),
+            ("goodbye", io::ErrorKind::InvalidData),
+            ("closed", io::ErrorKind::UnexpectedEof),
+        ] {
+            let (upstream, mut reached) = upstream();
+            let answered = AtomicUsize::new(0);
+            let watched = upstream.watch(|| {
+                answered.fetch_add(1, Ordering::Relaxed);
+            });
+            let broker = async {
+                let mut broker = Played::accept(&mut reached, reason::SUCCESS).await;
+                for _ in 0..3 {
+                    assert_eq!(broker.kind().await, Some(PacketType::Pingreq));
+                    broker.say(&ping_answer).await;
+                }
+                match way {
+                    "silent" => while broker.packet().await.is_some() {},
+                    "goodbye" => {
+                        assert_eq!(broker.kind().await, Some(PacketType::Pingreq));
+                        broker.say(&disconnect(Version::V5, reason::SHUTTING_DOWN, None)).await;
+                        while broker.packet().await.is_some() {}
+                    }
+                    _ => drop(broker),
+                }
+            };
+            let (ended, ()) = tokio::join!(watched, broker);
+            assert_eq!(ended.unwrap_err().kind(), kind, "{way}");
+            assert_eq!(answered.load(Ordering::Relaxed), 3, "{way}");
+        }
+    }
+
+    #[test]
+    fn what_a_client_signs_in_with_never_reaches_the_broker() {
+        let (mut upstream, _) = upstream();
+        let client = Connect { user_name: Some("wv-1"), password: Some(b"a token"), ..hello("wv-1") };
+        let shown = upstream.sign_in(client.clone());
+        assert_eq!((shown.client_id, shown.user_name, shown.password), ("wv-1", Some("guard"), Some(&b"secret"[..])));
+        upstream.login = None;
+        let shown = upstream.sign_in(client);
+        assert_eq!((shown.user_name, shown.password), (None, None));
     }
 }

@@ -29,11 +29,11 @@ pub struct Outfit {
 /// An outfit that a device could not use.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the texts say what the fields are")]
 pub enum BadOutfit {
     /// A file cannot be read.
     #[error("cannot read {}: {error}", path.display())]
     Io {
-        /// Which.
         path: PathBuf,
         /// What the system says.
         error: std::io::Error,
@@ -41,7 +41,6 @@ pub enum BadOutfit {
     /// A file holds something else.
     #[error("{}: {what}", path.display())]
     Content {
-        /// Which.
         path: PathBuf,
         /// What is wrong.
         what: String,

@@ -145,6 +145,12 @@ impl MemoryStore {
         Self { shared: Arc::new(RwLock::new(self.model())), writers: Arc::default(), own: None, saved: None }
     }
 
+    /// Makes this store what `other` is now, as putting a backup back does.
+    pub fn put_back(&self, other: &Self) {
+        let _turn = Self::turn(&self.writers);
+        *self.shared.write().unwrap_or_else(PoisonError::into_inner) = other.model();
+    }
+
     fn model(&self) -> Arc<Model> {
         match &self.own {
             Some(own) => own.clone(),

@@ -127,11 +127,11 @@ impl fmt::Display for Base {
 /// Why a certificate's names break a constraint.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the texts say what the fields are")]
 pub enum NameRefused {
     /// The name lies in an excluded subtree.
     #[error("the name {name} lies in {base}, which is excluded")]
     Excluded {
-        /// The name.
         name: String,
         /// The subtree.
         base: String,
@@ -139,7 +139,6 @@ pub enum NameRefused {
     /// The name lies in none of the permitted subtrees of its form.
     #[error("the name {name} lies in none of what is permitted: {permitted}")]
     NotPermitted {
-        /// The name.
         name: String,
         /// The subtrees of its form.
         permitted: String,

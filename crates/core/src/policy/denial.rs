@@ -9,17 +9,14 @@ use super::{Meter, Publish, Rule};
 /// Why an act is denied.
 #[derive(Debug, Clone)]
 #[non_exhaustive]
+#[expect(missing_docs, reason = "the texts say what the fields are")]
 pub enum Denial {
     /// No edition was adopted.
     NoEdition,
     /// No policy of the edition selects the device.
-    NoPolicy {
-        /// The edition.
-        edition: u32,
-    },
+    NoPolicy { edition: u32 },
     /// No allow speaks of the act; the default is no.
     NoRule {
-        /// The edition.
         edition: u32,
         /// For a subscription that an allow covers in part: a topic that none covers.
         witness: Option<String>,
@@ -28,16 +25,12 @@ pub enum Denial {
     },
     /// A deny speaks of it.
     Denied {
-        /// The rule.
         rule: Box<Rule>,
         /// For a subscription: a topic in it that is denied.
         witness: Option<String>,
     },
     /// Nobody knows: the question needs more work than is done for one.
-    TooMuchWork {
-        /// The edition.
-        edition: u32,
-    },
+    TooMuchWork { edition: u32 },
     /// Allows speak of it, but it is beyond the limits of each.
     Limit {
         /// The last of them.

@@ -172,3 +172,51 @@ fn without_a_store_sessions_go_on_for_as_long_as_they_may_and_end_then() {
     assert!(!play(&mut run, &[Connect]), "nobody comes in");
     assert!(play(&mut run, &[Back, Follow, Connect, Publish]));
 }
+
+#[test]
+fn a_store_that_was_put_back_lets_nobody_in_until_a_person_says_so() {
+    use Event::{Connect, Disconnect, Follow, Hold, Publish, Release, Revoke};
+    let runtime = runtime();
+    let _entered = runtime.enter();
+    let world = World::new();
+    let mut run = Run::new(&world);
+    let mut events = Vec::new();
+    for event in [Connect, Publish, Follow] {
+        happen(&mut run, &mut events, event);
+    }
+    let early = run.backup();
+    for event in [Disconnect, Revoke, Follow, Connect] {
+        happen(&mut run, &mut events, event);
+    }
+    assert!(!run.is_live());
+    run.put_back(&early);
+    assert!(!run.try_out(Connect), "the guard has seen that it was revoked, also before its follower looks");
+    run.try_out(Follow);
+    assert!(!run.try_out(Connect), "what the older store says of it is not believed");
+    run.try_out(Follow);
+    assert!(!run.try_out(Connect));
+    run.accept();
+    run.try_out(Follow);
+    assert!(run.try_out(Connect), "a person said that the older store counts, and it says that the device may be here");
+    // What changes from now on is seen again.
+    run.try_out(Hold);
+    run.try_out(Follow);
+    assert!(!run.is_live());
+    run.try_out(Release);
+    run.try_out(Follow);
+    assert!(run.try_out(Connect));
+
+    // Put back to what it was before it was put back: nothing is missing, and nobody must say anything.
+    let mut run = Run::new(&world);
+    let early = run.backup();
+    run.try_out(Hold);
+    run.try_out(Follow);
+    let late = run.backup();
+    run.put_back(&early);
+    run.try_out(Follow);
+    assert!(!run.try_out(Connect));
+    run.put_back(&late);
+    run.try_out(Release);
+    run.try_out(Follow);
+    assert!(run.try_out(Connect));
+}

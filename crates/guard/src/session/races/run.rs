@@ -17,7 +17,7 @@ use tidy_warden_serve::openings::Openings;
 use tidy_warden_serve::pool::Seat;
 use tidy_warden_serve::seen::Head;
 use tidy_warden_serve::trust::TrustHolder;
-use tidy_warden_store::{GuardStore, OperatorStore};
+use tidy_warden_store::{GuardStore, MemoryStore, OperatorStore};
 use tokio::io::{AsyncRead, AsyncWrite, DuplexStream, ReadBuf};
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 
@@ -162,6 +162,7 @@ pub(super) struct Run<'w> {
     shared: Arc<Shared>,
     follower: Option<Follower>,
     script: Arc<Script>,
+    store: MemoryStore,
     operator: OperatorStore,
     guard: GuardStore,
     reached: UnboundedReceiver<DuplexStream>,
@@ -218,6 +219,7 @@ impl<'w> Run<'w> {
             follower: Some(Follower::new(shared.clone(), Position { change: changes.to, versions, behind: false })),
             shared,
             script,
+            store: store.another(),
             operator: OperatorStore::new(Box::new(store.another())),
             guard: guard(),
             reached,
@@ -299,8 +301,41 @@ impl<'w> Run<'w> {
         self.opening
     }
 
+    /// The store as it is, to be put back later.
+    pub(super) fn backup(&self) -> (MemoryStore, usize) {
+        (self.store.fork(), self.truth.len())
+    }
+
+    /// Puts a store back: what happened since did not.
+    pub(super) fn put_back(&mut self, (store, length): &(MemoryStore, usize)) {
+        self.store.put_back(store);
+        let then = self.truth[*length - 1];
+        self.truth.push(then);
+    }
+
+    /// A person says that the older store counts.
+    pub(super) fn accept(&mut self) {
+        let seen = self.shared.knowledge.seen();
+        self.operator.give_up(seen.number, seen.hash, &cause()).unwrap();
+    }
+
+    /// Makes something happen that is not held against what is true; says whether the client has a session then.
+    pub(super) fn try_out(&mut self, event: Event) -> bool {
+        self.start(event);
+        self.settle();
+        self.at_client.clear();
+        self.at_broker.clear();
+        self.live
+    }
+
     /// Makes something happen, and checks what comes of it. The error says what should not have been.
     pub(super) fn happen(&mut self, event: Event) -> Result<(), String> {
+        self.start(event);
+        self.settle();
+        self.check(event)
+    }
+
+    fn start(&mut self, event: Event) {
         match event {
             Event::Lost | Event::Back => {
                 self.unheard = true;
@@ -340,8 +375,6 @@ impl<'w> Run<'w> {
                 self.truth.push(after);
             }
         }
-        self.settle();
-        self.check(event)
     }
 
     fn publish(&mut self, topic: &str, qos: u8) -> Vec<u8> {
