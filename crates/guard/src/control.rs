@@ -123,6 +123,24 @@ pub enum Answer {
     Failed { why: String },
 }
 
+/// Who asks, and why, for the audit record.
+struct Asker {
+    actor: String,
+    because: String,
+}
+
+impl Asker {
+    fn note(self, act: &'static str, subject: String, detail: String) -> WatchNote {
+        WatchNote { act, subject, detail, actor: self.actor, because: self.because }
+    }
+}
+
+/// What is looked at, and what is sent beside it: a topic and a payload.
+struct Look {
+    filter: Option<String>,
+    send: Option<(String, String)>,
+}
+
 /// Answers for ever.
 pub(crate) async fn serve(shared: Arc<Shared>, listener: UnixListener) {
     loop {
@@ -146,15 +164,16 @@ async fn answer(shared: Arc<Shared>, stream: UnixStream) -> io::Result<()> {
     match request {
         Ok(Request::Events) => events(&shared, reader, writer).await,
         Ok(Request::Messages { filter, send, actor, because }) => {
-            let result = messages(&shared, &mut reader, &mut writer, (filter, send), (actor, because)).await;
+            let result =
+                messages(&shared, &mut reader, &mut writer, Look { filter, send }, Asker { actor, because }).await;
             failed(result, &mut writer).await
         }
         Ok(Request::Retained { filters, actor, because }) => {
-            let done = retained(&shared, &mut writer, filters, (actor, because));
+            let done = retained(&shared, &mut writer, filters, Asker { actor, because });
             finish(done.await, &mut writer).await
         }
         Ok(Request::Clear { topics, device, actor, because }) => {
-            let done = clear(&shared, topics, device, (actor, because));
+            let done = clear(&shared, topics, device, Asker { actor, because });
             finish(done.await, &mut writer).await
         }
         Err(why) => tell(&mut writer, &Answer::Failed { why }).await,
@@ -219,9 +238,10 @@ async fn messages(
     shared: &Shared,
     reader: &mut BufReader<OwnedReadHalf>,
     writer: &mut OwnedWriteHalf,
-    (filter, send): (Option<String>, Option<(String, String)>),
-    (actor, because): (String, String),
+    look: Look,
+    asker: Asker,
 ) -> io::Result<()> {
+    let Look { filter, send } = look;
     if let Some(filter) = &filter {
         filter.parse::<TopicFilter>().map_err(|error| invalid(error.to_string()))?;
     }
@@ -233,8 +253,7 @@ async fn messages(
         "size": send.as_ref().map(|(_, payload)| payload.len()),
     });
     let subject = filter.clone().or_else(|| send.as_ref().map(|(topic, _)| topic.clone())).unwrap_or_default();
-    let note = WatchNote { act: "messages.watch", subject, detail: detail.to_string(), actor, because };
-    let entry = record(shared, note).await?;
+    let entry = record(shared, asker.note("messages.watch", subject, detail.to_string())).await?;
     let mut broker = Broker::open(shared, entry).await?;
     if let Some(filter) = &filter {
         broker.subscribe(filter).await?;
@@ -242,7 +261,7 @@ async fn messages(
     tell(writer, &Answer::Begun { entry: Some(entry) }).await?;
     if let Some((topic, payload)) = &send {
         let property = &shared.live().settings.guard.sender_property.clone();
-        broker.send(topic, payload.as_bytes(), false, (entry, property.as_str())).await?;
+        broker.send(topic, payload.as_bytes(), false, entry, property).await?;
     }
     let mut ping = tokio::time::interval(Duration::from_secs(u64::from(KEEP_ALIVE) / 2));
     let mut waiting = send.is_some();
@@ -310,7 +329,7 @@ async fn retained(
     shared: &Shared,
     writer: &mut OwnedWriteHalf,
     filters: Vec<String>,
-    (actor, because): (String, String),
+    asker: Asker,
 ) -> io::Result<usize> {
     if filters.len() > Request::MOST {
         return Err(invalid(format!("more than {} filters in one request", Request::MOST)));
@@ -320,7 +339,7 @@ async fn retained(
     }
     let detail = serde_json::json!({ "retained": filters }).to_string();
     let subject = filters.first().cloned().unwrap_or_default();
-    let entry = record(shared, WatchNote { act: "messages.watch", subject, detail, actor, because }).await?;
+    let entry = record(shared, asker.note("messages.watch", subject, detail)).await?;
     let mut broker = Broker::open(shared, entry).await?;
     let mut topics = std::collections::HashSet::new();
     let deadline = Instant::now() + RETAINED_TIME;
@@ -363,12 +382,7 @@ async fn retained(
 }
 
 /// Takes retained messages away, each by an empty one in its place (MQTT 5.0 section 3.3.1.3).
-async fn clear(
-    shared: &Shared,
-    topics: Vec<String>,
-    device: String,
-    (actor, because): (String, String),
-) -> io::Result<usize> {
+async fn clear(shared: &Shared, topics: Vec<String>, device: String, asker: Asker) -> io::Result<usize> {
     if topics.len() > Request::MOST {
         return Err(invalid(format!("more than {} topics in one request", Request::MOST)));
     }
@@ -376,11 +390,11 @@ async fn clear(
         TopicName::parse(topic).map_err(|error| invalid(error.to_string()))?;
     }
     let detail = serde_json::json!({ "topics": topics }).to_string();
-    let entry = record(shared, WatchNote { act: "messages.clear", subject: device, detail, actor, because }).await?;
+    let entry = record(shared, asker.note("messages.clear", device, detail)).await?;
     let mut broker = Broker::open(shared, entry).await?;
     for topic in &topics {
         let property = shared.live().settings.guard.sender_property.clone();
-        broker.send(topic, b"", true, (entry, &property)).await?;
+        broker.send(topic, b"", true, entry, &property).await?;
         loop {
             let packet =
                 tokio::time::timeout(upstream::PATIENCE, broker.0.packet()).await.map_err(io::Error::other)??;
@@ -435,13 +449,7 @@ impl Broker {
     }
 
     /// Sends a message that names the entry of the audit record as its sender.
-    async fn send(
-        &mut self,
-        topic: &str,
-        payload: &[u8],
-        retain: bool,
-        (entry, property): (i64, &str),
-    ) -> io::Result<()> {
+    async fn send(&mut self, topic: &str, payload: &[u8], retain: bool, entry: i64, property: &str) -> io::Result<()> {
         let sender = format!("operator:{entry}");
         let mut properties = Properties::default();
         if !property.is_empty() {

@@ -91,6 +91,14 @@ pub(crate) struct Manner {
     pub(crate) sender_property: Arc<str>,
 }
 
+/// What is done with what a client sends, beside passing it on.
+pub(crate) struct Handling {
+    /// Where it comes from, for the log.
+    pub(crate) peer: SocketAddr,
+    pub(crate) manner: Manner,
+    pub(crate) counting: Counting,
+}
+
 /// What the policies of the moment give a device.
 pub(crate) struct Given {
     pub(crate) rights: Rights,
@@ -173,14 +181,15 @@ pub(crate) struct Gate {
 
 impl Gate {
     pub(crate) fn new(
-        (version, explanations): (Version, Explanations),
-        peer: SocketAddr,
+        version: Version,
+        explanations: Explanations,
         rights: Rights,
         watching: Watching,
         meter: Box<dyn Timed>,
-        (manner, counting): (Manner, Counting),
+        handling: Handling,
         now: Moment,
     ) -> Self {
+        let Handling { peer, manner, counting } = handling;
         Self {
             version,
             explanations,

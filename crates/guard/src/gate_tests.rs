@@ -48,17 +48,10 @@ fn manner(on_refusal: OnRefusal) -> Manner {
 
 fn gate(version: Version, on_refusal: OnRefusal) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
-    let speech = (version, Explanations::of(&Properties::default()));
+    let explanations = Explanations::of(&Properties::default());
     let watching = watching(None, None);
-    let mut gate = Gate::new(
-        speech,
-        peer,
-        rights(POLICY),
-        watching,
-        Box::new(NoMeter),
-        (manner(on_refusal), Counting::default()),
-        now(),
-    );
+    let handling = Handling { peer, manner: manner(on_refusal), counting: Counting::default() };
+    let mut gate = Gate::new(version, explanations, rights(POLICY), watching, Box::new(NoMeter), handling, now());
     gate.alias_limit = 3;
     gate
 }

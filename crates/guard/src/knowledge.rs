@@ -361,12 +361,12 @@ impl Knowledge {
                     return Err(NotAdmitted::Behind(what));
                 }
                 let found = found.ok_or_else(|| unknown(credential))?;
-                let admitted = found.clone().judge(credential, (settings, &self.maker_lists), now);
+                let admitted = found.clone().judge(credential, settings, &self.maker_lists, now);
                 self.memory().keep(credential, &found, changes.to, admitted.is_ok());
                 Ok((admitted?, Some(changes)))
             }
             Err(error) => match self.recall(credential, settings) {
-                Some(found) => Ok((found.judge(credential, (settings, &self.maker_lists), now)?, None)),
+                Some(found) => Ok((found.judge(credential, settings, &self.maker_lists, now)?, None)),
                 None => Err(error.into()),
             },
         }
@@ -403,7 +403,7 @@ impl Knowledge {
         let (at, all) = self.follower.ask(move |store| store.view(look)).await?;
         let judged = credentials.iter().zip(all).map(|(credential, found)| {
             let found = found.ok_or_else(|| unknown(credential))?;
-            let admitted = found.clone().judge(credential, (&settings, &self.maker_lists), now);
+            let admitted = found.clone().judge(credential, &settings, &self.maker_lists, now);
             self.memory().keep(credential, &found, at, admitted.is_ok());
             admitted
         });

@@ -51,7 +51,8 @@ pub(crate) struct Live {
 impl Live {
     pub(crate) fn new(
         config: LiveConfig,
-        (clock, trust): (Arc<dyn Clock>, Arc<TrustHolder>),
+        clock: Arc<dyn Clock>,
+        trust: Arc<TrustHolder>,
         generation: u64,
     ) -> Result<Self, TlsError> {
         let [acceptor, http_acceptor] = acceptors(config.tls, ["mqtt", "http/1.1"], clock, trust)?;

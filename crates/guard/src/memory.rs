@@ -46,7 +46,8 @@ impl Found {
     pub(crate) fn judge(
         self,
         credential: &Credential,
-        (settings, lists): (&Settings, &MakerLists),
+        settings: &Settings,
+        lists: &MakerLists,
         now: UnixTime,
     ) -> Result<Admitted, NotAdmitted> {
         let device = self.device;

@@ -36,7 +36,8 @@ fn carried(properties: &Properties<'_>) -> usize {
 impl<'a> Message<'a> {
     pub(crate) fn new(
         topic: TopicName<'a>,
-        (qos, retain): (u8, bool),
+        qos: u8,
+        retain: bool,
         payload: &[u8],
         properties: &Properties<'a>,
     ) -> Self {
@@ -45,12 +46,7 @@ impl<'a> Message<'a> {
     }
 
     /// What is decided of it, kept for later.
-    pub(crate) fn kept(
-        topic: TopicName<'a>,
-        (qos, retain): (u8, bool),
-        size: usize,
-        response: Option<&'a str>,
-    ) -> Self {
+    pub(crate) fn kept(topic: TopicName<'a>, qos: u8, retain: bool, size: usize, response: Option<&'a str>) -> Self {
         Self { act: policy::Publish { topic, qos, retain, size }, response }
     }
 

@@ -256,7 +256,8 @@ where
     B: AsyncRead + AsyncWrite + Unpin,
 {
     pub(crate) fn new(
-        (client, broker): (Side<C>, Side<B>),
+        client: Side<C>,
+        broker: Side<B>,
         gate: Gate,
         clock: Arc<dyn Clock>,
         max_packet: usize,

@@ -107,9 +107,8 @@ impl Guard {
         let seen = seen.unwrap_or(Head { number: 0, hash: [0; 32] });
         let knowledge = Knowledge::new(stores, config.clock.clone(), seen)?;
         let trust = Arc::new(TrustHolder::default());
-        let live = Live::new(config.live, (config.clock.clone(), trust.clone()), 0)?;
-        let doors = (config.sink, config.observer);
-        let shared = Arc::new(Shared::new(knowledge, live, (config.clock, trust), doors));
+        let live = Live::new(config.live, config.clock.clone(), trust.clone(), 0)?;
+        let shared = Arc::new(Shared::new(knowledge, live, config.clock, trust, config.sink, config.observer));
         let changes = shared.knowledge.changed_since(seen.number).await?;
         let behind = matches!(shared.knowledge.compare(&changes), Follows::Behind(_));
         let none = Arc::new(Trust::default());

@@ -123,8 +123,10 @@ impl Shared {
     pub(crate) fn new(
         knowledge: Knowledge,
         live: Live,
-        (clock, trust): (Arc<dyn Clock>, Arc<TrustHolder>),
-        (sink, observer): (Sink, Option<Observer>),
+        clock: Arc<dyn Clock>,
+        trust: Arc<TrustHolder>,
+        sink: Sink,
+        observer: Option<Observer>,
     ) -> Self {
         Self {
             registry: Arc::default(),
@@ -171,7 +173,7 @@ impl Shared {
     /// # Errors
     /// They cannot be used; the old ones stay.
     pub(crate) fn set_live(&self, config: LiveConfig) -> Result<(), TlsError> {
-        let next = Live::new(config, (self.clock.clone(), self.trust.clone()), self.live().generation + 1)?;
+        let next = Live::new(config, self.clock.clone(), self.trust.clone(), self.live().generation + 1)?;
         *self.live.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next);
         self.registry.recheck_all();
         Ok(())

@@ -51,7 +51,7 @@ impl LastWill {
     /// What a CONNECT leaves. One that waits is kept whole.
     pub(crate) fn of(will: &Will<'_>) -> Option<Self> {
         let topic = TopicName::parse(will.topic).ok()?;
-        let message = Message::new(topic, (will.qos, will.retain), will.payload, &will.properties);
+        let message = Message::new(topic, will.qos, will.retain, will.payload, &will.properties);
         let delay = will.properties.number(PropertyId::WillDelay).unwrap_or(0);
         let own = (delay > 0).then(|| {
             let packet_id = (will.qos > 0).then_some(1);
@@ -78,7 +78,7 @@ impl LastWill {
     /// Whether rights give it now; then its rate is charged, for it goes.
     pub(crate) fn may_go(&self, rights: &Rights, meter: &mut dyn Meter) -> bool {
         let Ok(topic) = TopicName::parse(&self.topic) else { return false };
-        let message = Message::kept(topic, (self.qos, self.retain), self.size, self.response.as_deref());
+        let message = Message::kept(topic, self.qos, self.retain, self.size, self.response.as_deref());
         message.decide(rights, meter).is_ok()
     }
 
@@ -268,7 +268,7 @@ async fn publish(shared: &Arc<Shared>, will: &Waiting) -> Result<(), String> {
     let frame = split(&will.packet, MAX_PACKET).ok().flatten().ok_or("it does not read back")?;
     let message = Publish::parse(&frame, Version::V5).map_err(|error| error.to_string())?;
     let topic = TopicName::parse(message.topic).map_err(|error| error.to_string())?;
-    let asked = Message::new(topic, (message.qos, message.retain), message.payload, &message.properties);
+    let asked = Message::new(topic, message.qos, message.retain, message.payload, &message.properties);
     let mut meter = shared.rates.of(&will.device, std::time::Instant::now());
     let admitted = asked.decide(&standing.rights, &mut meter).map_err(|refused| refused.to_string())?;
     let name = &live.settings.guard.sender_property;

@@ -123,7 +123,7 @@ impl Trust {
     /// # Errors
     /// Why its chain does not lead to a root of the ward.
     pub fn judge(&self, leaf: &Certificate, now: UnixTime) -> Result<(), ChainError> {
-        let Err(error) = judge_with(leaf, &self.issuing, &self.roots, (Purpose::Client, now), Some(&self.known)) else {
+        let Err(error) = judge_with(leaf, &self.issuing, &self.roots, Purpose::Client, now, Some(&self.known)) else {
             return Ok(());
         };
         let bound = self.bound.certificates.contains(&head(&leaf.fingerprint.0))

@@ -45,7 +45,8 @@ pub struct Signed {
 pub fn sign(
     ward: &mut Ward,
     authority: &AuthorityRecord,
-    (life, because): (Span, Option<&str>),
+    life: Span,
+    because: Option<&str>,
     secrets: &dyn Openers,
     out: &Path,
     der: bool,

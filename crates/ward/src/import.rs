@@ -108,7 +108,7 @@ pub fn resume(ward: &mut Ward, number: u32, watch: &mut dyn Watch) -> Result<usi
     let skipped = ward.store.job_part(number, 0)?.unwrap_or_default();
     let skipped: HashSet<u64> = skipped.lines().filter_map(|line| line.parse().ok()).collect();
     list.good.retain(|(line, _)| !skipped.contains(line));
-    drive(ward, (number, &plan), &list.in_order(), position, &cause, watch)
+    drive(ward, number, &plan, &list.in_order(), position, &cause, watch)
 }
 
 /// Ends a job where it stands; gives how many devices were listed.
@@ -134,7 +134,8 @@ fn end(ward: &mut Ward, number: u32, position: Position, stopped: bool, cause: &
 /// Lists batch after batch; gives how many devices are listed then.
 fn drive(
     ward: &mut Ward,
-    (number, plan): (u32, &Plan),
+    number: u32,
+    plan: &Plan,
     devices: &[DeviceRecord],
     mut position: Position,
     cause: &Cause,
@@ -312,7 +313,7 @@ impl<'s> List<'s> {
             subject: &format!("import of {} devices", devices.len()),
         };
         match ward.store.begin_job(&new, &lease::from(ward.now()), cause)? {
-            Ok(number) => Ok((drive(ward, (number, &plan), &devices, Position::default(), cause, watch)?, number)),
+            Ok(number) => Ok((drive(ward, number, &plan, &devices, Position::default(), cause, watch)?, number)),
             Err(JobRefusal::Same { job }) => Ok((resume(ward, job, watch)?, job)),
             Err(refusal) => Err(lease::refusal(&refusal)),
         }

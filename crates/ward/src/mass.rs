@@ -210,7 +210,7 @@ pub fn run(
         subject: &subject,
     };
     match ward.store.begin_job(&new, &lease::from(ward.now()), &cause)? {
-        Ok(number) => drive(ward, (number, act), Position::default(), &cause, watch),
+        Ok(number) => drive(ward, number, act, Position::default(), &cause, watch),
         Err(JobRefusal::Same { job }) => resume(ward, job, watch),
         Err(refusal) => Err(lease::refusal(&refusal)),
     }
@@ -230,7 +230,7 @@ fn taken(ward: &mut Ward, number: u32) -> Result<(JobRecord, MassAct, Position, 
 /// There is none of that number, or another process works on it.
 pub fn resume(ward: &mut Ward, number: u32, watch: &mut dyn Watch) -> Result<Result<Outcome, Refused>, Problem> {
     let (job, act, position, cause) = taken(ward, number)?;
-    drive(ward, (job.number, &act), position, &cause, watch)
+    drive(ward, job.number, &act, position, &cause, watch)
 }
 
 /// Ends a job where it stands.
@@ -259,7 +259,8 @@ fn end(ward: &mut Ward, number: u32, position: Position, stopped: bool, cause: &
 /// Does part after part until there is none.
 fn drive(
     ward: &mut Ward,
-    (number, act): (u32, &MassAct),
+    number: u32,
+    act: &MassAct,
     mut position: Position,
     cause: &Cause,
     watch: &mut dyn Watch,

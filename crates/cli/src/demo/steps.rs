@@ -307,7 +307,7 @@ fn afterwards(story: &Story<'_>, ward: &mut Ward, dir: &Path, passphrase: &Passp
     story.claim(again.is_err(), "a revoked device cannot enrol again")?;
     let authority = ward.authority(AuthorityRole::Devices)?;
     let file = dir.join("devices.crl.pem");
-    let signed = crl::sign(ward, &authority, (Span::from_days(7), None), &secrets, &file, false)?;
+    let signed = crl::sign(ward, &authority, Span::from_days(7), None, &secrets, &file, false)?;
     story.claim(signed.entries == 1 && file.exists(), "the CRL lists the stolen certificate")?;
     story.tell(
         "",

@@ -113,7 +113,7 @@ pub fn judge<'c>(
     purpose: Purpose,
     now: UnixTime,
 ) -> Result<Vec<&'c Certificate>, ChainError> {
-    judge_with(leaf, intermediates, roots, (purpose, now), None)
+    judge_with(leaf, intermediates, roots, purpose, now, None)
 }
 
 /// How many signatures are remembered; a limit on memory. Beyond it all are forgotten once.
@@ -151,7 +151,8 @@ pub fn judge_with<'c>(
     leaf: &'c Certificate,
     intermediates: &'c [Certificate],
     roots: &'c [Certificate],
-    (purpose, now): (Purpose, UnixTime),
+    purpose: Purpose,
+    now: UnixTime,
     known: Option<&'c GoodSignatures>,
 ) -> Result<Vec<&'c Certificate>, ChainError> {
     check_own(leaf, now)?;
@@ -356,16 +357,16 @@ mod tests {
         // A memory changes nothing of what is found, but for the signatures that it knows.
         let known = GoodSignatures::default();
         for _ in 0..2 {
-            let again = judge_with(&leaf, chain, roots, (Purpose::Client, NOW), Some(&known));
+            let again = judge_with(&leaf, chain, roots, Purpose::Client, NOW, Some(&known));
             assert_eq!(again.map(|path| path.len()), Ok(3));
-            let over = judge_with(&leaf, chain, roots, (Purpose::Client, late), Some(&known));
+            let over = judge_with(&leaf, chain, roots, Purpose::Client, late, Some(&known));
             assert!(matches!(over, Err(ChainError::Validity { .. })));
         }
         assert_eq!(known.0.lock().unwrap().len(), 2);
         let mut forged = leaf.der().to_vec();
         *forged.last_mut().unwrap() ^= 1;
         if let Ok(forged) = Certificate::from_der(&forged) {
-            let found = judge_with(&forged, chain, roots, (Purpose::Client, NOW), Some(&known));
+            let found = judge_with(&forged, chain, roots, Purpose::Client, NOW, Some(&known));
             assert!(matches!(found, Err(ChainError::Signature { .. })), "{found:?}");
         }
 

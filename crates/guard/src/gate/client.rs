@@ -82,7 +82,7 @@ impl Gate {
         if publish.properties.number(PropertyId::SubscriptionIdentifier).is_some() {
             return Err(Malformed::protocol("a client cannot send a subscription identifier").into());
         }
-        let message = Message::new(topic, (publish.qos, publish.retain), publish.payload, &publish.properties);
+        let message = Message::new(topic, publish.qos, publish.retain, publish.payload, &publish.properties);
         let decision = message.decide(&self.rights, &mut *self.meter);
         self.watching.publish(message.act, decision.is_ok());
         let (why, event) = match decision {

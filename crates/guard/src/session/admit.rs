@@ -201,5 +201,5 @@ fn check_will<S>(caller: &Caller<'_, S>, will: &Will<'_>, given: &Given, device:
 /// A will as the message that it becomes.
 pub(super) fn will_message<'a>(will: &Will<'a>) -> Result<Message<'a>, String> {
     let topic = TopicName::parse(will.topic).map_err(|error| format!("the will: {error}"))?;
-    Ok(Message::new(topic, (will.qos, will.retain), will.payload, &will.properties))
+    Ok(Message::new(topic, will.qos, will.retain, will.payload, &will.properties))
 }

@@ -15,7 +15,7 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use super::admit::will_message;
 use super::{Admission, AwaitsBroker, Caller, Conversing, MAX_CONNECT, Refusal, refused};
 use crate::Event;
-use crate::gate::{Explanations, Gate, Output, sender};
+use crate::gate::{Explanations, Gate, Handling, Output, sender};
 use crate::kept::{Lasting, Subscriptions};
 use crate::live::Live;
 use crate::moment::Moment;
@@ -113,12 +113,16 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
         let (caller, Admission { device, given, .. }) = (&self.caller, &self.admission);
         let shared = caller.shared;
         Gate::new(
-            (caller.connect.version, Explanations::of(&caller.connect.properties)),
-            caller.peer,
+            caller.connect.version,
+            Explanations::of(&caller.connect.properties),
             given.rights.clone(),
             shared.watching(&device.id, given.trial.clone()),
             Box::new(shared.rates.of(&device.id, Instant::now())),
-            (caller.live.manner(&device.kind), shared.counting(&device.id)),
+            Handling {
+                peer: caller.peer,
+                manner: caller.live.manner(&device.kind),
+                counting: shared.counting(&device.id),
+            },
             Moment::now(&*shared.clock),
         )
     }
@@ -168,7 +172,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
         }
         let expiry = expiry(connect, answer);
         note_lasting(shared, &admission, gate.subscriptions(), (connect, answer), expiry);
-        let mut relay = Relay::new((client, broker), gate, shared.clock.clone(), max_packet, keep_alive);
+        let mut relay = Relay::new(client, broker, gate, shared.clock.clone(), max_packet, keep_alive);
         relay.deliver(out, &|event| shared.emit(event));
         Some(Conversing {
             shared: shared.clone(),

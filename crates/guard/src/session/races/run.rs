@@ -212,7 +212,7 @@ impl<'w> Run<'w> {
         live.upstream.inside = Some(inside);
         let trust = Arc::new(TrustHolder::default());
         trust.set(world.trust.clone());
-        let shared = Arc::new(Shared::new(knowledge, live, (Arc::new(Still), trust), (Arc::new(|_| {}), None)));
+        let shared = Arc::new(Shared::new(knowledge, live, Arc::new(Still), trust, Arc::new(|_| {}), None));
         let versions = Versions::from(&changes);
         let run = Self {
             world,

@@ -130,7 +130,7 @@ fn live(root: &Certificate, key: &SoftwareKey) -> Live {
             .unwrap(),
         maker_files: Default::default(),
     };
-    Live::new(config, (Arc::new(Still), Arc::new(TrustHolder::default())), 0).unwrap()
+    Live::new(config, Arc::new(Still), Arc::new(TrustHolder::default()), 0).unwrap()
 }
 
 fn template<'a>(
