@@ -116,6 +116,20 @@ fn no_order_of_six_events_lets_anybody_act_by_a_right_that_was_seen_to_be_taken_
 }
 
 #[test]
+fn nor_does_any_order_of_five_events_of_which_the_guard_sees_each_before_the_next() {
+    use Event::Follow;
+    let orders = explore_all(Event::ALL.to_vec(), |world, first| {
+        explore(world, |run, events| match events.len() {
+            10 => Vec::new(),
+            0 => possible(run, events, &[first]),
+            odd if odd % 2 == 1 => vec![Follow],
+            _ => Event::ALL.into_iter().filter(|event| *event != Follow && run.possible(*event)).collect(),
+        })
+    });
+    assert!(orders > 10_000, "{orders} orders are not all that there are");
+}
+
+#[test]
 fn nothing_that_happens_while_a_client_comes_in_lets_it_in_by_a_right_that_was_seen_to_be_taken_away() {
     use Event::{Connect, ConnectOld, Disconnect, Resume, Step, Supersede};
     /// What may happen besides the steps of the client itself.
