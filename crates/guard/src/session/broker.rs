@@ -120,7 +120,8 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
             Box::new(shared.rates.of(&device.id, Instant::now())),
             Handling {
                 peer: caller.peer,
-                manner: caller.live.manner(&device.kind),
+                // As of now: a reload meanwhile was looked at.
+                manner: shared.live().manner(&device.kind),
                 counting: shared.counting(&device.id),
             },
             Moment::now(&*shared.clock),
