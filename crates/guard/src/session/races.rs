@@ -234,3 +234,39 @@ fn a_store_that_was_put_back_lets_nobody_in_until_a_person_says_so() {
     run.try_out(Follow);
     assert!(run.try_out(Connect));
 }
+
+#[test]
+fn settings_that_come_while_a_client_comes_in_hold_for_its_session() {
+    use Event::{Connect, Step};
+    let runtime = runtime();
+    let _entered = runtime.enter();
+    let world = World::new();
+    let steps = {
+        let mut run = Run::new(&world);
+        run.set_stepwise(true);
+        run.try_out(Connect);
+        let mut steps = 0;
+        while !run.try_out(Step) {
+            steps += 1;
+        }
+        assert_eq!(run.refused_publish(), Some(0x87), "it is told that it may not");
+        steps
+    };
+    assert!(steps > 2, "{steps} steps are not all of a CONNECT");
+    for before in 0..=steps {
+        let mut run = Run::new(&world);
+        run.set_stepwise(true);
+        run.try_out(Connect);
+        for _ in 0..before {
+            run.try_out(Step);
+        }
+        run.reload("on_refusal = \"drop\"\n");
+        for _ in 0..2 * steps + 4 {
+            if run.possible(Step) {
+                run.try_out(Step);
+            }
+        }
+        run.set_stepwise(false);
+        assert_eq!(run.refused_publish(), Some(0), "dropped, and acknowledged: {before} steps before the reload");
+    }
+}

@@ -319,6 +319,21 @@ impl<'w> Run<'w> {
         self.operator.give_up(seen.number, seen.hash, &cause()).unwrap();
     }
 
+    /// Takes other settings of the device's kind.
+    pub(super) fn reload(&mut self, more: &str) {
+        self.shared.set_live(self.world.config(more)).unwrap();
+    }
+
+    /// The code of the answer to a message of QoS 1 that no policy allows; `None` if there is none.
+    pub(super) fn refused_publish(&mut self) -> Option<u8> {
+        let publish = self.publish("ossel/wv-2/up", 1);
+        self.client.as_mut()?.write(&publish);
+        self.settle();
+        self.at_broker.clear();
+        let told = std::mem::take(&mut self.at_client);
+        told.into_iter().find(|(kind, _)| *kind == PacketType::Puback).map(|(_, code)| code)
+    }
+
     /// Makes something happen that is not held against what is true; says whether the client has a session then.
     pub(super) fn try_out(&mut self, event: Event) -> bool {
         self.start(event);

@@ -78,6 +78,8 @@ pub(super) struct World {
     pub(super) certificates: Vec<Certificate>,
     pub(super) live: Live,
     pub(super) trust: Trust,
+    root: Certificate,
+    key: SoftwareKey,
 }
 
 impl World {
@@ -110,14 +112,24 @@ impl World {
         issue(&mut operator, &certificates[0]);
         let trust = operator.view(|view| Trust::read(view, i64::MAX, &Trust::default())).unwrap();
         let live = live(&root, &key);
-        Self { model, certificates, live, trust }
+        Self { model, certificates, live, trust, root, key }
+    }
+
+    /// Other settings of the device's kind.
+    pub(super) fn config(&self, more: &str) -> LiveConfig {
+        config(&self.root, &self.key, more)
     }
 }
 
 /// The settings that do not change, with the guard's own certificate: nobody shakes hands here, but a guard has one.
 fn live(root: &Certificate, key: &SoftwareKey) -> Live {
-    let text = new_text("w", "localhost", None, None) + "[kinds.windvane]\nclone_watch = \"off\"\n";
-    let config = LiveConfig {
+    Live::new(config(root, key, ""), Arc::new(Still), Arc::new(TrustHolder::default()), 0).unwrap()
+}
+
+/// The same as the guard is given them, with more about the device's kind.
+fn config(root: &Certificate, key: &SoftwareKey, more: &str) -> LiveConfig {
+    let text = new_text("w", "localhost", None, None) + "[kinds.windvane]\nclone_watch = \"off\"\n" + more;
+    LiveConfig {
         tls: TlsSettings {
             chain: vec![root.clone()],
             key: PrivatePkcs8KeyDer::from(key.to_pkcs8().unwrap().to_vec()),
@@ -129,8 +141,7 @@ fn live(root: &Certificate, key: &SoftwareKey) -> Live {
         upstream: Upstream::new(BrokerAddress::Tcp(Endpoint { host: "localhost".into(), port: 1883 }), None, None)
             .unwrap(),
         maker_files: Default::default(),
-    };
-    Live::new(config, Arc::new(Still), Arc::new(TrustHolder::default()), 0).unwrap()
+    }
 }
 
 fn template<'a>(
