@@ -27,7 +27,8 @@ pub(crate) struct Stream<'a> {
 }
 
 impl<'a> Stream<'a> {
-    /// Begins a list, in the document `schema` under `name` where that is JSON; `columns` are the titles of CSV.
+    /// Begins a list, in the document `schema` under `name` where that is JSON; `columns` are the titles of CSV. Nothing is
+    /// written before the first rows are there, or the end: a list that is refused leaves nothing behind.
     pub(crate) fn new(
         console: &'a Console,
         form: DataForm,

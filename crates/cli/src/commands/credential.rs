@@ -104,17 +104,10 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
         result
     };
     if let Some(form) = context.console.form() {
-        let begin = || Stream::new(context.console, form, ("tidy-warden/credentials/1", "credentials"), &columns);
-        let mut stream: Option<Stream<'_>> = None;
-        each(&mut |credential| {
-            // Begun with the first, so that a condition that is refused leaves nothing behind.
-            let stream = match &mut stream {
-                Some(stream) => stream,
-                None => stream.insert(begin()?),
-            };
-            stream.add(|| item(credential), || row(credential))
-        })?;
-        stream.map_or_else(begin, Ok)?.end()?;
+        let name = ("tidy-warden/credentials/1", "credentials");
+        let mut stream = Stream::new(context.console, form, name, &columns)?;
+        each(&mut |credential| stream.add(|| item(credential), || row(credential)))?;
+        stream.end()?;
         return Ok(Exit::Done);
     }
     let mut stream = TableStream::new(context.console, &columns);

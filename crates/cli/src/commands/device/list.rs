@@ -81,8 +81,7 @@ fn for_programs(
         _ => Names::default(),
     };
     let titles = if columns.is_empty() { names.columns(false) } else { columns.iter().map(Column::name).collect() };
-    let mut stream: Option<Stream<'_>> = None;
-    let begin = || Stream::new(context.console, form, ("tidy-warden/devices/1", "devices"), &titles);
+    let mut stream = Stream::new(context.console, form, ("tidy-warden/devices/1", "devices"), &titles)?;
     let mut add = |view: &DeviceView| -> Result<(), Problem> {
         let state = DeviceState::of(&view.device, &view.credentials, now);
         let item = || match columns {
@@ -98,11 +97,6 @@ fn for_programs(
                 chosen(columns, view, now, "")
             }
         };
-        // Begun with the first, so that a condition that is refused leaves nothing behind.
-        let stream = match &mut stream {
-            Some(stream) => stream,
-            None => stream.insert(begin()?),
-        };
         stream.add(item, row)
     };
     let mut result = Ok(());
@@ -111,7 +105,7 @@ fn for_programs(
         result.is_ok()
     })?;
     result?;
-    stream.map_or_else(begin, Ok)?.end()
+    stream.end()
 }
 
 /// A column that was asked for.
