@@ -244,8 +244,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                 let mut length = u64::try_from(count).unwrap_or(0);
                 let whole = octets.ends_with(b"\n") || length < MAX_ROW;
                 if !whole {
-                    let mut rest = Vec::new();
-                    length += u64::try_from(reader.read_until(b'\n', &mut rest)?).unwrap_or(0);
+                    length += u64::try_from(reader.skip_until(b'\n')?).unwrap_or(0);
                 }
                 let line = at.line;
                 *at = At { byte: at.byte + length, line: line + 1 };
@@ -360,16 +359,24 @@ fn json_entry(text: &str, extra: Extra, settings: &Settings, now: UnixTime) -> R
     let value: Value = serde_json::from_str(text).map_err(|error| format!("it is not JSON: {error}"))?;
     let Value::Object(fields) = value else { return Err("it is not a JSON object".to_owned()) };
     let mut found: Vec<(Column, String)> = Vec::new();
+    let mut take = |title: &str, text: String| {
+        let Some(column) = Column::parse(title, extra)? else { return Ok(()) };
+        if found.iter().any(|(known, _)| *known == column) {
+            return Err(format!("`{title}` stands twice"));
+        }
+        found.push((column, text));
+        Ok(())
+    };
     for (name, value) in fields {
         match value {
             Value::Null => {}
-            Value::String(text) => found.extend(Column::parse(&name, extra)?.map(|column| (column, text))),
+            Value::String(text) => take(&name, text)?,
             _ if PASSED_OVER.contains(&name.as_str()) => {}
             Value::Object(inner) if name == "labels" || name == "facts" => {
                 for (key, value) in inner {
                     let Value::String(text) = value else { return Err(format!("`{key}` is not a text")) };
                     let title = format!("{}.{key}", name.trim_end_matches('s'));
-                    found.extend(Column::parse(&title, extra)?.map(|column| (column, text)));
+                    take(&title, text)?;
                 }
             }
             _ => return Err(format!("`{name}` is not a text")),

@@ -318,6 +318,9 @@ fn a_run_goes_on_only_with_its_own_list_and_can_be_ended() {
 }
 
 /// Kills runs at many moments until each is done; then everything that the store knows is in the output exactly once.
+///
+/// When to kill goes by what the run has done, not by the clock alone, so that a fast machine sees as many kills: the
+/// first falls before or while the run is noted, each later one a little after the store took another batch.
 fn kill_and_resume(place: &[&str], check: impl Fn(&World, &BTreeMap<String, String>)) {
     const ROWS: usize = 1200;
     let mut kills = 0;
@@ -334,13 +337,30 @@ fn kill_and_resume(place: &[&str], check: impl Fn(&World, &BTreeMap<String, Stri
         let mut begin = vec!["enroll", "--from", "fleet.csv", "--yes", "--batch", "40"];
         begin.extend(place);
         let mut call = begin.clone();
-        let mut delay = Duration::from_millis(30 + 15 * u64::from(round));
-        loop {
+        let written = || {
+            let log = std::fs::metadata(world.path("w/ward.db-wal")).ok()?;
+            Some((log.len(), log.modified().ok()?))
+        };
+        for turn in 0..u32::MAX {
+            let before = written();
             let mut running = Running::start(&mut world.program(&call));
             let begun = Instant::now();
-            let mut ended = false;
-            while begun.elapsed() < delay && !ended {
-                std::thread::sleep(Duration::from_millis(3));
+            let (mut reached, mut ended) = (None, false);
+            while !ended {
+                let enough = match reached {
+                    None if turn == 0 => begun.elapsed() >= Duration::from_millis(10 + 15 * u64::from(round)),
+                    None => false,
+                    Some(since) => {
+                        Instant::elapsed(&since) >= Duration::from_millis(3) * (turn * turn / 2 + turn + round)
+                    }
+                };
+                if enough {
+                    break;
+                }
+                if reached.is_none() && turn > 0 && written() != before {
+                    reached = Some(Instant::now());
+                }
+                std::thread::sleep(Duration::from_micros(300));
                 ended = running.has_ended();
             }
             if ended {
@@ -363,7 +383,6 @@ fn kill_and_resume(place: &[&str], check: impl Fn(&World, &BTreeMap<String, Stri
                     break;
                 }
             };
-            delay += Duration::from_millis(9);
         }
         let issued = issued(&world);
         assert_eq!(issued.len(), ROWS / 10 * 9);

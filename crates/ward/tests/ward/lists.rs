@@ -43,18 +43,52 @@ proptest! {
         }
     }
 
+    /// Blanks around a cell of CSV are not part of it, and an empty cell says nothing; a text in JSON is exact.
     #[test]
-    fn both_ways_of_writing_a_row_say_the_same(id in "[a-z][a-z0-9-]{0,20}[a-z0-9]", value in "[ -~]{1,20}", kind in "windvane|pony") {
+    fn both_ways_of_writing_a_row_say_the_same(id in "[a-z][a-z0-9-]{0,20}[a-z0-9]", value in " ?[a-z0-9.-]{0,8} ?|[ -~]{1,20}", kind in "windvane|pony") {
         let csv = format!("id,kind,label.site\n{id},{kind},{}\n", quoted(&value));
-        let object = serde_json::json!({ "id": id, "kind": kind, "labels": { "site": value } });
+        let labels = match value.trim() {
+            "" => serde_json::json!({}),
+            value => serde_json::json!({ "site": value }),
+        };
+        let object = serde_json::json!({ "id": id, "kind": kind, "labels": labels });
         let lines = format!("{object}\n");
         let (csv, lines) = (rows(&csv).unwrap(), rows(&lines).unwrap());
         prop_assert_eq!((csv.len(), lines.len()), (1, 1));
         match (&csv[0].entry, &lines[0].entry) {
             (Ok(one), Ok(other)) => prop_assert_eq!(one, other),
-            (Err(_), Err(_)) => {}
+            (Err(one), Err(other)) => prop_assert_eq!(one, other),
             (one, other) => prop_assert!(false, "{one:?} and {other:?}"),
         }
+    }
+
+    #[test]
+    fn a_blank_around_a_text_in_json_is_refused(value in "[a-z0-9.-]{0,8}", before in any::<bool>()) {
+        let text = if before { format!(" {value}") } else { format!("{value} ") };
+        let object = serde_json::json!({ "id": "wv-1", "kind": "windvane", "labels": { "site": text } });
+        let rows = rows(&format!("{object}\n")).unwrap();
+        prop_assert!(rows[0].entry.as_ref().unwrap_err().contains("holds ' '"), "{:?}", rows[0].entry);
+    }
+}
+
+#[test]
+fn a_row_without_end_is_refused_and_the_next_is_read() {
+    let long = "a".repeat(1 << 20);
+    let text = format!("{{\"id\":\"{long}\"}}\n{{\"id\":\"wv-2\",\"kind\":\"windvane\"}}\n");
+    let rows = rows(&text).unwrap();
+    assert_eq!(rows.iter().map(|row| row.line).collect::<Vec<_>>(), [1, 2]);
+    assert_eq!(rows[0].entry.as_ref().unwrap_err(), "it has more than 262144 bytes");
+    assert_eq!(rows[1].entry.as_ref().unwrap().device.id.as_str(), "wv-2");
+}
+
+#[test]
+fn a_row_that_says_a_thing_twice_is_refused() {
+    for text in [
+        r#"{"id":"wv-1","kind":"windvane","label.site":"a","labels":{"site":"b"}}"#,
+        r#"{"id":"wv-1","kind":"windvane","labels":{"site":"b"},"label.site":"b"}"#,
+    ] {
+        let rows = rows(&format!("{text}\n")).unwrap();
+        assert_eq!(rows[0].entry.as_ref().unwrap_err(), "`label.site` stands twice");
     }
 }
 
