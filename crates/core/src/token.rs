@@ -226,18 +226,23 @@ fn split(token: &str) -> Result<Parts<'_>, BadToken> {
         return Err(malformed("it has more than three parts"));
     }
     let decode = |text: &str| BASE64URL_NOPAD.decode(text.as_bytes()).map_err(|_| malformed("a part is not base64url"));
-    let header: Header =
-        serde_json::from_slice(&decode(header)?).map_err(|_| malformed("its header is not the JSON of one"))?;
+    let header: Header = object(&decode(header)?).ok_or(malformed("its header is not the JSON of one"))?;
     if header.alg != "ES256" {
         return Err(BadToken::Algorithm { alg: header.alg.chars().take(20).collect() });
     }
     if header.crit.is_some() {
         return Err(BadToken::Critical);
     }
-    let claims = serde_json::from_slice(&decode(claims)?).map_err(|_| {
-        malformed("its claims lack one of iss, sub, aud, iat, nbf, exp, jti, or have one of a wrong type")
-    })?;
+    let claims = object(&decode(claims)?)
+        .ok_or(malformed("its claims lack one of iss, sub, aud, iat, nbf, exp, jti, or have one of a wrong type"))?;
     Ok(Parts { signed, signature: decode(signature)?, claims })
+}
+
+/// A JSON object (RFC 7515 section 4, RFC 7519 section 4). An array of the same values in the same order, which would be taken for one
+/// otherwise, is none.
+fn object<T: serde::de::DeserializeOwned>(json: &[u8]) -> Option<T> {
+    let begins = json.iter().find(|octet| !octet.is_ascii_whitespace());
+    begins.filter(|octet| **octet == b'{').and_then(|_| serde_json::from_slice(json).ok())
 }
 
 /// Checks a token that `key` must have signed, at `now`.

@@ -281,8 +281,14 @@ impl PublicKey {
             data_encoding::BASE64URL_NOPAD.decode(text.as_bytes()).map_err(|_| BadKey::Malformed)
         };
         match (field("kty"), field("crv")) {
-            (Some("EC"), Some("P-256" | "P-384")) => {
-                Self::from_ec_point(&[vec![4], octets("x")?, octets("y")?].concat())
+            (Some("EC"), Some(curve @ ("P-256" | "P-384"))) => {
+                let (x, y) = (octets("x")?, octets("y")?);
+                // RFC 7518 sections 6.2.1.2 and 6.2.1.3: as long as the curve's field, leading zeros included.
+                let len = if curve == "P-256" { 32 } else { 48 };
+                if x.len() != len || y.len() != len {
+                    return Err(BadKey::Malformed);
+                }
+                Self::from_ec_point(&[&[4], &x[..], &y[..]].concat())
             }
             (Some("OKP"), Some("Ed25519")) => {
                 let algorithm = asn1::sequence(&[&asn1::oid(ID_ED_25519)]);

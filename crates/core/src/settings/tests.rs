@@ -198,3 +198,105 @@ fn the_reference_is_what_the_tables_say() {
         assert!(line.chars().count() <= 132, "too long for a screen: {line}");
     }
 }
+
+/// Everything that TOML has, each with what it is called.
+const VALUES: [(&str, &str); 9] = [
+    ("a text", "\"\\u0000 no value of any key\""),
+    ("an empty text", "\"\""),
+    ("a number", "-1"),
+    ("a large number", "9223372036854775807"),
+    ("a fraction", "1.5"),
+    ("a flag", "true"),
+    ("a list", "[[]]"),
+    ("a table", "{ a = 1 }"),
+    ("a time", "2026-11-29T00:00:00Z"),
+];
+
+fn sections() -> [super::key::Section; 6] {
+    [ward::WARD, ward::ENDPOINTS, kind::KIND, ward::HSM, ward::MAKER, guard::GUARD]
+}
+
+/// A file in which the section says only `key = value`, and the line on which it does.
+fn with_one_key(section: &super::key::Section, key: &str, value: &str) -> (String, usize) {
+    let text = match section.example {
+        "[ward]" if key == "name" => format!("[ward]\n{key} = {value}\n"),
+        "[ward]" => format!("[ward]\n{key} = {value}\nname = \"n\"\n"),
+        other => format!("{other}\n{key} = {value}\n[ward]\nname = \"n\"\n"),
+    };
+    (text, 2)
+}
+
+#[test]
+fn a_value_of_another_type_is_refused_at_its_place_with_what_was_expected() {
+    let mut flags = 0;
+    for section in sections() {
+        for key in section.keys {
+            let (text, line) = with_one_key(&section, key.name, key.value.toml());
+            // Some keys need another one; the value itself is taken.
+            for error in Settings::parse(&Source::new("ward.toml", &text)).err().unwrap_or_default() {
+                assert!(!error.problem.contains("not a value"), "{}: {error}", key.name);
+            }
+            let mut taken = Vec::new();
+            for (what, value) in VALUES {
+                let (text, _) = with_one_key(&section, key.name, value);
+                let errors = Settings::parse(&Source::new("ward.toml", &text)).err().unwrap_or_default();
+                let here: Vec<_> = errors.iter().filter(|error| error.place.line == line).collect();
+                if here.is_empty() {
+                    taken.push(what);
+                    continue;
+                }
+                for error in here {
+                    assert!(error.expected.starts_with("expected ") && error.expected.len() > 12, "{error:?}");
+                    assert!(error.place.column > key.name.len(), "at the value: {error:?}");
+                }
+            }
+            flags += usize::from(taken == ["a flag"]);
+            let may: [&[&str]; 5] = [&[], &["a flag"], &["a text"], &["an empty text"], &["a large number"]];
+            assert!(may.contains(&&taken[..]), "`{}` of {} takes {taken:?}", key.name, section.head);
+        }
+    }
+    assert_eq!(flags, 2, "`proxy_protocol` and `token_login`");
+}
+
+#[test]
+fn no_section_has_a_key_twice_or_takes_one_of_another() {
+    let all: std::collections::BTreeSet<&str> =
+        sections().iter().flat_map(|section| section.keys.iter().map(|key| key.name)).collect();
+    for section in sections() {
+        let own: std::collections::BTreeSet<&str> = section.keys.iter().map(|key| key.name).collect();
+        assert_eq!(own.len(), section.keys.len(), "{}", section.head);
+        for foreign in all.difference(&own) {
+            let (text, line) = with_one_key(&section, foreign, "\"x\"");
+            let errors = Settings::parse(&Source::new("ward.toml", &text)).unwrap_err();
+            let found = errors.iter().any(|error| {
+                error.place.line == line && error.problem.contains(&format!("`{foreign}` is not a setting of "))
+            });
+            assert!(found, "{foreign} in {}: {errors:?}", section.head);
+        }
+    }
+}
+
+proptest::proptest! {
+    #[test]
+    fn no_text_makes_the_settings_fail_badly(
+        lines in proptest::collection::vec(
+            proptest::sample::select(vec![
+                "[ward]", "name = \"n\"", "[guard]", "[kinds.windvane]", "[kinds]", "life = \"1d\"", "overlap = \"9d\"",
+                "names = [\"urn:dev:os\", 7]", "broker = \"mqtt://\"", "[[guard]]", "x = {", "\"\"\"", "é = 1", "[makers.\"\"]",
+                "subject = [\"CN={device}\"]", "subject = [\"CN={\"]", "role = \"gateway\"", "carries = [\"windvane\"]", "\u{0}",
+            ]),
+            0..14,
+        ),
+    ) {
+        let text = lines.join("\n");
+        let source = Source::new("ward.toml", &text);
+        let count = text.split('\n').count();
+        for error in Settings::parse(&source).err().unwrap_or_default() {
+            proptest::prop_assert!((1..=count).contains(&error.place.line), "{error:?} in {text:?}");
+            proptest::prop_assert!(!error.to_string().is_empty());
+        }
+        for path in [&["ward", "name"][..], &["kinds", "windvane", "life"], &["guard"], &[]] {
+            proptest::prop_assert!((1..=count).contains(&place_of(&source, path).line));
+        }
+    }
+}
