@@ -7,14 +7,15 @@
 //! Each module uses only modules that stand before it in this order, which a test holds:
 //!
 //! - order: time text id random finding asn1
-//! - order: host fact key topic audit
+//! - order: host database fact key topic audit
 //! - order: certificate revocation request token credential authority device enrolment
 //! - order: profile settings
 //! - order: condition mqtt outfit policy
 //!
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
 //! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`]; what a topic filter matches:
-//! [`topic`]; what a policy gives: [`policy`]; what `ward.toml` may say: [`settings`].
+//! [`topic`]; what a policy gives: [`policy`]; what `ward.toml` may say:
+//! [`settings`]; where a database is: [`database`].
 
 pub mod asn1;
 pub mod finding;
@@ -24,6 +25,7 @@ pub mod text;
 pub mod time;
 
 pub mod audit;
+pub mod database;
 pub mod fact;
 pub mod host;
 pub mod key;

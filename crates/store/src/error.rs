@@ -39,6 +39,34 @@ pub enum StoreError {
     /// Another process held it for too long.
     #[error("another process is writing to the store and did not finish in time")]
     Busy,
+    /// The database cannot be reached, or the connection to it broke. Nothing was changed.
+    #[error("the database does not answer: {detail}")]
+    Away {
+        /// What happened.
+        detail: String,
+    },
+    /// A change was sent to be committed, and nobody can tell whether it was.
+    #[error("the database may or may not have taken the change: {detail}")]
+    Uncertain {
+        /// What happened.
+        detail: String,
+    },
+    /// The database cannot be relied on as it is.
+    #[error("the database cannot be relied on: {detail}")]
+    Unsafe {
+        /// Why not.
+        detail: String,
+    },
+    /// This machine's clock is too far from the database's for what it writes to be taken.
+    #[error("this machine's clock is {} s {} the database's", ahead.unsigned_abs(), if *ahead < 0 { "behind" } else { "ahead of" })]
+    Clock {
+        /// By how many seconds it is ahead.
+        ahead: i64,
+    },
+    /// A row is there that the new one would be the double of.
+    #[error("the store cannot be read: it holds already what was to be added")]
+    Taken,
+    /// The disk is full, or writing is not permitted.
     /// The disk is full, or writing is not permitted.
     #[error("the store cannot be written: {detail}")]
     Unwritable {

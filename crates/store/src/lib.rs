@@ -7,7 +7,8 @@
 //!
 //! - the contract ([`View`], [`Tx`], [`Store`]): what an engine gives and takes, in rows;
 //! - [`acts`]: what may be done, as plain functions over a [`Tx`], with no SQL in them;
-//! - the engines, which move rows and know no rule: [`sqlite`], and [`memory`], a model for tests that everything is held against.
+//! - the engines, which move rows and know no rule: [`sqlite`], [`postgres`], and [`memory`], a model for tests that everything is
+//!   held against.
 //!
 //! Who uses it gets a façade with the acts that are its own: [`OperatorStore`] the command line, [`GuardStore`] the guard. Each can
 //! be asked everything that a [`View`] can.
@@ -23,7 +24,9 @@ mod error;
 mod guard;
 pub mod memory;
 mod operator;
+pub mod postgres;
 pub mod sqlite;
+mod stored;
 mod walk;
 
 pub use acts::batch::{Batch, BatchRefusal};
@@ -37,5 +40,6 @@ pub use error::StoreError;
 pub use guard::GuardStore;
 pub use memory::MemoryStore;
 pub use operator::{Deliver, OperatorStore};
+pub use postgres::DatabaseAccess;
 pub use sqlite::SqliteStore;
 pub use walk::MOST_CHANGED;

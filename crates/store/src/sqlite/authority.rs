@@ -1,9 +1,8 @@
 //! Authorities and what their CRLs list.
 
 use rusqlite::{Connection, OptionalExtension, params};
-use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority, Trust};
+use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority};
 use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::fact::FactName;
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::revocation::{Reason, Revoked};
@@ -12,15 +11,6 @@ use tidy_warden_core::time::UnixTime;
 use super::rows::{self, damaged};
 use super::{Sql, SqliteTx, record};
 use crate::{ReadAuthorities, Signed, StoreError, WriteAuthorities};
-
-/// What a foreign authority is trusted for, from its two columns.
-fn trust(kinds: Option<String>, fact: Option<String>) -> Result<Option<Trust>, StoreError> {
-    let Some((kinds, fact)) = kinds.zip(fact) else { return Ok(None) };
-    Ok(Some(Trust {
-        kinds: kinds.split(',').map(|kind| rows::parsed(kind, "authority")).collect::<Result<_, _>>()?,
-        fact: FactName::parse(&fact).map_err(|_| damaged("authority"))?,
-    }))
-}
 
 impl<S: Sql> ReadAuthorities for S {
     fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError> {
@@ -48,7 +38,7 @@ impl<S: Sql> ReadAuthorities for S {
                 key: rows::key_place(&row.get::<_, String>(7)?, row.get(8)?, row.get(9)?)?,
                 replaces: replaces.map(|name| rows::parsed(&name, "authority")).transpose()?,
                 retired: rows::time(row.get(11)?),
-                trust: trust(row.get(12)?, row.get(13)?)?,
+                trust: rows::trust(row.get(12)?, row.get(13)?)?,
                 crl_number: row.get::<_, i64>(3)?.unsigned_abs(),
                 crl_at: rows::time(row.get(4)?),
                 crl_pending: row.get::<_, i64>(5)? != 0,
@@ -129,10 +119,7 @@ pub(super) fn authority_key(connection: &Connection, name: &AuthorityName) -> Re
 impl WriteAuthorities for SqliteTx<'_> {
     fn insert_authority(&mut self, authority: &AuthorityRecord) -> Result<(), StoreError> {
         let (place, token, label) = rows::key_words(&authority.key);
-        let kinds = authority.trust.as_ref().map(|trust| {
-            let words: Vec<String> = trust.kinds.iter().map(ToString::to_string).collect();
-            words.join(",")
-        });
+        let kinds = authority.trust.as_ref().map(rows::kinds_text);
         self.sql().execute(
             "INSERT INTO authorities (name, role, certificate, created, key_place, token, token_label, replaces,
                  trust_kinds, trust_fact, credentials_before)

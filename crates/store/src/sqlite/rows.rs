@@ -1,22 +1,19 @@
-//! From rows to values. What the store holds was checked when it came in; what does not read back is damage.
+//! From rows to values.
 
-use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
-use std::str::FromStr;
 
 use rusqlite::{Connection, Row, params};
-use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
+use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{DeviceId, LabelName, LabelValue};
-use tidy_warden_core::policy::Pair;
+use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
 use crate::{DeviceView, StoreError};
-use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
+
+pub(super) use crate::stored::*;
 
 pub(super) const DEVICE_COLUMNS: &str =
     "devices.pk, devices.id, devices.kind, devices.gateway, devices.owner, devices.created, devices.out,
@@ -51,73 +48,6 @@ pub(super) fn head(digest: &[u8]) -> i64 {
     digest.first_chunk().map_or(0, |octets| i64::from_be_bytes(*octets))
 }
 
-pub(super) fn damaged(what: &str) -> StoreError {
-    StoreError::Damaged { detail: format!("a stored {what} does not read back") }
-}
-
-/// A name that was checked when it came in.
-pub(super) fn parsed<T: FromStr>(text: &str, what: &str) -> Result<T, StoreError> {
-    text.parse().map_err(|_| damaged(what))
-}
-
-/// What an update found: at least one row, or the name is that of nothing.
-pub(super) fn found(updated: usize, what: &'static str, name: &impl ToString) -> Result<(), StoreError> {
-    match updated {
-        0 => Err(StoreError::Unknown { what, name: name.to_string() }),
-        _ => Ok(()),
-    }
-}
-
-/// A limit as SQL takes it.
-pub(super) fn limit(limit: usize) -> i64 {
-    i64::try_from(limit).unwrap_or(i64::MAX)
-}
-
-/// A count as SQL takes it.
-pub(super) fn stored(count: u64) -> i64 {
-    i64::try_from(count).unwrap_or(i64::MAX)
-}
-
-pub(super) fn count(stored: i64) -> Result<u64, StoreError> {
-    u64::try_from(stored).map_err(|_| damaged("count"))
-}
-
-pub(super) fn serial(octets: &[u8]) -> Result<SerialNumber, StoreError> {
-    SerialNumber::from_octets(octets).ok_or_else(|| damaged("serial number"))
-}
-
-pub(super) fn role(word: &str) -> Result<AuthorityRole, StoreError> {
-    AuthorityRole::ALL.into_iter().find(|role| role.as_str() == word).ok_or_else(|| damaged("authority"))
-}
-
-/// The words of a [`KeyPlace`]: what it is, and a token's and a key's label.
-pub(super) fn key_words(place: &KeyPlace) -> (&'static str, Option<&str>, Option<&str>) {
-    match place {
-        KeyPlace::Ward => ("ward", None, None),
-        KeyPlace::Away => ("away", None, None),
-        KeyPlace::Token { token, label } => ("token", Some(token), Some(label)),
-        KeyPlace::Nowhere => ("nowhere", None, None),
-    }
-}
-
-pub(super) fn key_place(word: &str, token: Option<String>, label: Option<String>) -> Result<KeyPlace, StoreError> {
-    Ok(match (word, token, label) {
-        ("ward", None, None) => KeyPlace::Ward,
-        ("away", None, None) => KeyPlace::Away,
-        ("token", Some(token), Some(label)) => KeyPlace::Token { token, label },
-        ("nowhere", None, None) => KeyPlace::Nowhere,
-        _ => return Err(damaged("authority")),
-    })
-}
-
-pub(super) fn time(value: Option<i64>) -> Option<UnixTime> {
-    value.map(UnixTime)
-}
-
-pub(super) fn certificate(bytes: &[u8]) -> Result<Certificate, StoreError> {
-    Certificate::from_der(bytes).map_err(|_| damaged("certificate"))
-}
-
 /// A device's row.
 pub(super) fn device(row: &Row<'_>) -> Result<(i64, DeviceRecord), StoreError> {
     let text = |at| row.get_ref(at)?.as_str().map_err(|_| damaged("device"));
@@ -129,14 +59,7 @@ pub(super) fn device(row: &Row<'_>) -> Result<(i64, DeviceRecord), StoreError> {
     device.seen = time(row.get(8)?);
     device.tokens_from = UnixTime(row.get(9)?);
     device.held = time(row.get(13)?);
-    for (name, value) in pairs(text(10)?, "labels")? {
-        device.labels.insert(parsed::<LabelName>(&name, "label")?, parsed::<LabelValue>(&value, "label")?);
-    }
-    for (name, value) in pairs(text(11)?, "facts")? {
-        let name = FactName::parse(&name).map_err(|_| damaged("fact"))?;
-        let fact = Fact::new(name.clone(), &value).map_err(|_| damaged("fact"))?;
-        device.facts.insert(name, fact);
-    }
+    fill_device(&mut device, text(10)?, text(11)?)?;
     match text(12)? {
         "[]" => {}
         some => {
@@ -146,69 +69,6 @@ pub(super) fn device(row: &Row<'_>) -> Result<(i64, DeviceRecord), StoreError> {
         }
     }
     Ok((row.get(0)?, device))
-}
-
-/// A JSON array of texts.
-pub(super) fn list<'t>(text: &'t str, what: &str) -> Result<Vec<Cow<'t, str>>, StoreError> {
-    serde_json::from_str(text).map_err(|_| damaged(what))
-}
-
-/// The pairs of `{"name":"value",...}` without blanks and escapes; `None` if it is written otherwise.
-fn plain_pairs(text: &str) -> Option<Vec<Pair<'_>>> {
-    if text.contains('\\') {
-        return None;
-    }
-    let mut parts = text.split('"');
-    let mut pairs = Vec::new();
-    let mut open = parts.next()? == "{";
-    while open {
-        let (name, colon, value) = (parts.next()?, parts.next()?, parts.next()?);
-        if colon != ":" {
-            return None;
-        }
-        pairs.push((name.into(), value.into()));
-        match parts.next()? {
-            "," => {}
-            "}" => open = false,
-            _ => return None,
-        }
-    }
-    (parts.next().is_none() && !pairs.is_empty()).then_some(pairs)
-}
-
-/// A JSON object of texts, borrowed; in this product's own form, which has no escapes, it is read without a parser.
-pub(super) fn borrowed_pairs(text: &str) -> Result<Vec<Pair<'_>>, StoreError> {
-    if text == "{}" {
-        return Ok(Vec::new());
-    }
-    if let Some(pairs) = plain_pairs(text) {
-        return Ok(pairs);
-    }
-    let map: BTreeMap<String, String> = serde_json::from_str(text).map_err(|_| damaged("device"))?;
-    Ok(map.into_iter().map(|(name, value)| (name.into(), value.into())).collect())
-}
-
-fn pairs(text: &str, what: &str) -> Result<BTreeMap<String, String>, StoreError> {
-    if text == "{}" {
-        return Ok(BTreeMap::new());
-    }
-    serde_json::from_str(text).map_err(|_| damaged(what))
-}
-
-/// Labels as a JSON object.
-pub(super) fn labels_text(device: &DeviceRecord) -> String {
-    object(device.labels.iter().map(|(name, value)| (name.as_str(), value.as_str())))
-}
-
-/// Facts as a JSON object.
-pub(super) fn facts_text(device: &DeviceRecord) -> String {
-    object(device.facts.values().map(|fact| (fact.name().as_str(), fact.value())))
-}
-
-fn object<'t>(pairs: impl Iterator<Item = (&'t str, &'t str)>) -> String {
-    let map: serde_json::Map<String, serde_json::Value> =
-        pairs.map(|(name, value)| (name.to_owned(), value.into())).collect();
-    serde_json::Value::Object(map).to_string()
 }
 
 /// A credential's row, columns from `at` on.

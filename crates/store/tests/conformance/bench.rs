@@ -7,6 +7,7 @@ use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::{
     AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
 };
+use tidy_warden_core::database::DatabaseAddress;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::enrolment::IssueRefusal;
 use tidy_warden_core::fact::{Fact, FactName};
@@ -14,8 +15,10 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey};
 use tidy_warden_core::random::Randomness;
 use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_rig::Cluster;
 use tidy_warden_store::{
-    Cause, Founding, GuardStore, MemoryStore, NewCredential, OperatorStore, SqliteStore, Store, StoreError, WardRecord,
+    Cause, DatabaseAccess, Founding, GuardStore, MemoryStore, NewCredential, OperatorStore, SqliteStore, Store,
+    StoreError, WardRecord, postgres,
 };
 
 pub(crate) const NOW: i64 = 1_795_417_333;
@@ -94,6 +97,19 @@ pub(crate) fn new_model(world: &World) -> MemoryStore {
     founded(world, |founding| MemoryStore::create(founding, &cause(0)).unwrap())
 }
 
+/// How to come to a database of the tests' server.
+pub(crate) fn access(database: &str) -> DatabaseAccess {
+    let address = DatabaseAddress::parse(&Cluster::shared().address(database), false).unwrap();
+    DatabaseAccess { address, password: None, roots: None, insecure: false }
+}
+
+/// A new ward in a database of its own, whose name comes with it.
+pub(crate) fn new_database(world: &World) -> (String, Box<dyn Store>) {
+    let database = Cluster::shared().database();
+    let store = founded(world, |founding| postgres::create(access(&database), founding, &cause(0)).unwrap());
+    (database, store)
+}
+
 /// A new store in a file, with every act.
 pub(crate) fn file_store(path: &Path, world: &World) -> OperatorStore {
     OperatorStore::new(Box::new(new_file(path, world)))
@@ -114,6 +130,10 @@ pub(crate) fn on_each(test: impl Fn(&mut OperatorStore, &mut GuardStore, &mut Wo
     let world = World::new();
     let model = new_model(&world);
     run(Box::new(model.another()), Box::new(model), world);
+
+    let world = World::new();
+    let (database, operator) = new_database(&world);
+    run(operator, postgres::open(access(&database), None).unwrap(), world);
 
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("ward.db");

@@ -1,4 +1,4 @@
-//! What every store must do, run on each engine: the SQLite file, and the model in memory.
+//! What every store must do, run on each engine: the SQLite file, the PostgreSQL database, and the model in memory.
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 

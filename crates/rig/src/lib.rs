@@ -1,0 +1,7 @@
+//! What tests stand on. Nothing of this is in the product.
+
+#![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
+
+mod cluster;
+
+pub use cluster::Cluster;

@@ -1,0 +1,177 @@
+//! The store in a PostgreSQL database. Everything here moves rows and knows no rule.
+//!
+//! Each question is one statement, so that its answer is of one moment. Whoever changes anything locks the one row of `head` first: so
+//! changes come one after another, as they do in a file. The number of a change, never a notice, is what a follower goes by.
+
+mod authority;
+mod condition;
+mod connection;
+mod credential;
+mod device;
+mod feed;
+mod job;
+mod policy;
+mod record;
+mod rows;
+mod schema;
+mod tls;
+mod traffic;
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use tidy_warden_core::id::DeviceId;
+
+use crate::{Cause, Fate, Feed, Founding, ReadRecord, Store, StoreError, Tally, Tx, View, acts};
+use connection::Connection;
+
+pub use connection::DatabaseAccess;
+
+/// Makes the store of a new ward in a database that has none. The database and the role are there already; nothing else is touched.
+///
+/// # Errors
+/// There is a ward already, or the database cannot be reached, written or relied on.
+pub fn create(access: DatabaseAccess, founding: &Founding<'_>, cause: &Cause) -> Result<Box<dyn Store>, StoreError> {
+    let place = access.address.to_string();
+    let connection = Connection::open(Arc::new(access), None)?;
+    if schema::is_there(&connection)? {
+        return Err(StoreError::Exists { path: place });
+    }
+    connection.begin_founding()?;
+    let mut store = Database::new(connection);
+    let made = schema::create(&store.connection).and_then(|()| acts::record::found(&mut store, founding, cause));
+    match made {
+        Ok(()) => store.connection.commit("")?,
+        // Two may have found the database empty.
+        Err(StoreError::Taken) => return Err(StoreError::Exists { path: place }),
+        Err(error) => {
+            store.connection.rollback();
+            return Err(error);
+        }
+    }
+    store.forget();
+    Ok(Box::new(store))
+}
+
+/// Opens the store of a ward; it waits for other writers no longer than `patience`, if one is given.
+///
+/// # Errors
+/// There is none, a newer version wrote it, or the database cannot be reached or relied on.
+pub fn open(access: DatabaseAccess, patience: Option<Duration>) -> Result<Box<dyn Store>, StoreError> {
+    let place = access.address.to_string();
+    let connection = Connection::open(Arc::new(access), patience)?;
+    if !schema::is_there(&connection)? {
+        return Err(StoreError::Absent { path: place });
+    }
+    schema::check(&connection)?;
+    Ok(Box::new(Database::new(connection)))
+}
+
+/// A ward's memory in a database. It is a transaction too, which only [`Store::change`] shows anybody.
+struct Database {
+    connection: Connection,
+    /// What is known of rows in the transaction that is open.
+    known: Known,
+}
+
+/// What need not be asked twice while nobody else can change it.
+#[derive(Default)]
+struct Known {
+    /// The greatest number of a row of a table.
+    greatest: HashMap<&'static str, i64>,
+    /// The rows of devices that were listed and that have no credential yet.
+    listed: HashMap<DeviceId, i64>,
+    /// Names of labels (`false`) and facts (`true`) that were noted.
+    named: Vec<(bool, String)>,
+    /// Whether the right to write what is only counted was taken.
+    tallies: bool,
+}
+
+impl Database {
+    fn new(connection: Connection) -> Self {
+        Self { connection, known: Known::default() }
+    }
+
+    fn forget(&mut self) {
+        self.known = Known::default();
+    }
+
+    /// The number of the next row of a table, and that of as many more as are wanted behind it.
+    fn next_rows(&mut self, table: &'static str, count: usize) -> Result<i64, StoreError> {
+        let greatest = match self.known.greatest.get(table) {
+            Some(greatest) => *greatest,
+            None => {
+                let row = self.connection.one(&format!("SELECT coalesce(max(pk), 0) FROM {table}"), &[])?;
+                connection::get(&row, 0)?
+            }
+        };
+        self.known.greatest.insert(table, greatest + rows::limit(count));
+        Ok(greatest + 1)
+    }
+}
+
+impl Tx for Database {
+    fn save(&mut self) -> Result<(), StoreError> {
+        self.connection.batch("SAVEPOINT saved")
+    }
+
+    fn back(&mut self) -> Result<(), StoreError> {
+        self.forget();
+        self.connection.batch("ROLLBACK TO saved")
+    }
+}
+
+impl Store for Database {
+    fn view(&self, look: &mut dyn FnMut(&dyn View) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        self.connection.begin_reading()?;
+        let looked = look(self);
+        self.connection.rollback();
+        looked
+    }
+
+    fn change(&mut self, act: &mut dyn FnMut(&mut dyn Tx) -> Result<Fate, StoreError>) -> Result<(), StoreError> {
+        self.forget();
+        self.connection.begin_change()?;
+        let changed = (|| {
+            let before = self.audit_end()?.0;
+            match act(self)? {
+                Fate::Undo => Ok(None),
+                Fate::Keep => Ok(Some((before, self.audit_end()?.0))),
+            }
+        })();
+        self.forget();
+        match changed {
+            Ok(Some((before, change))) => {
+                let mut act = [0; 16];
+                let random = |_| StoreError::Unwritable { detail: "there is no randomness".to_owned() };
+                aws_lc_rs::rand::fill(&mut act).map_err(random)?;
+                self.connection.commit_change(act, change, change != before)
+            }
+            other => {
+                self.connection.rollback();
+                other.map(|_| ())
+            }
+        }
+    }
+
+    fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError> {
+        self.connection.begin_tally()?;
+        match traffic::tally(&self.connection, tally) {
+            Ok(()) => self.connection.commit(""),
+            Err(error) => {
+                self.connection.rollback();
+                Err(error)
+            }
+        }
+    }
+
+    fn reopen(&mut self) -> Result<(), StoreError> {
+        self.connection = self.connection.another()?;
+        schema::check(&self.connection)
+    }
+
+    fn feed(&self) -> Result<Box<dyn Feed>, StoreError> {
+        Ok(Box::new(feed::DatabaseFeed::new(self.connection.another()?)?))
+    }
+}

@@ -1,0 +1,507 @@
+//! A connection to the database: made so that it is safe to decide by, made again after it broke, and ended without waiting.
+
+use std::cell::{Cell, RefCell};
+use std::collections::HashMap;
+use std::future::poll_fn;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use futures_util::TryStreamExt;
+use tidy_warden_core::database::{DatabaseAddress, DatabaseHost};
+use tokio::runtime::Runtime;
+use tokio::sync::Notify;
+use tokio_postgres::config::{ChannelBinding, SslMode, TargetSessionAttrs};
+use tokio_postgres::tls::MakeTlsConnect;
+use tokio_postgres::types::{FromSql, ToSql};
+use tokio_postgres::{AsyncMessage, Client, Config, NoTls, Row, Socket, Statement};
+
+use super::tls;
+use crate::StoreError;
+
+/// How long a writer waits for another before it gives up, and how long a connection may take to be made.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// How much longer than its patience it waits for an answer: a lock that is not given is told of before that.
+const ANSWER: Duration = Duration::from_secs(10);
+
+/// How far this machine's clock may be from the database's for what it writes to be taken, in seconds.
+const CLOCK_DIFFERENCE: i64 = 60;
+
+/// The most statements that are kept prepared: conditions make new ones without end.
+const MOST_STATEMENTS: usize = 200;
+
+/// How many rows of many are taken at a time.
+const MANY_ROWS: usize = 256;
+
+/// How to come to a database.
+#[derive(Clone)]
+pub struct DatabaseAccess {
+    /// Where it is, and as whom.
+    pub address: DatabaseAddress,
+    /// The password, if one is asked for. It goes only over a Unix socket, or over TLS bound to that connection (SCRAM with channel
+    /// binding, RFC 5802), or where the settings say that they know better.
+    pub password: Option<zeroize::Zeroizing<String>>,
+    /// The certificates that a server's must lead to, in PEM; needed where TLS is.
+    pub roots: Option<Vec<u8>>,
+    /// Whether a password may go over a loopback address without TLS, and hosts elsewhere may be asked without TLS at all.
+    pub insecure: bool,
+}
+
+impl std::fmt::Debug for DatabaseAccess {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "DatabaseAccess({})", self.address)
+    }
+}
+
+/// What is asked of a connection before it is used.
+const CHECKS: &str = "SELECT current_setting('synchronous_commit'), extract(epoch FROM clock_timestamp())::bigint,
+    current_setting('server_version_num')::bigint, current_setting('server_encoding')";
+
+/// A line to the database that works: the client, and what drives it while somebody waits for an answer.
+struct Line {
+    runtime: Runtime,
+    client: Client,
+}
+
+/// What the database says without being asked.
+#[derive(Default)]
+struct Heard {
+    /// Something changed.
+    notice: Notify,
+    /// A commit may not have reached its standby.
+    in_doubt: AtomicBool,
+}
+
+/// A connection. It is used from one thread at a time, and each question waits for its answer, no longer than its patience: never
+/// from a task, whose thread has others to serve.
+pub(super) struct Connection {
+    access: Arc<DatabaseAccess>,
+    line: RefCell<Option<Line>>,
+    statements: RefCell<HashMap<String, Statement>>,
+    patience: Cell<Duration>,
+    /// How far this machine's clock is ahead of the database's, in seconds.
+    clock_ahead: Cell<i64>,
+    heard: Arc<Heard>,
+    in_transaction: Cell<bool>,
+}
+
+impl Drop for Connection {
+    fn drop(&mut self) {
+        self.hang_up();
+    }
+}
+
+impl Connection {
+    pub(super) fn open(access: Arc<DatabaseAccess>, patience: Option<Duration>) -> Result<Self, StoreError> {
+        let connection = Self {
+            access,
+            line: RefCell::new(None),
+            statements: RefCell::default(),
+            patience: Cell::new(patience.unwrap_or(PATIENCE)),
+            clock_ahead: Cell::new(0),
+            heard: Arc::default(),
+            in_transaction: Cell::new(false),
+        };
+        connection.connect()?;
+        Ok(connection)
+    }
+
+    /// Another connection to the same database, as patient as this one.
+    pub(super) fn another(&self) -> Result<Self, StoreError> {
+        Self::open(self.access.clone(), Some(self.patience.get()))
+    }
+
+    /// Ends the connection without waiting for anybody: its thread may be one that must not.
+    fn hang_up(&self) {
+        self.statements.borrow_mut().clear();
+        self.in_transaction.set(false);
+        if let Some(Line { runtime, client }) = self.line.borrow_mut().take() {
+            drop(client);
+            runtime.shutdown_background();
+        }
+    }
+
+    fn config(&self) -> Config {
+        let address = &self.access.address;
+        let mut config = Config::new();
+        for host in &address.hosts {
+            match host {
+                DatabaseHost::Socket { folder, port } => config.host_path(folder).port(*port),
+                DatabaseHost::Tcp(endpoint) => config.host(&endpoint.host).port(endpoint.port),
+            };
+        }
+        config.user(&address.user).dbname(&address.database).application_name("tidy-warden");
+        config.target_session_attrs(TargetSessionAttrs::ReadWrite);
+        config.connect_timeout(self.patience.get().min(Duration::from_secs(10)));
+        config.keepalives_idle(Duration::from_secs(15)).tcp_user_timeout(PATIENCE);
+        config.ssl_mode(if address.tls { SslMode::Require } else { SslMode::Disable });
+        if let Some(password) = &self.access.password {
+            config.password(password.as_bytes());
+        }
+        config.channel_binding(match (&self.access.password, address.tls) {
+            // Whoever stands between cannot use what was said to somebody else, and no server is told the password itself.
+            (Some(_), true) => ChannelBinding::Require,
+            _ => ChannelBinding::Disable,
+        });
+        config
+    }
+
+    fn connect(&self) -> Result<(), StoreError> {
+        self.hang_up();
+        if self.access.password.is_some() && !self.access.address.keeps_a_password() && !self.access.insecure {
+            return Err(StoreError::Unsafe { detail: "a password would go over a connection without TLS".to_owned() });
+        }
+        let runtime = tokio::runtime::Builder::new_current_thread()
+            .enable_all()
+            .build()
+            .map_err(|error| StoreError::Away { detail: error.to_string() })?;
+        let config = self.config();
+        let answer = self.patience.get() + ANSWER;
+        let line = runtime.block_on(async {
+            let dialled = async {
+                match self.access.address.tls {
+                    true => self.dial(&config, tls::connector(self.access.roots.as_deref())?).await,
+                    false => self.dial(&config, NoTls).await,
+                }
+            };
+            tokio::time::timeout(answer, dialled).await
+        });
+        let client = line.map_err(|_| too_slow())??;
+        *self.line.borrow_mut() = Some(Line { runtime, client });
+        let checked = self.check_server();
+        if checked.is_err() {
+            self.hang_up();
+        }
+        checked
+    }
+
+    async fn dial<T: MakeTlsConnect<Socket, Stream: Send + 'static>>(
+        &self,
+        config: &Config,
+        tls: T,
+    ) -> Result<Client, StoreError> {
+        let (client, mut connection) =
+            config.connect(tls).await.map_err(|error| StoreError::Away { detail: told(&error) })?;
+        let heard = self.heard.clone();
+        tokio::spawn(async move {
+            while let Some(Ok(message)) = poll_fn(|context| connection.poll_message(context)).await {
+                match message {
+                    AsyncMessage::Notification(_) => heard.notice.notify_one(),
+                    // "canceling wait for synchronous replication": committed here, and perhaps nowhere else.
+                    AsyncMessage::Notice(notice) if notice.message().contains("synchronous replication") => {
+                        heard.in_doubt.store(true, Ordering::SeqCst);
+                    }
+                    _ => {}
+                }
+            }
+            // Whoever waits for a notice finds that the line is dead.
+            heard.notice.notify_one();
+        });
+        Ok(client)
+    }
+
+    fn check_server(&self) -> Result<(), StoreError> {
+        let millis = self.patience.get().as_millis().max(1);
+        self.batch(&format!(
+            "SET lock_timeout = {millis}; SET idle_in_transaction_session_timeout = 30000;
+             SET default_transaction_isolation = 'read committed'; SET jit = off"
+        ))?;
+        let row = self.one(CHECKS, &[])?;
+        let (commit, time, version, encoding): (&str, i64, i64, &str) =
+            (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?, row.try_get(3)?);
+        if !["on", "remote_apply"].contains(&commit) {
+            let detail = format!("its synchronous_commit is `{commit}`, so that it may forget what it acknowledged");
+            return Err(StoreError::Unsafe { detail });
+        }
+        if version < 130_000 {
+            return Err(StoreError::Unsafe { detail: "it is older than PostgreSQL 13".to_owned() });
+        }
+        if encoding != "UTF8" {
+            return Err(StoreError::Unsafe { detail: format!("its encoding is {encoding}, not UTF8") });
+        }
+        let own = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+        self.clock_ahead.set(i64::try_from(own).unwrap_or(i64::MAX).saturating_sub(time));
+        Ok(())
+    }
+
+    /// Whether the connection broke.
+    fn is_broken(&self) -> bool {
+        self.line.borrow().as_ref().is_none_or(|line| line.client.is_closed())
+    }
+
+    /// Connects anew if the connection broke, for as long as its patience lasts: a database that fails over is away for some seconds.
+    pub(super) fn mend(&self) -> Result<(), StoreError> {
+        let began = Instant::now();
+        while self.is_broken() {
+            match self.connect() {
+                Ok(()) => {}
+                Err(StoreError::Away { .. }) if began.elapsed() < self.patience.get() => {
+                    std::thread::sleep(Duration::from_millis(200));
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    /// Asks something, and waits for the answer. One that does not come in time breaks the connection: what was asked may still be
+    /// done, as if the answer had been lost.
+    fn ask<T>(&self, what: impl AsyncFnOnce(&Client) -> Result<T, tokio_postgres::Error>) -> Result<T, StoreError> {
+        let asked = {
+            let line = self.line.borrow();
+            let line = line.as_ref().ok_or_else(broken)?;
+            let answer = self.patience.get() + ANSWER;
+            line.runtime.block_on(async { tokio::time::timeout(answer, what(&line.client)).await })
+        };
+        match asked {
+            Ok(answer) => Ok(answer?),
+            Err(_) => {
+                self.hang_up();
+                Err(too_slow())
+            }
+        }
+    }
+
+    fn prepared(&self, sql: &str) -> Result<Statement, StoreError> {
+        if let Some(statement) = self.statements.borrow().get(sql) {
+            return Ok(statement.clone());
+        }
+        let statement = self.ask(async |client| client.prepare(sql).await)?;
+        let mut statements = self.statements.borrow_mut();
+        if statements.len() >= MOST_STATEMENTS {
+            statements.clear();
+        }
+        statements.insert(sql.to_owned(), statement.clone());
+        Ok(statement)
+    }
+
+    pub(super) fn rows(&self, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<Vec<Row>, StoreError> {
+        let statement = self.prepared(sql)?;
+        self.ask(async |client| client.query(&statement, values).await)
+    }
+
+    pub(super) fn maybe(&self, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<Option<Row>, StoreError> {
+        Ok(self.rows(sql, values)?.into_iter().next())
+    }
+
+    pub(super) fn one(&self, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<Row, StoreError> {
+        self.maybe(sql, values)?.ok_or_else(|| StoreError::Damaged { detail: "a row is missing".to_owned() })
+    }
+
+    /// Gives rows to `visit` as they come, so that a million of them take no memory.
+    pub(super) fn each(
+        &self,
+        sql: &str,
+        visit: &mut dyn FnMut(&Row) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let statement = self.prepared(sql)?;
+        let none: [&(dyn ToSql + Sync); 0] = [];
+        let mut rows = Box::pin(self.ask(async |client| client.query_raw(&statement, none).await)?);
+        loop {
+            // Some hundred at a time, so that waiting is begun seldom.
+            let some = self.ask(async |_| {
+                let mut some = Vec::new();
+                while some.len() < MANY_ROWS {
+                    match rows.try_next().await? {
+                        Some(row) => some.push(row),
+                        None => break,
+                    }
+                }
+                Ok(some)
+            })?;
+            for row in &some {
+                visit(row)?;
+            }
+            // One that has ended must not be asked again.
+            if some.len() < MANY_ROWS {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Runs a statement; gives how many rows it touched.
+    pub(super) fn run(&self, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<usize, StoreError> {
+        let statement = self.prepared(sql)?;
+        let count = self.ask(async |client| client.execute(&statement, values).await)?;
+        Ok(usize::try_from(count).unwrap_or(usize::MAX))
+    }
+
+    /// Runs statements that have no values, in one round trip.
+    pub(super) fn batch(&self, sql: &str) -> Result<(), StoreError> {
+        self.ask(async |client| client.batch_execute(sql).await)
+    }
+
+    /// Begins a transaction that only reads, of one moment.
+    pub(super) fn begin_reading(&self) -> Result<(), StoreError> {
+        self.mend()?;
+        self.begin("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+    }
+
+    /// Begins a change: nobody else makes one until it ends, and what was committed before is seen.
+    pub(super) fn begin_change(&self) -> Result<(), StoreError> {
+        self.mend()?;
+        self.check_clock()?;
+        self.begin("BEGIN; SELECT change FROM head FOR UPDATE")
+    }
+
+    /// Begins to write what is only counted.
+    pub(super) fn begin_tally(&self) -> Result<(), StoreError> {
+        self.mend()?;
+        self.begin("BEGIN; SELECT one FROM tally FOR UPDATE")
+    }
+
+    /// Begins to make the tables.
+    pub(super) fn begin_founding(&self) -> Result<(), StoreError> {
+        self.check_clock()?;
+        self.begin("BEGIN")
+    }
+
+    fn check_clock(&self) -> Result<(), StoreError> {
+        let ahead = self.clock_ahead.get();
+        if ahead.abs() <= CLOCK_DIFFERENCE {
+            return Ok(());
+        }
+        // It may have been set right since.
+        self.hang_up();
+        self.mend()?;
+        match self.clock_ahead.get() {
+            ahead if ahead.abs() <= CLOCK_DIFFERENCE => Ok(()),
+            ahead => Err(StoreError::Clock { ahead }),
+        }
+    }
+
+    fn begin(&self, sql: &str) -> Result<(), StoreError> {
+        if self.in_transaction.get() {
+            self.rollback();
+        }
+        let begun = self.batch(sql);
+        self.in_transaction.set(true);
+        if begun.is_err() {
+            self.rollback();
+        }
+        begun
+    }
+
+    /// Undoes the transaction that is open. If that cannot be said any more, the database finds out by itself.
+    pub(super) fn rollback(&self) {
+        if self.batch("ROLLBACK").is_err() {
+            self.hang_up();
+        }
+        self.in_transaction.set(false);
+    }
+
+    /// Commits the transaction that is open, `with` more statements before that in the same round trip.
+    pub(super) fn commit(&self, with: &str) -> Result<(), StoreError> {
+        self.heard.in_doubt.store(false, Ordering::SeqCst);
+        let done = self.batch(&format!("{with}COMMIT"));
+        match done {
+            Ok(()) => self.in_transaction.set(false),
+            Err(_) => self.rollback(),
+        }
+        done?;
+        match self.heard.in_doubt.swap(false, Ordering::SeqCst) {
+            true => Err(StoreError::Uncertain {
+                detail: "the database committed it and gave up waiting for its standby".to_owned(),
+            }),
+            false => Ok(()),
+        }
+    }
+
+    /// Commits a change that goes by the name `act`. If the connection breaks over it, looks up what became of it.
+    pub(super) fn commit_change(&self, act: [u8; 16], change: i64, is_new: bool) -> Result<(), StoreError> {
+        let name = data_encoding::HEXLOWER.encode(&act);
+        let notice = if is_new { format!("NOTIFY {CHANNEL}, '{change}';") } else { String::new() };
+        // Long enough for whoever lost a connection to come back and ask.
+        let forget = if change % 1000 == 0 {
+            format!("DELETE FROM acts WHERE change < {};", change - 100_000)
+        } else {
+            String::new()
+        };
+        let with = format!("INSERT INTO acts VALUES ('\\x{name}', {change});{forget}{notice}");
+        match self.commit(&with) {
+            Err(_) if self.is_broken() => self.look_up(act),
+            other => other,
+        }
+    }
+
+    /// Whether a change was committed of which only the database knows.
+    fn look_up(&self, act: [u8; 16]) -> Result<(), StoreError> {
+        let found = self.mend().and_then(|()| {
+            // Whoever still holds the lock may be the very change that is asked for.
+            self.begin("BEGIN; SELECT change FROM head FOR UPDATE")?;
+            let found = self.maybe("SELECT 1 FROM acts WHERE act = $1", &[&act.as_slice()]);
+            self.rollback();
+            found
+        });
+        match found {
+            Ok(Some(_)) => Ok(()),
+            Ok(None) => Err(StoreError::Away {
+                detail: "the connection broke before the database took the change; nothing was changed".to_owned(),
+            }),
+            Err(error) => Err(StoreError::Uncertain { detail: error.to_string() }),
+        }
+    }
+
+    /// Waits for a notice, but not longer than `at_most`. It tells nothing: the number is the truth.
+    pub(super) fn wait_for_notice(&self, at_most: Duration) -> Result<(), StoreError> {
+        let line = self.line.borrow();
+        let line = line.as_ref().ok_or_else(broken)?;
+        // Time that passes is no trouble.
+        let _ = line.runtime.block_on(async { tokio::time::timeout(at_most, self.heard.notice.notified()).await });
+        if line.client.is_closed() { Err(broken()) } else { Ok(()) }
+    }
+}
+
+fn broken() -> StoreError {
+    StoreError::Away { detail: "the connection broke".to_owned() }
+}
+
+fn too_slow() -> StoreError {
+    StoreError::Away { detail: "it does not answer in time".to_owned() }
+}
+
+/// The channel of the notices that something changed.
+pub(super) const CHANNEL: &str = "tidy_warden_change";
+
+/// A column's value.
+pub(super) fn get<'r, T: FromSql<'r>>(row: &'r Row, at: usize) -> Result<T, StoreError> {
+    Ok(row.try_get(at)?)
+}
+
+/// An error in words, with what it came from.
+fn told(error: &tokio_postgres::Error) -> String {
+    use std::error::Error;
+    match error.source() {
+        Some(source) => source.to_string(),
+        None => error.to_string(),
+    }
+}
+
+impl From<tokio_postgres::Error> for StoreError {
+    fn from(error: tokio_postgres::Error) -> Self {
+        use tokio_postgres::error::SqlState;
+        let detail = told(&error);
+        let Some(code) = error.code() else {
+            return match error.is_closed()
+                || std::error::Error::source(&error).is_some_and(|source| source.is::<std::io::Error>())
+            {
+                true => Self::Away { detail },
+                false => Self::Damaged { detail },
+            };
+        };
+        match *code {
+            SqlState::LOCK_NOT_AVAILABLE | SqlState::T_R_DEADLOCK_DETECTED | SqlState::T_R_SERIALIZATION_FAILURE => {
+                Self::Busy
+            }
+            SqlState::UNIQUE_VIOLATION => Self::Taken,
+            SqlState::READ_ONLY_SQL_TRANSACTION | SqlState::INSUFFICIENT_PRIVILEGE => Self::Unwritable { detail },
+            // Insufficient resources: a full disk, no memory, too many connections.
+            ref code if code.code().starts_with("53") => Self::Unwritable { detail },
+            // Operator intervention and trouble of the connection: it is shut down, it fails over.
+            ref code if code.code().starts_with("57") || code.code().starts_with("08") => Self::Away { detail },
+            SqlState::IDLE_IN_TRANSACTION_SESSION_TIMEOUT => Self::Away { detail },
+            _ => Self::Damaged { detail },
+        }
+    }
+}

@@ -1,0 +1,318 @@
+//! Credentials, blocked keys, and serial numbers that are about to be signed.
+
+use std::collections::HashMap;
+
+use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::condition::Condition;
+use tidy_warden_core::credential::{BlockSource, CredentialRecord};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::time::UnixTime;
+use tokio_postgres::Row;
+
+use super::Database;
+use super::condition::{self, Value};
+use super::connection::get;
+use super::rows::{self, damaged};
+use crate::{
+    BlockedKey, Bound, EndPlace, Ending, Intended, NewCredential, ReadCredentials, StoreError, WriteCredentials,
+};
+
+fn blocked(row: &Row) -> Result<BlockedKey, StoreError> {
+    let word: &str = get(row, 2)?;
+    let source = BlockSource::ALL.into_iter().find(|each| each.as_str() == word);
+    Ok(BlockedKey {
+        digest: rows::digest(row, 0, "blocked key")?,
+        at: UnixTime(get(row, 1)?),
+        source: source.ok_or_else(|| damaged("blocked key"))?,
+        device: rows::maybe_word(row, 3, "id")?,
+    })
+}
+
+fn fingerprint(row: &Row, at: usize) -> Result<Fingerprint, StoreError> {
+    Ok(Fingerprint(rows::digest(row, at, "credential")?))
+}
+
+impl ReadCredentials for Database {
+    fn status_many(
+        &self,
+        fingerprints: &[Fingerprint],
+    ) -> Result<Vec<Option<(CredentialRecord, DeviceRecord)>>, StoreError> {
+        let octets: Vec<&[u8]> = fingerprints.iter().map(|each| each.0.as_slice()).collect();
+        let some = "(SELECT * FROM devices WHERE pk IN (SELECT device FROM credentials WHERE fingerprint = ANY ($1)))
+             AS devices";
+        let found = self.connection.rows(&rows::select_views("", some, "devices.pk"), &[&octets])?;
+        let mut known = HashMap::new();
+        for (_, _, view) in rows::views(&found, 0)? {
+            for credential in view.credentials {
+                known.insert(credential.fingerprint, (credential, view.device.clone()));
+            }
+        }
+        Ok(fingerprints.iter().map(|fingerprint| known.get(fingerprint).cloned()).collect())
+    }
+
+    fn fingerprints_of(&self, serial: &SerialNumber) -> Result<Vec<Fingerprint>, StoreError> {
+        let sql = "SELECT fingerprint FROM credentials WHERE serial = $1 ORDER BY pk";
+        self.connection.rows(sql, &[&serial.octets()])?.iter().map(|row| fingerprint(row, 0)).collect()
+    }
+
+    fn bound_key(&self, key_digest: &[u8; 32]) -> Result<Option<Fingerprint>, StoreError> {
+        let sql =
+            "SELECT fingerprint FROM credentials WHERE key_digest = $1 AND origin = 'key' ORDER BY pk DESC LIMIT 1";
+        let row = self.connection.maybe(sql, &[&key_digest.as_slice()])?;
+        row.map(|row| fingerprint(&row, 0)).transpose()
+    }
+
+    fn bound_since(&self, after: i64, limit: usize) -> Result<Bound, StoreError> {
+        let sql = "SELECT pk, origin, fingerprint FROM credentials WHERE origin <> 'issued' AND pk > $1
+             ORDER BY pk LIMIT $2";
+        let found = self.connection.rows(sql, &[&after, &rows::limit(limit)])?;
+        let mut bound = Bound { to: after, more: found.len() == limit, ..Bound::default() };
+        for row in &found {
+            bound.to = get(row, 0)?;
+            match get(row, 1)? {
+                "pinned" => bound.certificates.push(fingerprint(row, 2)?),
+                // A bare key's name is the digest of its SubjectPublicKeyInfo.
+                "key" => bound.keys.push(rows::digest(row, 2, "credential")?),
+                _ => {}
+            }
+        }
+        Ok(bound)
+    }
+
+    fn holders_of_key(&self, digest: &[u8; 32]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
+        let sql = "SELECT devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device
+             WHERE key_digest = $1 ORDER BY credentials.pk";
+        let found = self.connection.rows(sql, &[&digest.as_slice()])?;
+        found.iter().map(|row| Ok((rows::word(row, 0, "id")?, fingerprint(row, 1)?))).collect()
+    }
+
+    fn key_digest(&self, fingerprint: &Fingerprint) -> Result<[u8; 32], StoreError> {
+        let sql = "SELECT key_digest FROM credentials WHERE fingerprint = $1";
+        match self.connection.maybe(sql, &[&fingerprint.0.as_slice()])? {
+            Some(row) => rows::digest(&row, 0, "credential"),
+            None => Err(StoreError::Unknown { what: "credential", name: fingerprint.to_string() }),
+        }
+    }
+
+    fn blocked_key(&self, digest: &[u8; 32]) -> Result<Option<BlockedKey>, StoreError> {
+        let sql = "SELECT digest, at, source, device FROM blocked_keys WHERE digest = $1";
+        self.connection.maybe(sql, &[&digest.as_slice()])?.as_ref().map(blocked).transpose()
+    }
+
+    fn blocked_keys(&self, after: Option<&BlockedKey>, limit: usize) -> Result<Vec<BlockedKey>, StoreError> {
+        let sql = "SELECT digest, at, source, device FROM blocked_keys WHERE (at, digest) > ($1, $2)
+             ORDER BY at, digest LIMIT $3";
+        let (at, digest) = after.map_or((i64::MIN, [0; 32]), |key| (key.at.0, key.digest));
+        let found = self.connection.rows(sql, &[&at, &digest.as_slice(), &rows::limit(limit)])?;
+        found.iter().map(blocked).collect()
+    }
+
+    fn intended(&self) -> Result<Vec<Intended>, StoreError> {
+        let sql = "SELECT serial, authorities.name, device, not_after, place FROM intended
+             JOIN authorities ON authorities.pk = intended.authority ORDER BY at, serial";
+        let intended = |row: &Row| {
+            Ok(Intended {
+                serial: rows::serial(get(row, 0)?)?,
+                authority: rows::word(row, 1, "authority")?,
+                device: rows::word(row, 2, "id")?,
+                not_after: UnixTime(get(row, 3)?),
+                place: get(row, 4)?,
+            })
+        };
+        self.connection.rows(sql, &[])?.iter().map(intended).collect()
+    }
+
+    fn recorded(&self, after: i64, limit: usize) -> Result<Vec<(i64, Option<i64>, Fingerprint)>, StoreError> {
+        let sql = "SELECT pk, entry, fingerprint FROM credentials WHERE pk > $1 ORDER BY pk LIMIT $2";
+        let found = self.connection.rows(sql, &[&after, &rows::limit(limit)])?;
+        found.iter().map(|row| Ok((get(row, 0)?, get(row, 1)?, fingerprint(row, 2)?))).collect()
+    }
+
+    fn page_by_end(
+        &self,
+        wanted: Option<&Condition>,
+        now: UnixTime,
+        after: EndPlace,
+        limit: usize,
+    ) -> Result<Vec<Ending>, StoreError> {
+        let mut values = vec![Value::Number(after.end.0), Value::Number(after.row), Value::Number(rows::limit(limit))];
+        let holds = match wanted {
+            None => String::new(),
+            Some(wanted) => {
+                let holds = condition::sql(wanted, now, &mut values);
+                format!("AND EXISTS (SELECT 1 FROM devices WHERE devices.pk = ended.device AND {holds})")
+            }
+        };
+        let end = "least(ended.not_after, ended.superseded_until)";
+        let page = format!(
+            "(SELECT {end} AS end_of, ended.pk AS end_pk, ended.fingerprint AS end_name, ended.device AS end_device
+              FROM credentials AS ended WHERE ({end}, ended.pk) > ($1, $2) {holds} ORDER BY {end}, ended.pk LIMIT $3)
+             AS page JOIN devices ON devices.pk = page.end_device"
+        );
+        let first = "page.end_of, page.end_pk, page.end_name, ";
+        let values: Vec<_> = values.iter().map(Value::as_sql).collect();
+        let sql = rows::select_views(first, &page, "page.end_of, page.end_pk");
+        let found = self.connection.rows(&sql, &values)?;
+        // Two credentials of one device may end one after the other; each has its device with all of them.
+        let mut page = Vec::new();
+        let mut rest = found.as_slice();
+        while let Some(row) = rest.first() {
+            let own: i64 = get(row, 1)?;
+            let mut count = 0;
+            while rest.get(count).map(|row| get::<i64>(row, 1)).transpose()? == Some(own) {
+                count += 1;
+            }
+            let (these, others) = rest.split_at(count);
+            let view = rows::views(these, 3)?.pop().ok_or_else(|| damaged("credential"))?.2;
+            let at = EndPlace { end: UnixTime(get(row, 0)?), row: own };
+            page.push(Ending { at, fingerprint: fingerprint(row, 2)?, view });
+            rest = others;
+        }
+        Ok(page)
+    }
+
+    fn entries_of(&self, device: &DeviceId) -> Result<Vec<i64>, StoreError> {
+        let sql = "SELECT entry FROM credentials JOIN devices ON devices.pk = credentials.device
+             WHERE devices.id = $1 AND entry IS NOT NULL ORDER BY credentials.pk";
+        self.connection.rows(sql, &[&device.as_str()])?.iter().map(|row| get(row, 0)).collect()
+    }
+}
+
+impl Database {
+    /// The row of an authority.
+    pub(super) fn authority_key(&self, name: &AuthorityName) -> Result<i64, StoreError> {
+        match self.connection.maybe("SELECT pk FROM authorities WHERE name = $1", &[&name.as_str()])? {
+            Some(row) => get(&row, 0),
+            None => Err(StoreError::Unknown { what: "authority", name: name.to_string() }),
+        }
+    }
+
+    /// The rows of the devices of new credentials; those that were listed in this transaction are known.
+    fn device_keys(&mut self, new: &[&NewCredential<'_>]) -> Result<Vec<i64>, StoreError> {
+        let unknown: Vec<&str> = new
+            .iter()
+            .filter(|each| !self.known.listed.contains_key(each.device))
+            .map(|each| each.device.as_str())
+            .collect();
+        let mut found: HashMap<String, i64> = HashMap::new();
+        if !unknown.is_empty() {
+            for row in self.connection.rows("SELECT id, pk FROM devices WHERE id = ANY ($1)", &[&unknown])? {
+                found.insert(get(&row, 0)?, get(&row, 1)?);
+            }
+        }
+        new.iter()
+            .map(|each| {
+                let known = self.known.listed.get(each.device).or_else(|| found.get(each.device.as_str()));
+                known.copied().ok_or_else(|| StoreError::Unknown { what: "device", name: each.device.to_string() })
+            })
+            .collect()
+    }
+}
+
+impl WriteCredentials for Database {
+    fn insert_credentials(&mut self, new: &[&NewCredential<'_>], at: UnixTime, entry: i64) -> Result<(), StoreError> {
+        if new.is_empty() {
+            return Ok(());
+        }
+        let devices = self.device_keys(new)?;
+        // Those of a batch are nearly always signed by one.
+        let mut authority = (None, None);
+        let mut authorities = Vec::with_capacity(new.len());
+        for each in new {
+            if authority.0 != each.authority {
+                let key = each.authority.map(|name| self.authority_key(name)).transpose()?;
+                authority = (each.authority, key);
+            }
+            authorities.push(authority.1);
+        }
+        let first = self.next_rows("credentials", new.len())?;
+        let pks: Vec<i64> = (first..).take(new.len()).collect();
+        let origins: Vec<&str> = new.iter().map(|each| each.origin.as_str()).collect();
+        let serials: Vec<Option<&[u8]>> = new.iter().map(|each| each.serial.map(SerialNumber::octets)).collect();
+        let fingerprints: Vec<&[u8]> = new.iter().map(|each| each.fingerprint.0.as_slice()).collect();
+        let digests: Vec<&[u8]> = new.iter().map(|each| each.key_digest.as_slice()).collect();
+        let types: Vec<&str> = new.iter().map(|each| each.key_type).collect();
+        let ders: Vec<&[u8]> = new.iter().map(|each| each.der).collect();
+        let begins: Vec<i64> = new.iter().map(|each| each.not_before.0).collect();
+        let ends: Vec<i64> = new.iter().map(|each| each.not_after.0).collect();
+        self.connection.run(
+            "INSERT INTO credentials (pk, device, origin, authority, serial, fingerprint, key_digest, key_type,
+                 certificate, not_before, not_after, issued, equipped, entry)
+             SELECT new.*, $12, $12, $13 FROM unnest($1::bigint[], $2::bigint[], $3::text[], $4::bigint[], $5::bytea[],
+                 $6::bytea[], $7::bytea[], $8::text[], $9::bytea[], $10::bigint[], $11::bigint[]) AS new",
+            &[
+                &pks,
+                &devices,
+                &origins,
+                &authorities,
+                &serials,
+                &fingerprints,
+                &digests,
+                &types,
+                &ders,
+                &begins,
+                &ends,
+                &at.0,
+                &entry,
+            ],
+        )?;
+        Ok(())
+    }
+
+    fn update_credential(&mut self, credential: &CredentialRecord) -> Result<(), StoreError> {
+        let authority = credential.authority.as_ref().map(|name| self.authority_key(name)).transpose()?;
+        let (revoked, reason) = credential.revoked.map(|(at, reason)| (at.0, i64::from(reason.code()))).unzip();
+        self.connection.run(
+            "UPDATE credentials SET authority = $2, equipped = $3, first_used = $4, superseded_until = $5, revoked = $6,
+                 reason = $7 WHERE fingerprint = $1",
+            &[
+                &credential.fingerprint.0.as_slice(),
+                &authority,
+                &credential.equipped.map(|at| at.0),
+                &credential.first_used.map(|at| at.0),
+                &credential.superseded_until.map(|at| at.0),
+                &revoked,
+                &reason,
+            ],
+        )?;
+        Ok(())
+    }
+
+    fn block_key(&mut self, key: &BlockedKey) -> Result<bool, StoreError> {
+        let sql =
+            "INSERT INTO blocked_keys (digest, at, source, device) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING";
+        let device = key.device.as_ref().map(|id| id.as_str());
+        Ok(self.connection.run(sql, &[&key.digest.as_slice(), &key.at.0, &key.source.as_str(), &device])? > 0)
+    }
+
+    fn put_intended(&mut self, intended: &Intended, at: UnixTime) -> Result<(), StoreError> {
+        let sql =
+            "INSERT INTO intended (serial, authority, device, not_after, at, place) VALUES ($1, $2, $3, $4, $5, $6)";
+        self.connection.run(
+            sql,
+            &[
+                &intended.serial.octets(),
+                &self.authority_key(&intended.authority)?,
+                &intended.device.as_str(),
+                &intended.not_after.0,
+                &at.0,
+                &intended.place,
+            ],
+        )?;
+        Ok(())
+    }
+
+    fn drop_intended(&mut self, serial: &SerialNumber) -> Result<bool, StoreError> {
+        Ok(self.connection.run("DELETE FROM intended WHERE serial = $1", &[&serial.octets()])? > 0)
+    }
+
+    fn put_lost(&mut self, lost: &Intended, at: UnixTime) -> Result<(), StoreError> {
+        let authority = self.authority_key(&lost.authority)?;
+        self.connection.run(
+            "INSERT INTO lost_serials (serial, authority, device, not_after, revoked) VALUES ($1, $2, $3, $4, $5)",
+            &[&lost.serial.octets(), &authority, &lost.device.as_str(), &lost.not_after.0, &at.0],
+        )?;
+        Ok(())
+    }
+}

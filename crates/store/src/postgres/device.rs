@@ -1,0 +1,306 @@
+//! Devices, and the fleet as policies see it.
+
+use std::borrow::Cow;
+
+use tidy_warden_core::condition::Condition;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::policy::FleetRow;
+use tidy_warden_core::time::UnixTime;
+
+use super::Database;
+use super::condition::{self, Value};
+use super::connection::get;
+use super::rows::{self, damaged};
+use crate::{Changed, DeviceView, FieldNames, NameInUse, Page, Place, ReadDevices, StoreError, WriteDevices};
+
+/// How many names a transaction remembers to have noted; a limit on memory, and on the time to look through them.
+const MOST_NAMED: usize = 64;
+
+fn texts(ids: &[DeviceId]) -> Vec<&str> {
+    ids.iter().map(DeviceId::as_str).collect()
+}
+
+impl Database {
+    /// Up to `limit` devices behind a place in the order of a column, with their rows.
+    fn page_by(
+        &self,
+        column: &str,
+        after: Value,
+        (wanted, now): (Option<&Condition>, UnixTime),
+        limit: usize,
+    ) -> Result<Vec<(i64, DeviceView)>, StoreError> {
+        let mut values = vec![after, Value::Number(rows::limit(limit))];
+        let holds = wanted.map_or_else(|| "true".to_owned(), |wanted| condition::sql(wanted, now, &mut values));
+        let page =
+            format!("(SELECT * FROM devices WHERE {column} > $1 AND {holds} ORDER BY {column} LIMIT $2) AS devices");
+        let sql = rows::select_views("", &page, &format!("devices.{column}"));
+        let values: Vec<_> = values.iter().map(Value::as_sql).collect();
+        let found = self.connection.rows(&sql, &values)?;
+        Ok(rows::views(&found, 0)?.into_iter().map(|(_, pk, view)| (pk, view)).collect())
+    }
+
+    fn exists(&self, sql: &str, values: &[&(dyn tokio_postgres::types::ToSql + Sync)]) -> Result<bool, StoreError> {
+        Ok(self.connection.maybe(sql, values)?.is_some())
+    }
+
+    /// Notes the names of devices' labels and facts, each once in a transaction.
+    fn note_names(&mut self, devices: &[&DeviceRecord]) -> Result<(), StoreError> {
+        let mut new: Vec<(bool, &str)> = Vec::new();
+        for device in devices {
+            let labels = device.labels.keys().map(|name| (false, name.as_str()));
+            for name in labels.chain(device.facts.keys().map(|name| (true, name.as_str()))) {
+                let is_known = |(fact, known): &(bool, String)| (*fact, known.as_str()) == name;
+                if !new.contains(&name) && !self.known.named.iter().any(is_known) {
+                    new.push(name);
+                }
+            }
+        }
+        if new.is_empty() {
+            return Ok(());
+        }
+        let (facts, names): (Vec<bool>, Vec<&str>) = new.iter().copied().unzip();
+        let sql = "INSERT INTO field_names SELECT * FROM unnest($1::boolean[], $2::text[]) ON CONFLICT DO NOTHING";
+        self.connection.run(sql, &[&facts, &names])?;
+        let room = MOST_NAMED.saturating_sub(self.known.named.len());
+        self.known.named.extend(new.into_iter().take(room).map(|(fact, name)| (fact, name.to_owned())));
+        Ok(())
+    }
+}
+
+impl ReadDevices for Database {
+    fn devices(&self, ids: &[DeviceId]) -> Result<Vec<Option<DeviceView>>, StoreError> {
+        let sql = rows::select_views("", "(SELECT * FROM devices WHERE id = ANY ($1)) AS devices", "devices.id");
+        let found = self.connection.rows(&sql, &[&texts(ids)])?;
+        let mut views: Vec<_> = rows::views(&found, 0)?.into_iter().map(|(_, _, view)| view).collect();
+        views.sort_by(|one, other| one.device.id.cmp(&other.device.id));
+        let place = |id: &DeviceId| views.binary_search_by(|view| view.device.id.cmp(id)).ok();
+        Ok(ids.iter().map(|id| place(id).map(|at| views[at].clone())).collect())
+    }
+
+    fn page(&self, wanted: Option<&Condition>, now: UnixTime, after: i64, limit: usize) -> Result<Page, StoreError> {
+        let page = self.page_by("pk", Value::Number(after), (wanted, now), limit)?;
+        let next = page.last().map(|(pk, _)| *pk).filter(|_| page.len() >= limit);
+        Ok(Page { devices: page.into_iter().map(|(_, view)| view).collect(), next })
+    }
+
+    fn page_by_id(
+        &self,
+        wanted: Option<&Condition>,
+        now: UnixTime,
+        after: &str,
+        limit: usize,
+    ) -> Result<Vec<DeviceView>, StoreError> {
+        let page = self.page_by("id", Value::Text(after.to_owned()), (wanted, now), limit)?;
+        Ok(page.into_iter().map(|(_, view)| view).collect())
+    }
+
+    fn each_fleet_row(
+        &self,
+        facts: bool,
+        visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let facts_column = if facts { "facts::text" } else { "'{}'" };
+        let sql = format!(
+            "SELECT id, kind, gateway, owner, labels::text, {facts_column}, member_of, out IS NOT NULL OR held IS NOT NULL
+             FROM devices WHERE retired IS NULL ORDER BY pk"
+        );
+        self.connection.each(&sql, &mut |row| {
+            let groups: Vec<Cow<'_, str>> = get::<Vec<&str>>(row, 6)?.into_iter().map(Cow::Borrowed).collect();
+            visit(&FleetRow {
+                id: get(row, 0)?,
+                kind: get(row, 1)?,
+                gateway: get(row, 2)?,
+                owner: get(row, 3)?,
+                labels: &rows::borrowed_pairs(get(row, 4)?)?,
+                facts: &rows::borrowed_pairs(get(row, 5)?)?,
+                groups: &groups,
+                barred: get(row, 7)?,
+            })
+        })
+    }
+
+    fn children(&self, gateway: &DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {
+        let sql = rows::select_devices("devices", "WHERE gateway = $1 AND retired IS NULL ORDER BY pk");
+        let found = self.connection.rows(&sql, &[&gateway.as_str()])?;
+        found.iter().map(|row| Ok(rows::device(row, 0)?.1)).collect()
+    }
+
+    fn is_gateway(&self, id: &DeviceId) -> Result<bool, StoreError> {
+        self.exists("SELECT 1 FROM devices WHERE gateway = $1 LIMIT 1", &[&id.as_str()])
+    }
+
+    fn holder(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+        let sql = "SELECT devices.id FROM facts JOIN devices ON devices.pk = facts.device
+             WHERE facts.name = $1 AND facts.value = $2";
+        let row = self.connection.maybe(sql, &[&fact.name().as_str(), &fact.value()])?;
+        row.map(|row| rows::word(&row, 0, "id")).transpose()
+    }
+
+    fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError> {
+        match name {
+            NameInUse::Label(name) => {
+                self.exists("SELECT 1 FROM devices WHERE labels ->> $1 IS NOT NULL LIMIT 1", &[&name.as_str()])
+            }
+            NameInUse::Kind(kind) => self.exists("SELECT 1 FROM devices WHERE kind = $1 LIMIT 1", &[kind]),
+            NameInUse::Any => self.exists("SELECT 1 FROM devices LIMIT 1", &[]),
+        }
+    }
+
+    fn label_names(&self) -> Result<Vec<String>, StoreError> {
+        let sql = "SELECT DISTINCT key COLLATE \"C\" FROM devices, json_object_keys(labels) AS key ORDER BY 1";
+        self.connection.rows(sql, &[])?.iter().map(|row| get(row, 0)).collect()
+    }
+
+    fn field_names(&self) -> Result<FieldNames, StoreError> {
+        let mut names = FieldNames::default();
+        for row in self.connection.rows("SELECT is_fact, name FROM field_names", &[])? {
+            let name: &str = get(&row, 1)?;
+            match get(&row, 0)? {
+                false => drop(names.labels.insert(rows::parsed(name, "name of a label")?)),
+                true => drop(names.facts.insert(FactName::parse(name).map_err(|_| damaged("name of a fact"))?)),
+            }
+        }
+        Ok(names)
+    }
+
+    fn changed(&self, after: Place, limit: usize) -> Result<Changed, StoreError> {
+        let sql = "SELECT id, changed, pk FROM devices WHERE (changed, pk) > ($1, $2) ORDER BY changed, pk LIMIT $3";
+        let wanted = rows::limit(limit.saturating_add(1));
+        let found = self.connection.rows(sql, &[&after.change, &after.row, &wanted])?;
+        let mut changed = Changed { to: after, more: found.len() > limit, ..Changed::default() };
+        for row in found.iter().take(limit) {
+            changed.devices.push(rows::word(row, 0, "id")?);
+            changed.to = Place { change: get(row, 1)?, row: get(row, 2)? };
+        }
+        Ok(changed)
+    }
+
+    fn equipped_since(&self, authority: &AuthorityName) -> Result<(u64, u64), StoreError> {
+        let row = self.connection.one(
+            "SELECT count(*), count(*) FILTER (WHERE EXISTS (
+                 SELECT 1 FROM credentials WHERE device = devices.pk AND origin = 'issued' AND equipped IS NOT NULL
+                     AND pk > (SELECT credentials_before FROM authorities WHERE name = $1)))
+             FROM devices WHERE out IS NULL AND retired IS NULL",
+            &[&authority.as_str()],
+        )?;
+        Ok((rows::count(get(&row, 0)?)?, rows::count(get(&row, 1)?)?))
+    }
+}
+
+impl WriteDevices for Database {
+    fn insert_devices(&mut self, devices: &[DeviceRecord], change: i64) -> Result<bool, StoreError> {
+        if devices.is_empty() {
+            return Ok(true);
+        }
+        let first = self.next_rows("devices", devices.len())?;
+        let pks: Vec<i64> = (first..).take(devices.len()).collect();
+        let ids: Vec<&str> = devices.iter().map(|device| device.id.as_str()).collect();
+        let kinds: Vec<&str> = devices.iter().map(|device| device.kind.as_str()).collect();
+        let gateways: Vec<Option<&str>> =
+            devices.iter().map(|device| device.gateway.as_ref().map(|id| id.as_str())).collect();
+        let owners: Vec<Option<&str>> =
+            devices.iter().map(|device| device.owner.as_ref().map(|id| id.as_str())).collect();
+        let created: Vec<i64> = devices.iter().map(|device| device.created.0).collect();
+        let labels: Vec<String> = devices.iter().map(rows::labels_text).collect();
+        let facts: Vec<String> = devices.iter().map(rows::facts_text).collect();
+        let listed = self.connection.run(
+            "INSERT INTO devices (pk, id, kind, gateway, owner, created, changed, labels, facts)
+             SELECT pk, id, kind, gateway, owner, created, $9, labels::json, facts::json FROM unnest(
+                 $1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bigint[], $7::text[], $8::text[])
+             AS new (pk, id, kind, gateway, owner, created, labels, facts)",
+            &[&pks, &ids, &kinds, &gateways, &owners, &created, &labels, &facts, &change],
+        );
+        match listed {
+            Ok(_) => {}
+            Err(StoreError::Taken) => return Ok(false),
+            Err(error) => return Err(error),
+        }
+        let held: Vec<(&str, &str, i64)> = devices
+            .iter()
+            .zip(&pks)
+            .flat_map(|(device, pk)| device.facts.values().map(|fact| (fact.name().as_str(), fact.value(), *pk)))
+            .collect();
+        if !held.is_empty() {
+            let names: Vec<&str> = held.iter().map(|(name, ..)| *name).collect();
+            let values: Vec<&str> = held.iter().map(|(_, value, _)| *value).collect();
+            let holders: Vec<i64> = held.iter().map(|(.., pk)| *pk).collect();
+            let sql = "INSERT INTO facts SELECT * FROM unnest($1::text[], $2::text[], $3::bigint[])";
+            match self.connection.run(sql, &[&names, &values, &holders]) {
+                Ok(_) => {}
+                Err(StoreError::Taken) => return Ok(false),
+                Err(error) => return Err(error),
+            }
+        }
+        self.known.listed.extend(devices.iter().zip(&pks).map(|(device, pk)| (device.id.clone(), *pk)));
+        let all: Vec<&DeviceRecord> = devices.iter().collect();
+        self.note_names(&all)?;
+        Ok(true)
+    }
+
+    fn update_device(&mut self, before: &DeviceRecord, after: &DeviceRecord, change: i64) -> Result<(), StoreError> {
+        let holds = |one: &DeviceRecord, fact: &Fact| one.retired.is_none() && one.facts.get(fact.name()) == Some(fact);
+        for old in before.facts.values().filter(|fact| holds(before, fact) && !holds(after, fact)) {
+            let sql = "DELETE FROM facts WHERE name = $1 AND value = $2";
+            self.connection.run(sql, &[&old.name().as_str(), &old.value()])?;
+        }
+        for new in after.facts.values().filter(|fact| holds(after, fact) && !holds(before, fact)) {
+            let sql = "INSERT INTO facts (name, value, device) VALUES ($1, $2, (SELECT pk FROM devices WHERE id = $3))";
+            self.connection.run(sql, &[&new.name().as_str(), &new.value(), &after.id.as_str()])?;
+        }
+        let updated = self.connection.run(
+            "UPDATE devices SET kind = $2, gateway = $3, owner = $4, out = $5, retired = $6, tokens_from = $7, held = $8,
+                 changed = $9, labels = $10::text::json, facts = $11::text::json WHERE id = $1",
+            &[
+                &after.id.as_str(),
+                &after.kind.as_str(),
+                &after.gateway.as_ref().map(|id| id.as_str()),
+                &after.owner.as_ref().map(|id| id.as_str()),
+                &after.out.map(|at| at.0),
+                &after.retired.map(|at| at.0),
+                &after.tokens_from.0,
+                &after.held.map(|at| at.0),
+                &change,
+                &rows::labels_text(after),
+                &rows::facts_text(after),
+            ],
+        )?;
+        self.note_names(&[after])?;
+        rows::found(updated, "device", &after.id)
+    }
+
+    fn touch(&mut self, id: &DeviceId, change: i64) -> Result<(), StoreError> {
+        self.connection.run("UPDATE devices SET changed = $2 WHERE id = $1", &[&id.as_str(), &change])?;
+        Ok(())
+    }
+
+    fn put_seen(&mut self, id: &DeviceId, at: UnixTime) -> Result<(), StoreError> {
+        if !self.known.tallies {
+            self.connection.batch("SELECT one FROM tally FOR UPDATE")?;
+            self.known.tallies = true;
+        }
+        let sql = "INSERT INTO seen SELECT pk, $2 FROM devices WHERE id = $1
+             ON CONFLICT (device) DO UPDATE SET at = excluded.at";
+        rows::found(self.connection.run(sql, &[&id.as_str(), &at.0])?, "device", id)
+    }
+
+    fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError> {
+        let sql = "UPDATE devices SET changed = $2, member_of = array_remove(member_of, $1::text)
+             WHERE member_of <> '{}' AND $1 = ANY (member_of)";
+        self.connection.run(sql, &[&group.as_str(), &change])?;
+        Ok(())
+    }
+
+    fn join_group(&mut self, group: &GroupName, devices: &[DeviceId], change: i64) -> Result<(), StoreError> {
+        let sql = "UPDATE devices SET changed = $2, member_of = array_append(member_of, $1::text)
+             WHERE id = ANY ($3) RETURNING id";
+        let joined = self.connection.rows(sql, &[&group.as_str(), &change, &texts(devices)])?;
+        let joined =
+            joined.iter().map(|row| get::<&str>(row, 0)).collect::<Result<std::collections::HashSet<_>, _>>()?;
+        match devices.iter().find(|id| !joined.contains(id.as_str())) {
+            Some(id) => Err(StoreError::Unknown { what: "device", name: id.to_string() }),
+            None => Ok(()),
+        }
+    }
+}

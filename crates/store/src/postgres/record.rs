@@ -1,0 +1,144 @@
+//! The ward and its record.
+
+use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::time::UnixTime;
+
+use super::Database;
+use super::connection::get;
+use super::rows::{self, damaged};
+use crate::{Head, ReadRecord, StoreError, WardRecord, WriteRecord};
+
+/// A hash of another length was tampered with; it is no hash of anything.
+fn hash(octets: &[u8]) -> Hash {
+    octets.try_into().unwrap_or([0xff; 32])
+}
+
+impl ReadRecord for Database {
+    fn ward(&self) -> Result<WardRecord, StoreError> {
+        let row = self.connection.maybe("SELECT urn, rehearsal, token_key FROM ward", &[])?;
+        let row = row.ok_or_else(|| damaged("ward record"))?;
+        Ok(WardRecord {
+            urn: get(&row, 0)?,
+            rehearsal: get(&row, 1)?,
+            token_key: PublicKey::from_spki(get(&row, 2)?).map_err(|_| damaged("ward record"))?,
+        })
+    }
+
+    fn settings_text(&self) -> Result<String, StoreError> {
+        let row = self.connection.maybe("SELECT settings FROM ward", &[])?;
+        get(&row.ok_or_else(|| damaged("copy of the settings"))?, 0)
+    }
+
+    fn server_certificate(&self, name: &str) -> Result<Certificate, StoreError> {
+        match self.connection.maybe("SELECT certificate FROM servers WHERE name = $1", &[&name])? {
+            Some(row) => rows::certificate(get(&row, 0)?),
+            None => Err(StoreError::Unknown { what: "server certificate", name: name.to_owned() }),
+        }
+    }
+
+    fn head(&self) -> Result<Head, StoreError> {
+        let sql = "SELECT change, hash, group_rules, authorities, given_up_number, given_up_hash,
+                (SELECT coalesce(max(number), 0) FROM editions),
+                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL) FROM head";
+        let row = self.connection.maybe(sql, &[])?.ok_or_else(|| damaged("end of the record"))?;
+        let given_up = get::<Option<i64>>(&row, 4)?.zip(get::<Option<&[u8]>>(&row, 5)?);
+        Ok(Head {
+            number: get(&row, 0)?,
+            hash: hash(get(&row, 1)?),
+            edition: rows::small(&row, 6, "edition")?,
+            group_rules: get(&row, 2)?,
+            trial: rows::small(&row, 7, "trial")?,
+            authorities: get(&row, 3)?,
+            given_up: given_up.map(|(number, octets)| (number, hash(octets))),
+        })
+    }
+
+    fn audit_end(&self) -> Result<(i64, Hash), StoreError> {
+        match self.connection.maybe("SELECT change, hash FROM head", &[])? {
+            Some(row) => Ok((get(&row, 0)?, hash(get(&row, 1)?))),
+            None => Ok((0, GENESIS)),
+        }
+    }
+
+    fn tree(&self) -> Result<Tree, StoreError> {
+        match self.connection.maybe("SELECT tree FROM head", &[])? {
+            Some(row) => Tree::from_octets(get(&row, 0)?).ok_or_else(|| damaged("tree of the audit record")),
+            None => Ok(Tree::default()),
+        }
+    }
+
+    fn entry_hash(&self, number: i64) -> Result<Option<Hash>, StoreError> {
+        let row = self.connection.maybe("SELECT hash FROM audit WHERE number = $1", &[&number])?;
+        row.map(|row| Ok(get::<&[u8]>(&row, 0)?.try_into().ok())).transpose().map(Option::flatten)
+    }
+
+    fn entries(&self, from: i64, limit: usize) -> Result<Vec<Entry>, StoreError> {
+        let sql = "SELECT number, at, actor, act, subject, because, detail, previous, hash FROM audit
+             WHERE number >= $1 ORDER BY number LIMIT $2";
+        let found = self.connection.rows(sql, &[&from, &rows::limit(limit)])?;
+        let entry = |row: &tokio_postgres::Row| {
+            Ok(Entry {
+                number: get(row, 0)?,
+                at: UnixTime(get(row, 1)?),
+                actor: get(row, 2)?,
+                act: get(row, 3)?,
+                subject: get(row, 4)?,
+                because: get(row, 5)?,
+                detail: get(row, 6)?,
+                previous: hash(get(row, 7)?),
+                hash: hash(get(row, 8)?),
+            })
+        };
+        found.iter().map(entry).collect()
+    }
+}
+
+impl WriteRecord for Database {
+    fn put_entry(&mut self, entry: &Entry) -> Result<(), StoreError> {
+        self.connection.run(
+            "INSERT INTO audit (number, at, actor, act, subject, because, detail, previous, hash)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+            &[
+                &entry.number,
+                &entry.at.0,
+                &entry.actor,
+                &entry.act,
+                &entry.subject,
+                &entry.because,
+                &entry.detail,
+                &entry.previous.as_slice(),
+                &entry.hash.as_slice(),
+            ],
+        )?;
+        let mut tree = self.tree()?;
+        tree.add(&entry.hash);
+        let sql = "INSERT INTO head (change, hash, tree) VALUES ($1, $2, $3)
+             ON CONFLICT (one) DO UPDATE SET change = excluded.change, hash = excluded.hash, tree = excluded.tree";
+        self.connection.run(sql, &[&entry.number, &entry.hash.as_slice(), &tree.to_octets()])?;
+        Ok(())
+    }
+
+    fn put_ward(&mut self, ward: &WardRecord) -> Result<(), StoreError> {
+        let sql = "INSERT INTO ward (urn, rehearsal, token_key) VALUES ($1, $2, $3)";
+        self.connection.run(sql, &[&ward.urn, &ward.rehearsal, &ward.token_key.spki()])?;
+        Ok(())
+    }
+
+    fn put_settings(&mut self, text: &str) -> Result<(), StoreError> {
+        rows::found(self.connection.run("UPDATE ward SET settings = $1", &[&text])?, "ward", &"record")
+    }
+
+    fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
+        let sql = "INSERT INTO servers (name, certificate) VALUES ($1, $2)";
+        self.connection.run(sql, &[&name, &certificate.der()])?;
+        Ok(())
+    }
+
+    fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError> {
+        let sql = "UPDATE head SET given_up_number = $1, given_up_hash = $2";
+        self.connection.run(sql, &[&number, &hash.as_slice()])?;
+        Ok(())
+    }
+}

@@ -1,0 +1,175 @@
+//! Tables and their version.
+
+use super::connection::Connection;
+use crate::StoreError;
+
+/// The format that this program writes. Formats of this engine are counted by themselves.
+const FORMAT: i64 = 1;
+
+/// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
+/// one, which is safe as only who holds `head` gives any.
+///
+/// `head` and `ward` have one row. Whoever changes anything locks that of `head` first and holds it until the commit: so changes come
+/// one after another, and nobody sees number 8 before number 7. What is only counted (`seen`, `traffic`, `trial_differences`,
+/// `broker_sessions`) goes under the lock of `tally` instead, which nobody holds who waits for `head`.
+///
+/// `acts` has the random name of each change, so that one whose COMMIT was in doubt can be looked up.
+///
+/// All texts are compared by octets (`COLLATE "C"`, put in below), as the rest of the program does, whatever the database's language.
+const TABLES: &str = "
+CREATE TABLE store_format (number BIGINT NOT NULL);
+
+CREATE TABLE head (
+    one BOOLEAN PRIMARY KEY DEFAULT true CHECK (one), change BIGINT NOT NULL, hash BYTEA NOT NULL, tree BYTEA NOT NULL,
+    group_rules BIGINT NOT NULL DEFAULT 0, authorities BIGINT NOT NULL DEFAULT 0, given_up_number BIGINT, given_up_hash BYTEA
+);
+
+CREATE TABLE tally (one BOOLEAN PRIMARY KEY DEFAULT true CHECK (one));
+
+CREATE TABLE acts (act BYTEA PRIMARY KEY, change BIGINT NOT NULL);
+CREATE INDEX acts_by_change ON acts (change);
+
+CREATE TABLE ward (
+    one BOOLEAN PRIMARY KEY DEFAULT true CHECK (one), urn TEXT NOT NULL, rehearsal BOOLEAN NOT NULL, token_key BYTEA NOT NULL,
+    settings TEXT NOT NULL DEFAULT ''
+);
+
+CREATE TABLE authorities (
+    pk BIGINT PRIMARY KEY, name TEXT NOT NULL UNIQUE, role TEXT NOT NULL, certificate BYTEA NOT NULL, created BIGINT NOT NULL,
+    crl_number BIGINT NOT NULL DEFAULT 0, crl_at BIGINT, crl_pending BIGINT NOT NULL DEFAULT 0, key_place TEXT NOT NULL,
+    token TEXT, token_label TEXT, replaces TEXT, retired BIGINT, trust_kinds TEXT, trust_fact TEXT,
+    credentials_before BIGINT NOT NULL DEFAULT 0
+);
+
+CREATE TABLE crosses (
+    authority BIGINT NOT NULL REFERENCES authorities, fingerprint BYTEA NOT NULL, certificate BYTEA NOT NULL,
+    PRIMARY KEY (authority, fingerprint)
+);
+
+CREATE TABLE pending_authorities (
+    name TEXT PRIMARY KEY, role TEXT NOT NULL, public_key BYTEA NOT NULL, key_place TEXT NOT NULL, token TEXT,
+    token_label TEXT, created BIGINT NOT NULL
+);
+
+CREATE TABLE servers (name TEXT PRIMARY KEY, certificate BYTEA NOT NULL);
+
+CREATE TABLE devices (
+    pk BIGINT PRIMARY KEY, id TEXT NOT NULL UNIQUE, kind TEXT NOT NULL, gateway TEXT, owner TEXT, created BIGINT NOT NULL,
+    out BIGINT, retired BIGINT, tokens_from BIGINT NOT NULL DEFAULT 0, held BIGINT, changed BIGINT NOT NULL,
+    labels JSON NOT NULL, facts JSON NOT NULL, member_of TEXT[] NOT NULL DEFAULT '{}'
+);
+CREATE INDEX devices_by_change ON devices (changed, pk);
+CREATE INDEX devices_by_gateway ON devices (gateway) WHERE gateway IS NOT NULL;
+
+CREATE TABLE seen (device BIGINT PRIMARY KEY REFERENCES devices, at BIGINT NOT NULL);
+
+CREATE TABLE facts (
+    name TEXT NOT NULL, value TEXT NOT NULL, device BIGINT NOT NULL REFERENCES devices, PRIMARY KEY (name, value)
+);
+
+CREATE TABLE field_names (is_fact BOOLEAN NOT NULL, name TEXT NOT NULL, PRIMARY KEY (is_fact, name));
+
+CREATE TABLE credentials (
+    pk BIGINT PRIMARY KEY, device BIGINT NOT NULL REFERENCES devices, origin TEXT NOT NULL,
+    authority BIGINT REFERENCES authorities, serial BYTEA, fingerprint BYTEA NOT NULL, key_digest BYTEA NOT NULL,
+    key_type TEXT NOT NULL, certificate BYTEA NOT NULL, not_before BIGINT NOT NULL, not_after BIGINT NOT NULL,
+    issued BIGINT NOT NULL, equipped BIGINT, first_used BIGINT, superseded_until BIGINT, revoked BIGINT, reason BIGINT,
+    entry BIGINT
+);
+CREATE INDEX credentials_by_serial ON credentials (serial);
+CREATE INDEX credentials_by_fingerprint ON credentials (fingerprint);
+CREATE INDEX credentials_by_device ON credentials (device);
+CREATE INDEX credentials_by_key ON credentials (key_digest);
+CREATE INDEX credentials_revoked ON credentials (authority, serial) WHERE revoked IS NOT NULL;
+CREATE INDEX credentials_bound ON credentials (pk) WHERE origin <> 'issued';
+CREATE INDEX credentials_by_end ON credentials (least(not_after, superseded_until), pk);
+
+CREATE TABLE editions (
+    number BIGINT PRIMARY KEY, digest BYTEA NOT NULL, author TEXT NOT NULL, at BIGINT NOT NULL, because TEXT NOT NULL,
+    files TEXT NOT NULL
+);
+
+CREATE TABLE audit (
+    number BIGINT PRIMARY KEY, at BIGINT NOT NULL, actor TEXT NOT NULL, act TEXT NOT NULL, subject TEXT NOT NULL,
+    because TEXT NOT NULL, detail TEXT NOT NULL, previous BYTEA NOT NULL, hash BYTEA NOT NULL
+);
+
+CREATE TABLE device_groups (name TEXT PRIMARY KEY, rule TEXT, created BIGINT NOT NULL);
+
+CREATE TABLE trials (
+    number BIGINT PRIMARY KEY, digest BYTEA NOT NULL, author TEXT NOT NULL, at BIGINT NOT NULL, until BIGINT NOT NULL,
+    because TEXT NOT NULL, files TEXT NOT NULL, ended BIGINT
+);
+
+CREATE TABLE trial_differences (
+    trial BIGINT NOT NULL REFERENCES trials, device TEXT NOT NULL, act TEXT NOT NULL, would_allow BOOLEAN NOT NULL,
+    rule TEXT NOT NULL, sample TEXT NOT NULL, count BIGINT NOT NULL, first BIGINT NOT NULL, last BIGINT NOT NULL,
+    PRIMARY KEY (trial, device, act, would_allow, rule)
+);
+
+CREATE TABLE traffic (
+    device BIGINT PRIMARY KEY REFERENCES devices, messages_in BIGINT NOT NULL, octets_in BIGINT NOT NULL,
+    messages_out BIGINT NOT NULL, octets_out BIGINT NOT NULL, refusals BIGINT NOT NULL, refused_at BIGINT, refused TEXT
+);
+
+CREATE TABLE clone_signs (
+    device BIGINT PRIMARY KEY REFERENCES devices, first BIGINT NOT NULL, last BIGINT NOT NULL, count BIGINT NOT NULL,
+    sign TEXT NOT NULL
+);
+
+CREATE TABLE blocked_keys (digest BYTEA PRIMARY KEY, at BIGINT NOT NULL, source TEXT NOT NULL, device TEXT);
+CREATE INDEX blocked_keys_by_time ON blocked_keys (at, digest);
+
+CREATE TABLE intended (
+    serial BYTEA PRIMARY KEY, authority BIGINT NOT NULL REFERENCES authorities, device TEXT NOT NULL,
+    not_after BIGINT NOT NULL, at BIGINT NOT NULL, place TEXT
+);
+
+CREATE TABLE lost_serials (
+    serial BYTEA PRIMARY KEY, authority BIGINT NOT NULL REFERENCES authorities, device TEXT NOT NULL,
+    not_after BIGINT NOT NULL, revoked BIGINT NOT NULL
+);
+
+CREATE TABLE broker_sessions (
+    client_id TEXT PRIMARY KEY, device BIGINT NOT NULL REFERENCES devices, guard BIGINT NOT NULL, opened BIGINT NOT NULL,
+    until BIGINT NOT NULL, subscriptions TEXT NOT NULL
+);
+CREATE INDEX broker_sessions_by_device ON broker_sessions (device);
+CREATE INDEX broker_sessions_by_end ON broker_sessions (until);
+
+CREATE TABLE jobs (
+    number BIGINT PRIMARY KEY, kind TEXT NOT NULL, digest BYTEA NOT NULL, plan TEXT NOT NULL, position TEXT NOT NULL,
+    begun BIGINT NOT NULL, actor TEXT NOT NULL, because TEXT NOT NULL, holder TEXT, lease BIGINT, ended BIGINT,
+    stopped BOOLEAN NOT NULL DEFAULT false
+);
+CREATE INDEX jobs_open ON jobs (number) WHERE ended IS NULL;
+
+CREATE TABLE job_parts (
+    job BIGINT NOT NULL REFERENCES jobs, place BIGINT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (job, place)
+);
+";
+
+/// Makes the tables, in the transaction that is open.
+pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
+    let collated =
+        |text: &str| text.replace(" TEXT[]", " TEXT[] COLLATE \"C\"").replace(" TEXT ", " TEXT COLLATE \"C\" ");
+    // A type at the end of a column's definition stands before a comma or a bracket.
+    let tables = TABLES.replace(" TEXT,", " TEXT ,").replace(" TEXT)", " TEXT )").replace(" TEXT\n", " TEXT \n");
+    connection.batch(&collated(&tables))?;
+    connection.batch(&format!("INSERT INTO store_format VALUES ({FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
+    Ok(())
+}
+
+/// Whether there is a ward in the database.
+pub(super) fn is_there(connection: &Connection) -> Result<bool, StoreError> {
+    connection.one("SELECT to_regclass('store_format') IS NOT NULL", &[])?.try_get(0).map_err(StoreError::from)
+}
+
+/// Whether this program can read and write what is in the database.
+pub(super) fn check(connection: &Connection) -> Result<(), StoreError> {
+    let found: i64 = connection.one("SELECT number FROM store_format", &[])?.try_get(0)?;
+    if found > FORMAT {
+        return Err(StoreError::Newer { found, known: FORMAT });
+    }
+    Ok(())
+}

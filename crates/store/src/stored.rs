@@ -1,0 +1,174 @@
+//! What stands in columns, alike in each engine: to values and back. What the store holds was checked when it came in; what does not
+//! read back is damage.
+
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+use std::str::FromStr;
+
+use tidy_warden_core::authority::{AuthorityRole, KeyPlace, Trust};
+use tidy_warden_core::certificate::{Certificate, SerialNumber};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::{LabelName, LabelValue};
+use tidy_warden_core::policy::Pair;
+use tidy_warden_core::time::UnixTime;
+
+use crate::StoreError;
+
+pub(crate) fn damaged(what: &str) -> StoreError {
+    StoreError::Damaged { detail: format!("a stored {what} does not read back") }
+}
+
+/// A name that was checked when it came in.
+pub(crate) fn parsed<T: FromStr>(text: &str, what: &str) -> Result<T, StoreError> {
+    text.parse().map_err(|_| damaged(what))
+}
+
+/// What an update found: at least one row, or the name is that of nothing.
+pub(crate) fn found(updated: usize, what: &'static str, name: &impl ToString) -> Result<(), StoreError> {
+    match updated {
+        0 => Err(StoreError::Unknown { what, name: name.to_string() }),
+        _ => Ok(()),
+    }
+}
+
+/// A limit as SQL takes it.
+pub(crate) fn limit(limit: usize) -> i64 {
+    i64::try_from(limit).unwrap_or(i64::MAX)
+}
+
+/// A count as SQL takes it.
+pub(crate) fn stored(count: u64) -> i64 {
+    i64::try_from(count).unwrap_or(i64::MAX)
+}
+
+pub(crate) fn count(stored: i64) -> Result<u64, StoreError> {
+    u64::try_from(stored).map_err(|_| damaged("count"))
+}
+
+pub(crate) fn serial(octets: &[u8]) -> Result<SerialNumber, StoreError> {
+    SerialNumber::from_octets(octets).ok_or_else(|| damaged("serial number"))
+}
+
+pub(crate) fn role(word: &str) -> Result<AuthorityRole, StoreError> {
+    AuthorityRole::ALL.into_iter().find(|role| role.as_str() == word).ok_or_else(|| damaged("authority"))
+}
+
+/// The words of a [`KeyPlace`]: what it is, and a token's and a key's label.
+pub(crate) fn key_words(place: &KeyPlace) -> (&'static str, Option<&str>, Option<&str>) {
+    match place {
+        KeyPlace::Ward => ("ward", None, None),
+        KeyPlace::Away => ("away", None, None),
+        KeyPlace::Token { token, label } => ("token", Some(token), Some(label)),
+        KeyPlace::Nowhere => ("nowhere", None, None),
+    }
+}
+
+pub(crate) fn key_place(word: &str, token: Option<String>, label: Option<String>) -> Result<KeyPlace, StoreError> {
+    Ok(match (word, token, label) {
+        ("ward", None, None) => KeyPlace::Ward,
+        ("away", None, None) => KeyPlace::Away,
+        ("token", Some(token), Some(label)) => KeyPlace::Token { token, label },
+        ("nowhere", None, None) => KeyPlace::Nowhere,
+        _ => return Err(damaged("authority")),
+    })
+}
+
+pub(crate) fn time(value: Option<i64>) -> Option<UnixTime> {
+    value.map(UnixTime)
+}
+
+pub(crate) fn certificate(bytes: &[u8]) -> Result<Certificate, StoreError> {
+    Certificate::from_der(bytes).map_err(|_| damaged("certificate"))
+}
+
+/// A JSON array of texts.
+pub(crate) fn list<'t>(text: &'t str, what: &str) -> Result<Vec<Cow<'t, str>>, StoreError> {
+    serde_json::from_str(text).map_err(|_| damaged(what))
+}
+
+/// The pairs of `{"name":"value",...}` without blanks and escapes; `None` if it is written otherwise.
+fn plain_pairs(text: &str) -> Option<Vec<Pair<'_>>> {
+    if text.contains('\\') {
+        return None;
+    }
+    let mut parts = text.split('"');
+    let mut pairs = Vec::new();
+    let mut open = parts.next()? == "{";
+    while open {
+        let (name, colon, value) = (parts.next()?, parts.next()?, parts.next()?);
+        if colon != ":" {
+            return None;
+        }
+        pairs.push((name.into(), value.into()));
+        match parts.next()? {
+            "," => {}
+            "}" => open = false,
+            _ => return None,
+        }
+    }
+    (parts.next().is_none() && !pairs.is_empty()).then_some(pairs)
+}
+
+/// A JSON object of texts, borrowed; in this product's own form, which has no escapes, it is read without a parser.
+pub(crate) fn borrowed_pairs(text: &str) -> Result<Vec<Pair<'_>>, StoreError> {
+    if text == "{}" {
+        return Ok(Vec::new());
+    }
+    if let Some(pairs) = plain_pairs(text) {
+        return Ok(pairs);
+    }
+    let map: BTreeMap<String, String> = serde_json::from_str(text).map_err(|_| damaged("device"))?;
+    Ok(map.into_iter().map(|(name, value)| (name.into(), value.into())).collect())
+}
+
+pub(crate) fn pairs(text: &str, what: &str) -> Result<BTreeMap<String, String>, StoreError> {
+    if text == "{}" {
+        return Ok(BTreeMap::new());
+    }
+    serde_json::from_str(text).map_err(|_| damaged(what))
+}
+
+/// Labels as a JSON object.
+pub(crate) fn labels_text(device: &DeviceRecord) -> String {
+    object(device.labels.iter().map(|(name, value)| (name.as_str(), value.as_str())))
+}
+
+/// Facts as a JSON object.
+pub(crate) fn facts_text(device: &DeviceRecord) -> String {
+    object(device.facts.values().map(|fact| (fact.name().as_str(), fact.value())))
+}
+
+fn object<'t>(pairs: impl Iterator<Item = (&'t str, &'t str)>) -> String {
+    let map: serde_json::Map<String, serde_json::Value> =
+        pairs.map(|(name, value)| (name.to_owned(), value.into())).collect();
+    serde_json::Value::Object(map).to_string()
+}
+
+/// The texts of a device's columns that take more than a parse.
+pub(crate) fn fill_device(device: &mut DeviceRecord, labels: &str, facts: &str) -> Result<(), StoreError> {
+    for (name, value) in pairs(labels, "labels")? {
+        device.labels.insert(parsed::<LabelName>(&name, "label")?, parsed::<LabelValue>(&value, "label")?);
+    }
+    for (name, value) in pairs(facts, "facts")? {
+        let name = FactName::parse(&name).map_err(|_| damaged("fact"))?;
+        let fact = Fact::new(name.clone(), &value).map_err(|_| damaged("fact"))?;
+        device.facts.insert(name, fact);
+    }
+    Ok(())
+}
+
+/// What a foreign authority is trusted for, from its two columns.
+pub(crate) fn trust(kinds: Option<String>, fact: Option<String>) -> Result<Option<Trust>, StoreError> {
+    let Some((kinds, fact)) = kinds.zip(fact) else { return Ok(None) };
+    Ok(Some(Trust {
+        kinds: kinds.split(',').map(|kind| parsed(kind, "authority")).collect::<Result<_, _>>()?,
+        fact: FactName::parse(&fact).map_err(|_| damaged("authority"))?,
+    }))
+}
+
+/// The kinds of a [`Trust`] as one text.
+pub(crate) fn kinds_text(trust: &Trust) -> String {
+    let words: Vec<String> = trust.kinds.iter().map(ToString::to_string).collect();
+    words.join(",")
+}
