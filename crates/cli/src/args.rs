@@ -58,7 +58,7 @@ keep true
 see
   job        see, go on with or end long work that was interrupted
   audit      read the audit record and prove that it is whole
-  store      accept a store that was put back from a backup
+  store      see the store as a whole; accept one that was put back from a backup
 try
   simulate   be a fleet: publish, answer, misbehave; or put load on a guard and measure
   demo       see a device's whole life in a made-up fleet, with nothing installed
@@ -161,7 +161,7 @@ pub(crate) enum Command {
     /// Read the audit record and prove that it is whole.
     #[command(subcommand)]
     Audit(AuditCommand),
-    /// Accept a store that was put back from a backup.
+    /// See the store as a whole; accept one that was put back from a backup.
     #[command(subcommand)]
     Store(StoreCommand),
     /// Be a fleet: publish, answer, misbehave; or put load on a guard and measure.
@@ -186,6 +186,12 @@ pub(crate) struct InitArgs {
     /// Your IANA private enterprise number, for urn:dev:org: names.
     #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..))]
     pub(crate) enterprise_number: Option<u32>,
+    /// Keep what the ward knows in this PostgreSQL database, which must be there and empty, and not in a file of the ward's folder.
+    #[arg(long, value_name = "postgresql://...")]
+    pub(crate) store: Option<String>,
+    /// A file with the password of the role in that database; without it PGPASSFILE is looked into.
+    #[arg(long, value_name = "FILE", requires = "store")]
+    pub(crate) store_password_file: Option<PathBuf>,
     /// A passphrase file for the root's key alone.
     #[arg(long, value_name = "FILE")]
     pub(crate) root_passphrase_file: Option<PathBuf>,
@@ -389,6 +395,24 @@ pub(crate) struct BlockArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum StoreCommand {
+    /// What the store is, how large, and what there is to know of its database.
+    Show,
+    /// Move the ward into a database, or back into a file: everything is copied and compared, and the old place takes no change from
+    /// the beginning on. If it is interrupted, the same call goes on.
+    Copy {
+        /// `postgresql://...`, or `file` for `ward.db` in the ward's folder. What is there must be empty.
+        #[arg(long, value_name = "PLACE", required_unless_present = "stop", conflicts_with = "stop")]
+        to: Option<String>,
+        /// A file with the password of the role in that database; without it PGPASSFILE is looked into.
+        #[arg(long, value_name = "FILE", requires = "to")]
+        to_password_file: Option<PathBuf>,
+        /// Give up a move that is not finished: the ward takes changes again where it is.
+        #[arg(long)]
+        stop: bool,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
     /// Say that a store which ends earlier than what the guard has seen is the one that counts.
     ///
     /// What was revoked, held or blocked after its end is no longer known: do that again first. Until this is said, a running

@@ -7,6 +7,7 @@ mod guard;
 mod key;
 mod kind;
 mod reader;
+mod store;
 mod template;
 #[cfg(test)]
 mod tests;
@@ -23,6 +24,7 @@ use crate::text::{Place, Source, TextError, nearest};
 pub use check::{Signing, check};
 pub use guard::{BROKER_FORMS, BrokerAddress, GuardSettings, OnRefusal, WithoutStore};
 pub use kind::{CloneWatch, KeyFamily, Kind, Role};
+pub use store::StoreSettings;
 pub use template::{new_text, reference};
 pub use ward::{Endpoints, Maker, check_ward_name};
 
@@ -41,6 +43,8 @@ pub struct Settings {
     pub kinds: BTreeMap<KindName, Kind>,
     /// How the guard works.
     pub guard: GuardSettings,
+    /// Where the ward keeps what it knows.
+    pub store: StoreSettings,
     /// `[hsm] module`: the PKCS#11 library of the tokens that hold authorities' keys.
     pub hsm_module: Option<String>,
     /// `[makers.NAME]`: what the ward knows beside the store of the foreign authority NAME.
@@ -156,14 +160,13 @@ impl Reader<'_> {
             self.need_enterprise_number(root, &kinds);
         }
         let guard = self.guard(root);
-        for section in ["desk", "store"] {
-            if let Some(table) = self.table(root, section) {
-                self.only_these(table, &format!("[{section}]"), &[]);
-            }
+        let store = self.store(root);
+        if let Some(table) = self.table(root, "desk") {
+            self.only_these(table, "[desk]", &[]);
         }
         let hsm_module = self.hsm_module(root);
         let makers = self.makers(root);
-        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard, hsm_module, makers })
+        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard, store, hsm_module, makers })
     }
 }
 

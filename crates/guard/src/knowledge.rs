@@ -188,18 +188,8 @@ impl Knowledge {
             return Err(StoreError::Damaged { detail: detail.clone() });
         }
         let answer = self.reader.ask(question).await;
-        if let Err(error) = &answer {
-            // One row that does not read back is the trouble of whom it is about, and says nothing of the store.
-            let silent = matches!(
-                error,
-                StoreError::Busy
-                    | StoreError::Absent { .. }
-                    | StoreError::Replaced { .. }
-                    | StoreError::Unwritable { .. }
-            );
-            if silent {
-                self.sight().silent.get_or_insert_with(|| error.to_string());
-            }
+        if let Some(error) = answer.as_ref().err().filter(|error| error.is_silence()) {
+            self.sight().silent.get_or_insert_with(|| error.to_string());
         }
         answer
     }
@@ -225,7 +215,13 @@ impl Knowledge {
                 sight.heard = Instant::now();
                 sight.silent = None;
             }
-            Err(error) => sight.silent = Some(error.to_string()),
+            Err(error) => {
+                // The ward is elsewhere, where somebody may be revoked at any moment: nobody new comes in by what was so here.
+                if let StoreError::Moved { .. } = error {
+                    sight.behind.get_or_insert_with(|| (Instant::now(), error.to_string()));
+                }
+                sight.silent = Some(error.to_string());
+            }
         }
         drop(sight);
         answer

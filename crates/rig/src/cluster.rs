@@ -48,6 +48,14 @@ fn as_somebody(program: &Path) -> Command {
     command
 }
 
+/// Writes a file of the server's.
+fn written(how: &[&str], path: &Path, text: &str) {
+    let mut write = as_somebody(Path::new("tee"));
+    let mut write = write.args(how).arg(path).stdin(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
+    std::io::Write::write_all(&mut write.stdin.take().unwrap(), text.as_bytes()).unwrap();
+    assert!(write.wait().unwrap().success());
+}
+
 fn done(output: Output, what: &str) -> String {
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(output.status.success(), "{what}: {said}");
@@ -93,16 +101,7 @@ impl Cluster {
         make.args(["--no-sync", "--auth=trust", "--username=postgres", "--encoding=UTF8", "--locale=C.UTF-8", "-D"]);
         done(make.arg(folder.join("data")).output().unwrap(), "initdb");
         let settings = format!("{SETTINGS}\nunix_socket_directories = '{}'\n", folder.display());
-        let mut write = as_somebody(Path::new("tee"));
-        let mut write = write
-            .args(["-a"])
-            .arg(folder.join("data/postgresql.conf"))
-            .stdin(Stdio::piped())
-            .stdout(Stdio::null())
-            .spawn()
-            .unwrap();
-        std::io::Write::write_all(&mut write.stdin.take().unwrap(), settings.as_bytes()).unwrap();
-        assert!(write.wait().unwrap().success());
+        written(&["-a"], &folder.join("data/postgresql.conf"), &settings);
         let mut keeper = as_somebody(Path::new("sh"))
             .args(["-c", KEEPER, "keeper"])
             .arg(&programs)
@@ -131,15 +130,29 @@ impl Cluster {
     /// # Panics
     /// It fails.
     pub fn sql(&self, database: &str, sql: &str) -> String {
+        self.sql_at(5432, database, sql)
+    }
+
+    /// The same for a server that was given another port.
+    ///
+    /// # Panics
+    /// It fails.
+    pub fn sql_at(&self, port: u16, database: &str, sql: &str) -> String {
         let mut psql = Command::new(self.programs.join("psql"));
-        psql.args(["-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-U", "postgres", "-d", database, "-c", sql, "-h"]);
+        psql.args(["-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-U", "postgres", "-d", database, "-c", sql]);
+        psql.args(["-p", &port.to_string(), "-h"]);
         done(psql.arg(&self.folder).output().unwrap(), sql)
     }
 
     /// Makes an empty database, which a plain role owns; gives its name.
     pub fn database(&self) -> String {
+        self.database_at(5432)
+    }
+
+    /// The same for a server that was given another port.
+    pub fn database_at(&self, port: u16) -> String {
         let name = format!("ward_{}", self.databases.fetch_add(1, Ordering::Relaxed));
-        self.sql("postgres", &format!("CREATE DATABASE {name} OWNER {OPERATOR}"));
+        self.sql_at(port, "postgres", &format!("CREATE DATABASE {name} OWNER {OPERATOR}"));
         name
     }
 
@@ -147,6 +160,24 @@ impl Cluster {
     #[must_use]
     pub fn address(&self, database: &str) -> String {
         format!("postgresql:///{database}?host={}&user={OPERATOR}", self.folder.display())
+    }
+
+    /// Adds settings, which count from the next start.
+    ///
+    /// # Panics
+    /// They cannot be written.
+    pub fn set(&self, settings: &str) {
+        written(&["-a"], &self.folder.join("data/postgresql.conf"), settings);
+    }
+
+    /// Writes a file of the server's own, such as `pg_hba.conf`, with the rights of a secret.
+    ///
+    /// # Panics
+    /// It cannot be written.
+    pub fn put(&self, name: &str, text: &str) {
+        let path = self.folder.join("data").join(name);
+        written(&[], &path, text);
+        assert!(as_somebody(Path::new("chmod")).arg("600").arg(&path).status().unwrap().success());
     }
 
     /// Runs `pg_ctl` with these arguments, such as `-m immediate stop` and `start`, and waits for it.

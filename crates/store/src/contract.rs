@@ -87,11 +87,38 @@ pub trait Store: View + Send {
     /// It cannot be opened; it stays as it was.
     fn reopen(&mut self) -> Result<(), StoreError>;
 
+    /// What there is to know of the store as a whole.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn survey(&self) -> Result<Survey, StoreError>;
+
     /// Something that waits for changes, on a connection of its own.
     ///
     /// # Errors
     /// The store cannot be opened.
     fn feed(&self) -> Result<Box<dyn Feed>, StoreError>;
+}
+
+/// A store as a whole.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Survey {
+    /// The engine and its version.
+    pub engine: String,
+    /// The format of the store, counted by each engine for itself.
+    pub format: i64,
+    /// How much room it takes, in octets.
+    pub octets: u64,
+    /// How many devices it lists, retired ones among them.
+    pub devices: u64,
+    /// How many credentials were ever recorded.
+    pub credentials: u64,
+    /// How many entries the audit record has.
+    pub entries: u64,
+    /// For how many seconds somebody has been reading one state of it, which holds up its tidying; where that is known.
+    pub oldest_reader: Option<u64>,
+    /// What a person should know of how it is set up, a sentence each.
+    pub warnings: Vec<String>,
 }
 
 /// Tells of changes as they come.

@@ -1,5 +1,30 @@
 //! What can go wrong with a store, in a few neutral kinds.
 
+/// A note that a ward moves.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Move {
+    /// Where to.
+    pub to: String,
+    /// Whether it is there.
+    pub is_done: bool,
+}
+
+impl Move {
+    /// As it is kept.
+    pub(crate) fn text(&self) -> String {
+        format!("{} {}", if self.is_done { "moved" } else { "moving" }, self.to)
+    }
+
+    /// From what is kept. What does not read back was moved: that is the word that lets nobody write.
+    pub(crate) fn from_text(text: &str) -> Self {
+        match text.split_once(' ') {
+            Some(("moving", to)) => Self { to: to.to_owned(), is_done: false },
+            Some(("moved", to)) => Self { to: to.to_owned(), is_done: true },
+            _ => Self { to: text.to_owned(), is_done: true },
+        }
+    }
+}
+
 /// The store could not do what it was asked. Refusals by rule are not errors of the store; they have types of their own.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -57,11 +82,29 @@ pub enum StoreError {
         /// Why not.
         detail: String,
     },
+    /// The role in the database may not do it.
+    #[error("the database does not permit it: {detail}")]
+    Forbidden {
+        /// In the database's words.
+        detail: String,
+    },
     /// This machine's clock is too far from the database's for what it writes to be taken.
     #[error("this machine's clock is {} s {} the database's", ahead.unsigned_abs(), if *ahead < 0 { "behind" } else { "ahead of" })]
     Clock {
         /// By how many seconds it is ahead.
         ahead: i64,
+    },
+    /// The ward is elsewhere now, or on its way there; nothing is written here any more.
+    #[error("this ward {} {}", if move_to.is_done { "was moved to" } else { "is being moved to" }, move_to.to)]
+    Moved {
+        /// Where to.
+        move_to: Move,
+    },
+    /// A copy of a ward that was begun and not finished.
+    #[error("the store at {path} is a copy that was not finished")]
+    Unfinished {
+        /// Where.
+        path: String,
     },
     /// A row is there that the new one would be the double of.
     #[error("the store cannot be read: it holds already what was to be added")]
@@ -90,6 +133,27 @@ pub enum StoreError {
     /// What the caller does between change and commit failed; nothing was changed.
     #[error("{0}")]
     Delivery(#[source] std::io::Error),
+}
+
+impl StoreError {
+    /// Whether the store as a whole does not answer. (One row that does not read back is the trouble of whom it is about, and says
+    /// nothing of the store.)
+    #[must_use]
+    pub fn is_silence(&self) -> bool {
+        matches!(
+            self,
+            Self::Busy
+                | Self::Absent { .. }
+                | Self::Replaced { .. }
+                | Self::Unwritable { .. }
+                | Self::Away { .. }
+                | Self::Uncertain { .. }
+                | Self::Unsafe { .. }
+                | Self::Forbidden { .. }
+                | Self::Moved { .. }
+                | Self::Unfinished { .. }
+        )
+    }
 }
 
 impl From<rusqlite::Error> for StoreError {

@@ -34,9 +34,13 @@ impl GuardStore {
         viewed(&*self.0, look)
     }
 
-    /// See [`record::changes`].
+    /// See [`record::changes`]. A ward that moves has nothing to say here any more: a guard that goes on with it would not hear of what
+    /// is revoked at its new place.
     pub fn changed_since(&self, since: i64) -> Result<Changes, StoreError> {
-        self.view(|view| record::changes(view, since))
+        self.view(|view| match view.head()?.moved {
+            Some(move_to) => Err(StoreError::Moved { move_to }),
+            None => record::changes(view, since),
+        })
     }
 
     /// See [`Store::feed`].

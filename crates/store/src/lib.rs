@@ -10,6 +10,8 @@
 //! - the engines, which move rows and know no rule: [`sqlite`], [`postgres`], and [`memory`], a model for tests that everything is
 //!   held against.
 //!
+//! A whole ward goes from one engine to another by [`copy`].
+//!
 //! Who uses it gets a façade with the acts that are its own: [`OperatorStore`] the command line, [`GuardStore`] the guard. Each can
 //! be asked everything that a [`View`] can.
 //!
@@ -20,6 +22,7 @@
 
 pub mod acts;
 mod contract;
+pub mod copy;
 mod error;
 mod guard;
 pub mod memory;
@@ -36,7 +39,7 @@ pub use acts::enrol::Introduction;
 pub use acts::job::{JobRefusal, NewJob, Reached};
 pub use acts::record::Changes;
 pub use contract::*;
-pub use error::StoreError;
+pub use error::{Move, StoreError};
 pub use guard::GuardStore;
 pub use memory::MemoryStore;
 pub use operator::{Deliver, OperatorStore};

@@ -22,7 +22,7 @@ use tidy_warden_core::time::UnixTime;
 
 use crate::{
     BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, FieldNames, Founding,
-    GroupRecord, Head, Intended, JobRecord, Place, ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Tally,
+    GroupRecord, Head, Intended, JobRecord, Place, ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Survey, Tally,
     Traffic, TrialDifference, TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
 };
 
@@ -211,6 +211,22 @@ impl Store for MemoryStore {
         Ok(())
     }
 
+    fn survey(&self) -> Result<Survey, StoreError> {
+        let tx = self.snapshot();
+        let model = tx.model();
+        let count = |length: usize| u64::try_from(length).unwrap_or(u64::MAX);
+        Ok(Survey {
+            engine: "a model in memory".to_owned(),
+            format: 0,
+            octets: 0,
+            devices: count(model.devices.len()),
+            credentials: count(model.credentials.len()),
+            entries: count(model.entries.len()),
+            oldest_reader: None,
+            warnings: Vec::new(),
+        })
+    }
+
     fn feed(&self) -> Result<Box<dyn Feed>, StoreError> {
         Ok(Box::new(MemoryFeed(self.another())))
     }
@@ -265,6 +281,7 @@ impl ReadRecord for MemoryStore {
                 .unwrap_or(0),
             authorities: model.authorities_changed,
             given_up: model.given_up,
+            moved: None,
         })
     }
 

@@ -15,7 +15,7 @@ use tidy_warden_core::time::UnixTime;
 use crate::acts::{authority, batch, crl, device, enrol, job, key, policy, record, revoke};
 use crate::{
     Answer, Batch, BatchRefusal, Cause, Changes, CrlRecord, GroupMembers, Intended, JobRecord, JobRefusal, Lease,
-    NewAuthority, NewCredential, NewJob, Reached, Store, StoreError, Tx, View, decided, made, viewed,
+    NewAuthority, NewCredential, NewJob, Reached, Store, StoreError, Survey, Tx, View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -47,6 +47,11 @@ impl OperatorStore {
     /// What `look` says.
     pub fn view<T>(&self, look: impl FnOnce(&dyn View) -> Result<T, StoreError>) -> Result<T, StoreError> {
         viewed(&*self.0, look)
+    }
+
+    /// See [`Store::survey`].
+    pub fn survey(&self) -> Result<Survey, StoreError> {
+        self.0.survey()
     }
 
     /// See [`record::changes`].

@@ -16,6 +16,7 @@ mod rows;
 mod schema;
 mod tls;
 mod traffic;
+mod whole;
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -23,10 +24,12 @@ use std::time::Duration;
 
 use tidy_warden_core::id::DeviceId;
 
-use crate::{Cause, Fate, Feed, Founding, ReadRecord, Store, StoreError, Tally, Tx, View, acts};
+use crate::copy::Whole;
+use crate::{Cause, Fate, Feed, Founding, ReadRecord, Store, StoreError, Survey, Tally, Tx, View, acts};
 use connection::Connection;
 
 pub use connection::DatabaseAccess;
+pub use whole::{open_copy, open_whole};
 
 /// Makes the store of a new ward in a database that has none. The database and the role are there already; nothing else is touched.
 ///
@@ -59,14 +62,32 @@ pub fn create(access: DatabaseAccess, founding: &Founding<'_>, cause: &Cause) ->
 /// # Errors
 /// There is none, a newer version wrote it, or the database cannot be reached or relied on.
 pub fn open(access: DatabaseAccess, patience: Option<Duration>) -> Result<Box<dyn Store>, StoreError> {
+    Ok(Box::new(opened(access, patience)?))
+}
+
+fn opened(access: DatabaseAccess, patience: Option<Duration>) -> Result<Database, StoreError> {
     let place = access.address.to_string();
     let connection = Connection::open(Arc::new(access), patience)?;
     if !schema::is_there(&connection)? {
         return Err(StoreError::Absent { path: place });
     }
     schema::check(&connection)?;
-    Ok(Box::new(Database::new(connection)))
+    let database = Database::new(connection);
+    match database.copied_from()? {
+        Some(_) => Err(StoreError::Unfinished { path: place }),
+        None => Ok(database),
+    }
 }
+
+/// Whoever has no right to see what others do sees of them that they are there, and not for how long.
+const SURVEY: &str = "SELECT split_part(current_setting('server_version'), ' ', 1), (SELECT number FROM store_format),
+    pg_database_size(current_database()), (SELECT coalesce(max(pk), 0) FROM devices),
+    (SELECT coalesce(max(pk), 0) FROM credentials), (SELECT coalesce(max(number), 0) FROM audit),
+    (SELECT rolsuper FROM pg_roles WHERE rolname = current_user),
+    ARRAY(SELECT DISTINCT schemaname::text FROM pg_tables WHERE tableowner = current_user
+        AND schemaname <> (SELECT relnamespace::regnamespace::text FROM pg_class WHERE oid = 'store_format'::regclass) ORDER BY 1),
+    (SELECT floor(extract(epoch FROM max(clock_timestamp() - xact_start)))::bigint FROM pg_stat_activity
+        WHERE datname = current_database() AND pid <> pg_backend_pid() AND backend_xmin IS NOT NULL)";
 
 /// A ward's memory in a database. It is a transaction too, which only [`Store::change`] shows anybody.
 struct Database {
@@ -169,6 +190,31 @@ impl Store for Database {
     fn reopen(&mut self) -> Result<(), StoreError> {
         self.connection = self.connection.another()?;
         schema::check(&self.connection)
+    }
+
+    fn survey(&self) -> Result<Survey, StoreError> {
+        let row = self.connection.one(SURVEY, &[])?;
+        let number = |at| rows::count(connection::get(&row, at)?);
+        let mut warnings = Vec::new();
+        if connection::get(&row, 6)? {
+            warnings.push(
+                "the role in the database is a superuser: whoever has its password can change every row of it".into(),
+            );
+        }
+        let foreign: Vec<String> = connection::get(&row, 7)?;
+        if !foreign.is_empty() {
+            warnings.push(format!("the role owns tables that are not the ward's, in {}", foreign.join(", ")));
+        }
+        Ok(Survey {
+            engine: format!("PostgreSQL {}", connection::get::<&str>(&row, 0)?),
+            format: connection::get(&row, 1)?,
+            octets: number(2)?,
+            devices: number(3)?,
+            credentials: number(4)?,
+            entries: number(5)?,
+            oldest_reader: connection::get::<Option<i64>>(&row, 8)?.map(rows::count).transpose()?,
+            warnings,
+        })
     }
 
     fn feed(&self) -> Result<Box<dyn Feed>, StoreError> {

@@ -11,6 +11,7 @@ mod record;
 mod rows;
 mod schema;
 mod traffic;
+mod whole;
 
 use std::collections::VecDeque;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
@@ -20,7 +21,7 @@ use std::time::Duration;
 use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior};
 use tidy_warden_core::id::DeviceId;
 
-use crate::{Cause, Fate, Feed, Founding, Store, StoreError, Tally, Tx, View, acts};
+use crate::{Cause, Fate, Feed, Founding, Store, StoreError, Survey, Tally, Tx, View, acts};
 
 /// How long a writer waits for another before it gives up.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -96,12 +97,10 @@ impl SqliteStore {
         if path.exists() {
             return Err(StoreError::Exists { path: path.display().to_string() });
         }
-        // SQLite gives its log the rights of the file, and would take those of the file from the umask.
-        let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
-        made.map_err(|error| StoreError::Unwritable { detail: format!("{}: {error}", path.display()) })?;
+        Self::make_file(path)?;
         let mut store = Self::connect(path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
         {
-            let mut tx = store.writing()?;
+            let mut tx = store.locked()?;
             schema::create(tx.sql())?;
             acts::record::found(&mut tx, founding, cause)?;
             tx.tx.commit()?;
@@ -121,7 +120,16 @@ impl SqliteStore {
         if schema::check(&store.connection)? {
             schema::upgrade(&mut store.connection)?;
         }
-        Ok(store)
+        match whole::copied_from(&store.connection)? {
+            Some(_) => Err(StoreError::Unfinished { path: path.display().to_string() }),
+            None => Ok(store),
+        }
+    }
+
+    /// Makes an empty file. SQLite gives its log the rights of the file, and would take those of the file from the umask.
+    fn make_file(path: &Path) -> Result<(), StoreError> {
+        let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
+        made.map(drop).map_err(|error| StoreError::Unwritable { detail: format!("{}: {error}", path.display()) })
     }
 
     fn connect(path: &Path, flags: OpenFlags) -> Result<Self, StoreError> {
@@ -166,10 +174,19 @@ impl SqliteStore {
     }
 
     /// A transaction that holds the writers' lock from its beginning, so that what it read stays true until it commits.
-    fn writing(&mut self) -> Result<SqliteTx<'_>, StoreError> {
+    fn locked(&mut self) -> Result<SqliteTx<'_>, StoreError> {
         // What is written to a file that was moved away is lost.
         self.still_there()?;
         Ok(SqliteTx::new(self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?))
+    }
+
+    /// The same for changes to a ward, which may have moved.
+    fn writing(&mut self) -> Result<SqliteTx<'_>, StoreError> {
+        let tx = self.locked()?;
+        match whole::moved(tx.sql())? {
+            Some(move_to) => Err(StoreError::Moved { move_to }),
+            None => Ok(tx),
+        }
     }
 
     /// Another connection to the same file, as patient as this one.
@@ -203,6 +220,22 @@ impl Store for SqliteStore {
     fn reopen(&mut self) -> Result<(), StoreError> {
         *self = self.another()?;
         Ok(())
+    }
+
+    fn survey(&self) -> Result<Survey, StoreError> {
+        let number = |sql: &str| -> Result<i64, StoreError> { Ok(self.sql().query_row(sql, [], |row| row.get(0))?) };
+        let octets = number("PRAGMA page_count")?.saturating_mul(number("PRAGMA page_size")?);
+        Ok(Survey {
+            engine: format!("SQLite {}", rusqlite::version()),
+            format: number("PRAGMA user_version")?,
+            octets: octets.unsigned_abs(),
+            // No row of them is ever taken away.
+            devices: rows::count(number("SELECT coalesce(max(pk), 0) FROM devices")?)?,
+            credentials: rows::count(number("SELECT coalesce(max(pk), 0) FROM credentials")?)?,
+            entries: rows::count(number("SELECT coalesce(max(number), 0) FROM audit")?)?,
+            oldest_reader: None,
+            warnings: Vec::new(),
+        })
     }
 
     fn feed(&self) -> Result<Box<dyn Feed>, StoreError> {

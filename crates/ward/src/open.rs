@@ -15,12 +15,13 @@ use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
 use tidy_warden_store::{
-    Cause, DeviceView, EditionRecord, GuardStore, OperatorStore, SqliteStore, StoreError, WardRecord, resolvable,
+    Cause, DeviceView, EditionRecord, GuardStore, OperatorStore, StoreError, WardRecord, resolvable,
 };
 
 use crate::clock::WardClock;
 use crate::files;
 use crate::keys::Passphrase;
+use crate::place::StorePlace;
 use crate::problem::Problem;
 
 /// The longest `ward.toml` and the longest policy file read, in octets.
@@ -28,8 +29,6 @@ pub const MAX_TEXT: u64 = 4 * 1024 * 1024;
 
 /// The name of its settings' file.
 pub const SETTINGS: &str = "ward.toml";
-/// The name of its store's file.
-pub const STORE: &str = "ward.db";
 /// The name of the folder of its keys.
 pub const KEYS: &str = "keys";
 /// The name of the folder of its policies.
@@ -41,6 +40,8 @@ pub struct Ward {
     pub dir: PathBuf,
     /// Its settings.
     pub settings: Settings,
+    /// Where its store is.
+    pub place: StorePlace,
     /// What it knows, with every act.
     pub store: OperatorStore,
     /// What never changes.
@@ -74,10 +75,11 @@ impl Ward {
     /// Opens the ward in `dir`; notes in the audit record if its settings changed.
     pub fn open(dir: &Path, actor: String) -> Result<Self, Problem> {
         let (settings, text) = read_settings(dir)?;
-        let store = OperatorStore::new(Box::new(SqliteStore::open(&dir.join(STORE))?));
+        let place = StorePlace::of(dir, &settings.store)?;
+        let store = OperatorStore::new(place.open(None)?);
         let record = store.ward()?;
         let clock = WardClock::of(record.rehearsal)?;
-        let mut ward = Self { dir: dir.to_owned(), settings, store, record, clock, actor };
+        let mut ward = Self { dir: dir.to_owned(), settings, place, store, record, clock, actor };
         let known = ward.store.settings_text()?;
         if known != text {
             let cause = ward.cause(None);
@@ -88,24 +90,21 @@ impl Ward {
 
     /// The ward in `dir` as it would be with `settings`, which are not those of its file: for checking them.
     pub fn imagined(dir: &Path, settings: Settings, actor: String) -> Result<Self, Problem> {
-        let store = OperatorStore::new(Box::new(SqliteStore::open(&dir.join(STORE))?));
+        let place = StorePlace::of(dir, &settings.store)?;
+        let store = OperatorStore::new(place.open(None)?);
         let record = store.ward()?;
         let clock = WardClock::of(record.rehearsal)?;
-        Ok(Self { dir: dir.to_owned(), settings, store, record, clock, actor })
+        Ok(Self { dir: dir.to_owned(), settings, place, store, record, clock, actor })
     }
 
     /// Another handle on the same store.
     pub fn another_store(&self) -> Result<OperatorStore, Problem> {
-        Ok(OperatorStore::new(Box::new(SqliteStore::open(&self.dir.join(STORE))?)))
+        Ok(OperatorStore::new(self.place.open(None)?))
     }
 
     /// A handle on the same store for a guard, which waits for other processes no longer than `patience`, if one is given.
     pub fn guard_store(&self, patience: Option<std::time::Duration>) -> Result<GuardStore, Problem> {
-        let mut store = SqliteStore::open(&self.dir.join(STORE))?;
-        if let Some(patience) = patience {
-            store.set_patience(patience)?;
-        }
-        Ok(GuardStore::new(Box::new(store)))
+        Ok(GuardStore::new(self.place.open(patience)?))
     }
 
     /// What it costs to try a passphrase on the keys that are made here.

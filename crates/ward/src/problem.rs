@@ -165,6 +165,26 @@ impl From<StoreError> for Problem {
             StoreError::Absent { path } => Self::not_found("there is no ward here")
                 .because(format!("{path} does not exist"))
                 .next("name the ward's folder with --ward or TIDY_WARDEN_WARD, or make one: init"),
+            StoreError::Away { .. } => problem.next("see that the database runs, then repeat this"),
+            StoreError::Uncertain { .. } => Self {
+                what: "nobody can tell whether this was done".into(),
+                ..problem.next("see whether it was, with `audit list`, before you repeat it")
+            },
+            StoreError::Forbidden { .. } => {
+                problem.next("give the role in the database what it needs: docs/store.md, Rights")
+            }
+            StoreError::Clock { .. } => problem.next("set the clock right: what it says goes into certificates"),
+            StoreError::Moved { ref move_to } => match move_to.is_done {
+                true => Self::refused("nothing is changed at the old place of a ward")
+                    .because(&error)
+                    .next("name its new place in ward.toml under [store]"),
+                false => Self::refused("nothing is changed while a ward moves")
+                    .because(&error)
+                    .next("wait, or go on with it: store copy --to PLACE, or give it up: store copy --stop"),
+            },
+            StoreError::Unfinished { .. } => {
+                problem.next("go on with it where the ward was: store copy --to PLACE; or take it away")
+            }
             StoreError::Delivery(error) => {
                 Self::failed("the result could not be written, so nothing was recorded").because(error)
             }

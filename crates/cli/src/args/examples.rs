@@ -56,6 +56,8 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("audit log", "audit log --subject wv-0417 --last 20"),
     ("audit verify", "audit verify --head kept/ward.head"),
     ("audit head", "audit head --out kept/ward.head"),
+    ("store show", "store show --format json"),
+    ("store copy", "store copy --to 'postgresql:///north?host=/run/postgresql&user=north_operator'"),
     ("store accept", "store accept --because 'restored after the disk failed'"),
     ("simulate", "simulate --outfits outfits --for 1m --misbehave wrong-topics"),
     ("simulate load", "simulate load --outfits outfits --publishers 20"),

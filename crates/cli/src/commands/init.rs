@@ -9,13 +9,14 @@ use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::{
     AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
 };
+use tidy_warden_core::database::DatabaseAddress;
 use tidy_warden_core::id::{AuthorityName, uuid_urn};
 use tidy_warden_core::key::{LockCost, NewKey, Signer, SoftwareKey};
 use tidy_warden_core::random::{bytes, hex};
 use tidy_warden_core::settings::{self, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, Span, UnixTime};
-use tidy_warden_store::{Cause, Founding, SqliteStore, WardRecord};
+use tidy_warden_store::{Cause, Founding, OperatorStore, WardRecord};
 
 use super::Context;
 use crate::args::InitArgs;
@@ -24,7 +25,7 @@ use crate::edge::parse;
 use crate::files::{self, Access};
 use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
-use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, actor, crl_url};
+use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, StorePlace, actor, crl_url};
 
 /// How long the root, the issuing authorities, and the certificates of guard and desk last.
 const ROOT_LIFE: Span = Span::from_days(20 * 365);
@@ -80,7 +81,7 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
         enterprise_number: args.enterprise_number,
         crl: args.crl.as_deref(),
         rehearsal: args.rehearsal,
-        more_settings: "",
+        more_settings: &store_settings(args)?,
         root_offline: args.root_offline.as_deref(),
     };
     check_plan(&plan)?;
@@ -116,6 +117,10 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
         console.note("devices will look for this ward at localhost; --host NAME sets another name");
     }
     let dir = context.dir.display();
+    if args.store.is_some() {
+        let survey = crate::ward::open(&context.dir)?.store.survey()?;
+        survey.warnings.iter().for_each(|warning| console.warn(warning));
+    }
     if let Some(away) = &args.root_offline {
         console.note(format!(
             "the root's key is in {} and not in the ward; take it away, and name it with --root-key when it is needed",
@@ -133,6 +138,28 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
          tidy-warden --ward {dir} device add wv-0417 --kind windvane --label site=ossel"
     ));
     Ok(Exit::Done)
+}
+
+/// What `--store` adds to `ward.toml`.
+fn store_settings(args: &InitArgs) -> Result<String, Problem> {
+    let Some(address) = &args.store else { return Ok(String::new()) };
+    let address = DatabaseAddress::parse(address, false).map_err(|error| {
+        Problem::usage("the address of --store cannot be taken")
+            .because(error)
+            .next(format!("--store '{}'", tidy_warden_core::database::EXAMPLE))
+    })?;
+    let text = |text: &str| toml_text(text);
+    let mut lines = format!("\n[store]\nurl = {}\n", text(&address.to_string()));
+    if let Some(path) = &args.store_password_file {
+        let path = std::path::absolute(path).map_err(|error| Problem::file("read", path, &error))?;
+        lines.push_str(&format!("password_file = {}\n", text(&path.to_string_lossy())));
+    }
+    Ok(lines)
+}
+
+/// A basic string of TOML.
+fn toml_text(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 fn refuse_existing(dir: &Path) -> Result<(), Problem> {
@@ -211,12 +238,17 @@ pub(crate) fn found(
         fs::create_dir(&policies).map_err(failed(&policies))?;
         let example = policies.join("example.policy");
         files::create(&example, EXAMPLE_POLICY.as_bytes(), Access::Public).map_err(failed(&example))?;
-        found_store(&staging.join(STORE), plan, &made, &text, now)?;
+        let place = match StorePlace::of(dir, &settings.store)? {
+            StorePlace::File(_) => StorePlace::File(staging.join(STORE)),
+            database => database,
+        };
+        found_store(&place, plan, &made, &text, now)?;
         let settings_file = staging.join(SETTINGS);
         files::create(&settings_file, text.as_bytes(), Access::Public).map_err(failed(&settings_file))?;
         for name in [KEYS, POLICIES, STORE, SETTINGS] {
             let place = dir.join(name);
-            if name != POLICIES || !place.exists() {
+            let is_elsewhere = name == STORE && settings.store.database.is_some();
+            if !is_elsewhere && (name != POLICIES || !place.exists()) {
                 fs::rename(staging.join(name), &place).map_err(failed(&place))?;
             }
         }
@@ -319,7 +351,7 @@ fn server_names(host: &str) -> Vec<String> {
     if loopback { ["localhost", "127.0.0.1", "::1"].map(str::to_owned).to_vec() } else { vec![host.to_owned()] }
 }
 
-fn found_store(path: &Path, plan: &Plan<'_>, made: &Made, settings: &str, now: UnixTime) -> Result<(), Problem> {
+fn found_store(place: &StorePlace, plan: &Plan<'_>, made: &Made, settings: &str, now: UnixTime) -> Result<(), Problem> {
     let name = |text: &str| parse::<AuthorityName>(text);
     let root_key = if plan.root_offline.is_some() { KeyPlace::Away } else { KeyPlace::Ward };
     let founding = Founding {
@@ -337,6 +369,7 @@ fn found_store(path: &Path, plan: &Plan<'_>, made: &Made, settings: &str, now: U
         settings,
     };
     let cause = Cause { at: now, actor: actor(), because: String::new() };
-    SqliteStore::create(path, &founding, &cause)?;
+    // Nothing is held open of it when it gets its place.
+    drop(OperatorStore::new(place.create(&founding, &cause)?));
     Ok(())
 }

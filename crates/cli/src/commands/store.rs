@@ -1,19 +1,137 @@
 //! `store`: what concerns the store as a whole.
 
 use std::io::ErrorKind;
+use std::path::Path;
 
 use serde_json::json;
 use tidy_warden_guard::Head;
+use tidy_warden_store::copy::{self, CopyError};
 
 use super::Context;
 use super::guard::{SEEN, UNREADABLE_SEEN};
 use crate::args::StoreCommand;
 use crate::problem::{Exit, Problem};
+use crate::ward::{SETTINGS, StorePlace};
+
+/// After how many rows of a table a person hears of it.
+const TOLD_ROWS: u64 = 100_000;
 
 pub(crate) fn run(context: &Context<'_>, command: &StoreCommand) -> Result<Exit, Problem> {
     match command {
+        StoreCommand::Show => show(context),
+        StoreCommand::Copy { to: Some(to), to_password_file, yes, .. } => {
+            copy(context, to, to_password_file.as_deref(), *yes)
+        }
+        StoreCommand::Copy { to: None, yes, .. } => stop(context, *yes),
         StoreCommand::Accept { yes, because } => accept(context, *yes, because.text()),
     }
+}
+
+/// What the store is.
+fn show(context: &Context<'_>) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let survey = ward.store.survey()?;
+    let value = json!({
+        "engine": survey.engine, "place": ward.place.to_string(), "format": survey.format, "bytes": survey.octets,
+        "devices": survey.devices, "credentials": survey.credentials, "entries": survey.entries,
+        "oldest_reader_s": survey.oldest_reader, "warnings": survey.warnings,
+    });
+    let reader = match survey.oldest_reader {
+        Some(seconds) => format!("has been reading for {seconds} s"),
+        None => "none holds anything up".to_owned(),
+    };
+    let text = format!(
+        "engine       {}\nplace        {}\nformat       {}\nsize         {}\ndevices      {}\ncredentials  {}\nentries      {}\nreaders      {reader}\n",
+        survey.engine,
+        ward.place,
+        survey.format,
+        mebibytes(survey.octets),
+        survey.devices,
+        survey.credentials,
+        survey.entries,
+    );
+    context.console.show("tidy-warden/store/1", value, &text)?;
+    survey.warnings.iter().for_each(|warning| context.console.warn(warning));
+    Ok(Exit::Done)
+}
+
+/// Moves the ward.
+fn copy(context: &Context<'_>, to: &str, password: Option<&Path>, yes: bool) -> Result<Exit, Problem> {
+    let console = context.console;
+    let (ward, began) = (context.ward()?, std::time::Instant::now());
+    let place = StorePlace::named(to, &context.dir, password)?;
+    let (from, survey) = (ward.place.to_string(), ward.store.survey()?);
+    if from == place.to_string() {
+        return Err(Problem::refused(format!("the ward is in {from} already")));
+    }
+    console.note(format!(
+        "the ward moves from {from} to {place}: {} devices, {} credentials, {} entries\nfrom now on it takes no change until it is there",
+        survey.devices, survey.credentials, survey.entries
+    ));
+    console.confirm("Move this ward?", yes)?;
+    let mut new = place.open_copy(&ward.record.urn)?;
+    let mut old = ward.place.open_whole()?;
+    let mut copied = ("", 0);
+    let mut tell = |table: &'static str, rows: u64| {
+        copied = if copied.0 == table { (table, copied.1 + rows) } else { (table, rows) };
+        if copied.1 / TOLD_ROWS > (copied.1 - rows) / TOLD_ROWS {
+            console.note(format!("copied {} rows of `{table}`", copied.1));
+        }
+    };
+    let copied = copy::move_ward(&mut *old, &mut *new, &place.to_string(), &mut tell).map_err(|error| match error {
+        CopyError::Store(error) => Problem::from(error)
+            .or_next("the ward takes no change meanwhile: the same call goes on, store copy --stop gives it up"),
+        error => Problem::failed("the ward was not moved")
+            .because(error)
+            .next("empty the new place and begin again, or give it up: store copy --stop"),
+    })?;
+    let digest = data_encoding::HEXLOWER.encode(&copied.digest);
+    let value = json!({
+        "from": from, "to": place.to_string(), "rows": copied.rows, "sha256": digest, "devices": survey.devices,
+        "credentials": survey.credentials, "entries": survey.entries,
+    });
+    let text = format!(
+        "moved to {place}\n  {} rows, SHA-256 {digest}\n  compared row by row, the audit record whole to its entry {}\n  in {:.1} s\n",
+        copied.rows,
+        survey.entries,
+        began.elapsed().as_secs_f64(),
+    );
+    console.show("tidy-warden/store-copy/1", value, &text)?;
+    console.note(match place {
+        StorePlace::Database(_) => format!(
+            "next: put this into {}, and start guards anew:\n      [store]\n      url = \"{place}\"",
+            ward.dir.join(SETTINGS).display()
+        ),
+        StorePlace::File(_) => {
+            format!("next: take [store] out of {}, and start guards anew", ward.dir.join(SETTINGS).display())
+        }
+    });
+    Ok(Exit::Done)
+}
+
+/// Gives up a move.
+fn stop(context: &Context<'_>, yes: bool) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let mut whole = ward.place.open_whole()?;
+    match whole.moved()? {
+        None => Err(Problem::refused("there is nothing to give up").because("the ward does not move")),
+        Some(moved) if moved.is_done => Err(Problem::refused("this move cannot be given up")
+            .because(format!("the ward is in {} now", moved.to))
+            .next("move it back from there: store copy --to")),
+        Some(moved) => {
+            context.console.confirm(&format!("Stay in {} and not move to {}?", ward.place, moved.to), yes)?;
+            whole.set_moved(None)?;
+            context
+                .console
+                .note(format!("the ward takes changes here again; what was copied to {} is of no use", moved.to));
+            Ok(Exit::Done)
+        }
+    }
+}
+
+/// A size for people.
+fn mebibytes(octets: u64) -> String {
+    format!("{}.{} MiB", octets >> 20, ((octets & 0xf_ffff) * 10) >> 20)
 }
 
 /// Accepts a store that lacks what the guard has seen of its record.

@@ -337,12 +337,7 @@ fn kill_and_resume(place: &[&str], check: impl Fn(&World, &BTreeMap<String, Stri
         let mut begin = vec!["enroll", "--from", "fleet.csv", "--yes", "--batch", "40"];
         begin.extend(place);
         let mut call = begin.clone();
-        let written = || {
-            let log = std::fs::metadata(world.path("w/ward.db-wal")).ok()?;
-            Some((log.len(), log.modified().ok()?))
-        };
         for turn in 0..u32::MAX {
-            let before = written();
             let mut running = Running::start(&mut world.program(&call));
             let begun = Instant::now();
             let (mut reached, mut ended) = (None, false);
@@ -357,7 +352,7 @@ fn kill_and_resume(place: &[&str], check: impl Fn(&World, &BTreeMap<String, Stri
                 if enough {
                     break;
                 }
-                if reached.is_none() && turn > 0 && written() != before {
+                if reached.is_none() && turn > 0 && world.store_log() > 0 {
                     reached = Some(Instant::now());
                 }
                 std::thread::sleep(Duration::from_micros(300));

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 use tidy_warden_core::certificate::Certificate;
+use tidy_warden_rig::Cluster;
 use tidy_warden_simulate::Login;
 
 /// What a run of the program gave.
@@ -56,6 +57,14 @@ impl std::fmt::Display for Ran {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "$ {}\nexit {}\n--- stdout\n{}--- stderr\n{}", self.call, self.code, self.stdout, self.stderr)
     }
+}
+
+/// The variable that says where the wards of all tests keep what they know: `postgresql`, or in files without it.
+pub(crate) const STORES: &str = "TIDY_WARDEN_TEST_STORE";
+
+/// Whether wards are made in databases.
+pub(crate) fn in_databases() -> bool {
+    std::env::var_os(STORES).is_some_and(|kind| kind == "postgresql")
 }
 
 /// A folder with a passphrase and, after [`World::init`], a ward.
@@ -169,11 +178,20 @@ impl World {
         let mut command = self.command(env!("CARGO_BIN_EXE_tidy-warden"));
         command.env("TIDY_WARDEN_WARD", "w").env("TIDY_WARDEN_PASSPHRASE_FILE", "pass.txt").env("USER", "ada");
         command.envs(self.variables.iter().map(|(name, value)| (name, value))).args(args);
+        if args.first() == Some(&"init") && !args.contains(&"--store") && in_databases() {
+            let cluster = Cluster::shared();
+            command.arg("--store").arg(cluster.address(&cluster.database()));
+        }
         command
     }
 
     pub(crate) fn run(&self, args: &[&str]) -> Ran {
         ran(&mut self.program(args))
+    }
+
+    /// How many octets the log of the store's file has: none when nobody has it open, or nobody has written since it was opened.
+    pub(crate) fn store_log(&self) -> u64 {
+        std::fs::metadata(self.path("w/ward.db-wal")).map_or(0, |log| log.len())
     }
 
     /// Runs another program in the folder.
@@ -296,6 +314,11 @@ impl Running {
         assert!(status.success());
         let ended = eventually(|| self.child.try_wait().unwrap());
         ended.and_then(|status| status.code())
+    }
+
+    /// Waits for its end, and gives its exit code.
+    pub(crate) fn wait(&mut self) -> Option<i32> {
+        eventually(|| self.child.try_wait().unwrap()).and_then(|status| status.code())
     }
 
     pub(crate) fn has_ended(&mut self) -> bool {

@@ -128,6 +128,30 @@ fn what_is_done_to_many_devices_goes_on_when_it_is_killed() {
     world.run(&["audit", "verify"]).exits(0);
 }
 
+/// Starts a command that is a long job, and kills it when the store has taken the first of it; gives the job's number.
+fn killed_at_its_beginning(world: &World, call: &[&str]) -> String {
+    // Whatever else opening the ward writes was written then.
+    world.run(&["device", "list"]).exits(0);
+    for turn in 0..50 {
+        let mut running = Running::start(&mut world.program(call));
+        let mut ended = false;
+        while world.store_log() == 0 && !ended {
+            std::thread::sleep(Duration::from_micros(300));
+            ended = running.has_ended();
+        }
+        // What is in the log first is not yet committed.
+        std::thread::sleep(Duration::from_millis(turn));
+        running.kill();
+        if let Some(job) = open_jobs(world).first() {
+            return job["number"].to_string();
+        }
+        // Killed before the job was there: what was written before it stands in the way of the next try.
+        std::fs::remove_file(world.path("no.csv")).unwrap_or_default();
+        assert!(!ended, "it was over before it was killed: {}", running.lines().join("\n"));
+    }
+    panic!("no job was begun in fifty tries");
+}
+
 #[test]
 fn what_a_long_import_refuses_is_kept_before_anything_is_taken() {
     let world = World::init();
@@ -135,17 +159,8 @@ fn what_a_long_import_refuses_is_kept_before_anything_is_taken() {
     world.run(&["device", "add", "wv-1", "--kind", "windvane"]).exits(0);
     world.write("fleet.csv", list(12_000).replace("wv-2,windvane", "WV-2,windvane"));
     let call = ["device", "import", "fleet.csv", "--rejects", "no.csv"];
-    let mut delay = Duration::from_millis(150);
-    loop {
-        let mut running = Running::start(&mut world.program(&call));
-        std::thread::sleep(delay);
-        running.kill();
-        match open_jobs(&world).first() {
-            Some(job) => break drop(world.run(&["job", "resume", &job["number"].to_string()]).exits(0)),
-            None => delay += delay / 4,
-        }
-        std::fs::remove_file(world.path("no.csv")).unwrap_or_default();
-    }
+    let number = killed_at_its_beginning(&world, &call);
+    world.run(&["job", "resume", &number]).exits(0);
     let refused = std::fs::read_to_string(world.path("no.csv")).unwrap();
     assert_eq!(refused.lines().count(), 3, "{refused}");
     assert!(refused.contains("the id `wv-1` is taken") && refused.contains("WV-2,"), "{refused}");
@@ -158,16 +173,7 @@ fn a_job_can_be_ended_where_it_stands() {
     let world = World::init();
     world.append("w/ward.toml", KINDS);
     world.write("fleet.csv", list(20_000));
-    let mut delay = Duration::from_millis(150);
-    let number = loop {
-        let mut running = Running::start(&mut world.program(&["device", "import", "fleet.csv"]));
-        std::thread::sleep(delay);
-        running.kill();
-        match open_jobs(&world).first() {
-            Some(job) => break job["number"].to_string(),
-            None => delay += delay / 4,
-        }
-    };
+    let number = killed_at_its_beginning(&world, &["device", "import", "fleet.csv"]);
     let shown = world.run(&["job", "show", &number]).exits(0);
     shown.prints(&["import", "waiting", "fleet.csv"]).says(&["job resume", "job stop"]);
     world.write("fleet.csv", list(19_999));

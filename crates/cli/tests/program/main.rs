@@ -6,6 +6,7 @@ mod authority;
 mod badday;
 mod bulk;
 mod crash;
+mod database;
 mod door;
 mod guard;
 mod harness;

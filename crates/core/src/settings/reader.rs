@@ -24,6 +24,14 @@ impl Reader<'_> {
         }
     }
 
+    /// The same without what stands there, which may be a secret.
+    pub(super) fn complain_hidden(&mut self, range: std::ops::Range<usize>, problem: String, expected: &str) {
+        let mut place = self.source.place(range);
+        place.text = place.text.chars().take(place.column - 1).chain("\"...\"".chars()).collect();
+        place.width = 5;
+        self.errors.push(TextError { place, problem, expected: expected.to_owned() });
+    }
+
     /// Takes the places that are not TOML among the errors, in the place of what else was found in those lines: one for each.
     pub(super) fn add_broken(&mut self) {
         let broken = std::mem::take(&mut self.broken);

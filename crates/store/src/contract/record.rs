@@ -7,7 +7,7 @@ use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::time::UnixTime;
 
-use crate::StoreError;
+use crate::{Move, StoreError};
 
 /// When, by whom and why a change is made; becomes part of its audit entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -61,6 +61,8 @@ pub struct Head {
     pub authorities: i64,
     /// Where the record ended before a person accepted a store that lacks that end.
     pub given_up: Option<(i64, Hash)>,
+    /// The place that the ward moves to, or was moved to: what is here is of the past.
+    pub moved: Option<Move>,
 }
 
 /// Questions about the ward and its record.

@@ -17,13 +17,17 @@ use tokio_postgres::types::{FromSql, ToSql};
 use tokio_postgres::{AsyncMessage, Client, Config, NoTls, Row, Socket, Statement};
 
 use super::tls;
-use crate::StoreError;
+use crate::{Move, StoreError};
 
 /// How long a writer waits for another before it gives up, and how long a connection may take to be made.
 const PATIENCE: Duration = Duration::from_secs(20);
 
-/// How much longer than its patience it waits for an answer: a lock that is not given is told of before that.
-const ANSWER: Duration = Duration::from_secs(10);
+/// How long each host is given at least to take a connection, however little patience there is: a network takes its time.
+const LEAST_TO_CONNECT: Duration = Duration::from_secs(3);
+
+/// How long a transaction may be open without a word from this side, in milliseconds: whoever stalls, or was cut off, holds up all
+/// writers for no longer. What is handed out between an act and its commit takes some of it.
+const LEAST_WORD: u32 = 120_000;
 
 /// How far this machine's clock may be from the database's for what it writes to be taken, in seconds.
 const CLOCK_DIFFERENCE: i64 = 60;
@@ -58,10 +62,17 @@ impl std::fmt::Debug for DatabaseAccess {
 const CHECKS: &str = "SELECT current_setting('synchronous_commit'), extract(epoch FROM clock_timestamp())::bigint,
     current_setting('server_version_num')::bigint, current_setting('server_encoding')";
 
-/// A line to the database that works: the client, and what drives it while somebody waits for an answer.
+/// A line to the database that works: the client, and the thread that drives it.
 struct Line {
     runtime: Runtime,
     client: Client,
+}
+
+/// Waits for an answer that the thread of `runtime` brings. This thread may be one of another runtime, whose own way of waiting would
+/// refuse.
+fn wait<T>(runtime: &Runtime, answer: impl Future<Output = T>) -> T {
+    let _context = runtime.enter();
+    futures_executor::block_on(answer)
 }
 
 /// What the database says without being asked.
@@ -73,12 +84,13 @@ struct Heard {
     in_doubt: AtomicBool,
 }
 
-/// A connection. It is used from one thread at a time, and each question waits for its answer, no longer than its patience: never
-/// from a task, whose thread has others to serve.
+/// A connection. It is used from one thread at a time, and each question waits for its answer, no longer than its patience allows.
 pub(super) struct Connection {
     access: Arc<DatabaseAccess>,
     line: RefCell<Option<Line>>,
     statements: RefCell<HashMap<String, Statement>>,
+    /// What is said on each new line.
+    greeting: RefCell<String>,
     patience: Cell<Duration>,
     /// How far this machine's clock is ahead of the database's, in seconds.
     clock_ahead: Cell<i64>,
@@ -98,6 +110,7 @@ impl Connection {
             access,
             line: RefCell::new(None),
             statements: RefCell::default(),
+            greeting: RefCell::default(),
             patience: Cell::new(patience.unwrap_or(PATIENCE)),
             clock_ahead: Cell::new(0),
             heard: Arc::default(),
@@ -112,10 +125,21 @@ impl Connection {
         Self::open(self.access.clone(), Some(self.patience.get()))
     }
 
-    /// Ends the connection without waiting for anybody: its thread may be one that must not.
+    /// How long it waits for an answer: a lock that is not given is told of before that.
+    fn answer(&self) -> Duration {
+        self.patience.get() * 2 + Duration::from_secs(1)
+    }
+
+    /// Says something now and on each line that takes the place of this one.
+    pub(super) fn greet(&self, sql: &str) -> Result<(), StoreError> {
+        sql.clone_into(&mut self.greeting.borrow_mut());
+        self.batch(sql)
+    }
+
+    /// Ends the connection without waiting for anybody: its thread may be one that must not. A transaction that was open stays so to
+    /// whoever works in it: nothing of it may go on by another line.
     fn hang_up(&self) {
         self.statements.borrow_mut().clear();
-        self.in_transaction.set(false);
         if let Some(Line { runtime, client }) = self.line.borrow_mut().take() {
             drop(client);
             runtime.shutdown_background();
@@ -133,7 +157,7 @@ impl Connection {
         }
         config.user(&address.user).dbname(&address.database).application_name("tidy-warden");
         config.target_session_attrs(TargetSessionAttrs::ReadWrite);
-        config.connect_timeout(self.patience.get().min(Duration::from_secs(10)));
+        config.connect_timeout(self.patience.get().clamp(LEAST_TO_CONNECT, Duration::from_secs(10)));
         config.keepalives_idle(Duration::from_secs(15)).tcp_user_timeout(PATIENCE);
         config.ssl_mode(if address.tls { SslMode::Require } else { SslMode::Disable });
         if let Some(password) = &self.access.password {
@@ -152,24 +176,29 @@ impl Connection {
         if self.access.password.is_some() && !self.access.address.keeps_a_password() && !self.access.insecure {
             return Err(StoreError::Unsafe { detail: "a password would go over a connection without TLS".to_owned() });
         }
-        let runtime = tokio::runtime::Builder::new_current_thread()
+        let runtime = tokio::runtime::Builder::new_multi_thread()
+            .worker_threads(1)
+            .thread_name("database")
             .enable_all()
             .build()
             .map_err(|error| StoreError::Away { detail: error.to_string() })?;
         let config = self.config();
-        let answer = self.patience.get() + ANSWER;
-        let line = runtime.block_on(async {
+        let answer = self.answer();
+        let line = wait(&runtime, async {
             let dialled = async {
                 match self.access.address.tls {
                     true => self.dial(&config, tls::connector(self.access.roots.as_deref())?).await,
                     false => self.dial(&config, NoTls).await,
                 }
             };
-            tokio::time::timeout(answer, dialled).await
+            tokio::time::timeout(answer.max(LEAST_TO_CONNECT * 2), dialled).await
         });
         let client = line.map_err(|_| too_slow())??;
         *self.line.borrow_mut() = Some(Line { runtime, client });
+        // Not broken, unless it breaks now.
+        self.in_transaction.set(true);
         let checked = self.check_server();
+        self.in_transaction.set(false);
         if checked.is_err() {
             self.hang_up();
         }
@@ -203,9 +232,13 @@ impl Connection {
 
     fn check_server(&self) -> Result<(), StoreError> {
         let millis = self.patience.get().as_millis().max(1);
+        // Every question goes by an index, and to a page of rows at most. The planner would look at a table that grew from nothing to a
+        // million within a minute as if it were still empty, and read all of it each time.
         self.batch(&format!(
-            "SET lock_timeout = {millis}; SET idle_in_transaction_session_timeout = 30000;
-             SET default_transaction_isolation = 'read committed'; SET jit = off"
+            "SET lock_timeout = {millis}; SET idle_in_transaction_session_timeout = {LEAST_WORD};
+             SET default_transaction_isolation = 'read committed'; SET jit = off; SET enable_seqscan = off;
+             SET enable_hashjoin = off; SET enable_mergejoin = off; SET enable_bitmapscan = off; SET enable_sort = off; {}",
+            self.greeting.borrow()
         ))?;
         let row = self.one(CHECKS, &[])?;
         let (commit, time, version, encoding): (&str, i64, i64, &str) =
@@ -251,8 +284,8 @@ impl Connection {
         let asked = {
             let line = self.line.borrow();
             let line = line.as_ref().ok_or_else(broken)?;
-            let answer = self.patience.get() + ANSWER;
-            line.runtime.block_on(async { tokio::time::timeout(answer, what(&line.client)).await })
+            let answer = self.answer();
+            wait(&line.runtime, async { tokio::time::timeout(answer, what(&line.client)).await })
         };
         match asked {
             Ok(answer) => Ok(answer?),
@@ -276,9 +309,30 @@ impl Connection {
         Ok(statement)
     }
 
+    /// Connects anew if the line broke, where no transaction was lost with it. Statements are prepared after that: they belong to a line.
+    fn revive(&self) -> Result<(), StoreError> {
+        if !self.in_transaction.get() && self.is_broken() { self.connect() } else { Ok(()) }
+    }
+
+    /// Does once more what did nothing because the line was dead, as is seldom known before something is said on it.
+    fn again<T>(&self, what: impl Fn() -> Result<T, StoreError>) -> Result<T, StoreError> {
+        let is_alone = !self.in_transaction.get();
+        self.revive()?;
+        match what() {
+            Err(StoreError::Away { .. }) if is_alone && self.is_broken() => {
+                self.mend()?;
+                what()
+            }
+            done => done,
+        }
+    }
+
+    /// Rows that a question gives. (Nothing that changes rows is asked in this way outside of a transaction.)
     pub(super) fn rows(&self, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<Vec<Row>, StoreError> {
-        let statement = self.prepared(sql)?;
-        self.ask(async |client| client.query(&statement, values).await)
+        self.again(|| {
+            let statement = self.prepared(sql)?;
+            self.ask(async |client| client.query(&statement, values).await)
+        })
     }
 
     pub(super) fn maybe(&self, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<Option<Row>, StoreError> {
@@ -295,6 +349,7 @@ impl Connection {
         sql: &str,
         visit: &mut dyn FnMut(&Row) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
+        self.revive()?;
         let statement = self.prepared(sql)?;
         let none: [&(dyn ToSql + Sync); 0] = [];
         let mut rows = Box::pin(self.ask(async |client| client.query_raw(&statement, none).await)?);
@@ -322,6 +377,7 @@ impl Connection {
 
     /// Runs a statement; gives how many rows it touched.
     pub(super) fn run(&self, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<usize, StoreError> {
+        self.revive()?;
         let statement = self.prepared(sql)?;
         let count = self.ask(async |client| client.execute(&statement, values).await)?;
         Ok(usize::try_from(count).unwrap_or(usize::MAX))
@@ -329,32 +385,71 @@ impl Connection {
 
     /// Runs statements that have no values, in one round trip.
     pub(super) fn batch(&self, sql: &str) -> Result<(), StoreError> {
+        self.revive()?;
         self.ask(async |client| client.batch_execute(sql).await)
     }
 
     /// Begins a transaction that only reads, of one moment.
     pub(super) fn begin_reading(&self) -> Result<(), StoreError> {
+        self.end_left_over();
         self.mend()?;
-        self.begin("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+        self.again(|| self.begin("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"))
     }
 
     /// Begins a change: nobody else makes one until it ends, and what was committed before is seen.
     pub(super) fn begin_change(&self) -> Result<(), StoreError> {
+        self.end_left_over();
         self.mend()?;
         self.check_clock()?;
-        self.begin("BEGIN; SELECT change FROM head FOR UPDATE")
+        self.again(|| self.begin_locked("SELECT moved FROM head FOR UPDATE"))
     }
 
     /// Begins to write what is only counted.
     pub(super) fn begin_tally(&self) -> Result<(), StoreError> {
+        self.end_left_over();
         self.mend()?;
-        self.begin("BEGIN; SELECT one FROM tally FOR UPDATE")
+        self.again(|| self.begin_locked("SELECT (SELECT moved FROM head) FROM tally FOR UPDATE"))
+    }
+
+    /// Begins to say that the ward moves: nobody changes or counts anything meanwhile.
+    pub(super) fn begin_moving(&self) -> Result<(), StoreError> {
+        self.mend()?;
+        self.begin("BEGIN; SELECT change FROM head FOR UPDATE; SELECT one FROM tally FOR UPDATE")
+    }
+
+    /// Begins a transaction with a lock, in one round trip; `sql` takes it and says where the ward was moved to.
+    fn begin_locked(&self, sql: &str) -> Result<(), StoreError> {
+        let statement = self.prepared(sql)?;
+        self.in_transaction.set(true);
+        let begun = self.ask(async |client| {
+            let (begun, locked) = tokio::join!(client.batch_execute("BEGIN"), client.query(&statement, &[]));
+            begun.and(locked)
+        });
+        let moved = begun.and_then(|rows| rows.first().map_or(Ok(None), |row| get::<Option<String>>(row, 0)));
+        match moved {
+            Ok(None) => Ok(()),
+            Ok(Some(text)) => {
+                self.rollback();
+                Err(StoreError::Moved { move_to: Move::from_text(&text) })
+            }
+            Err(error) => {
+                self.rollback();
+                Err(error)
+            }
+        }
     }
 
     /// Begins to make the tables.
     pub(super) fn begin_founding(&self) -> Result<(), StoreError> {
         self.check_clock()?;
         self.begin("BEGIN")
+    }
+
+    /// Ends a transaction that an act which panicked left open.
+    fn end_left_over(&self) {
+        if self.in_transaction.get() {
+            self.rollback();
+        }
     }
 
     fn check_clock(&self) -> Result<(), StoreError> {
@@ -372,9 +467,6 @@ impl Connection {
     }
 
     fn begin(&self, sql: &str) -> Result<(), StoreError> {
-        if self.in_transaction.get() {
-            self.rollback();
-        }
         let begun = self.batch(sql);
         self.in_transaction.set(true);
         if begun.is_err() {
@@ -448,7 +540,7 @@ impl Connection {
         let line = self.line.borrow();
         let line = line.as_ref().ok_or_else(broken)?;
         // Time that passes is no trouble.
-        let _ = line.runtime.block_on(async { tokio::time::timeout(at_most, self.heard.notice.notified()).await });
+        let _ = wait(&line.runtime, async { tokio::time::timeout(at_most, self.heard.notice.notified()).await });
         if line.client.is_closed() { Err(broken()) } else { Ok(()) }
     }
 }
@@ -494,12 +586,13 @@ impl From<tokio_postgres::Error> for StoreError {
             SqlState::LOCK_NOT_AVAILABLE | SqlState::T_R_DEADLOCK_DETECTED | SqlState::T_R_SERIALIZATION_FAILURE => {
                 Self::Busy
             }
-            SqlState::UNIQUE_VIOLATION => Self::Taken,
-            SqlState::READ_ONLY_SQL_TRANSACTION | SqlState::INSUFFICIENT_PRIVILEGE => Self::Unwritable { detail },
-            // Insufficient resources: a full disk, no memory, too many connections.
-            ref code if code.code().starts_with("53") => Self::Unwritable { detail },
-            // Operator intervention and trouble of the connection: it is shut down, it fails over.
-            ref code if code.code().starts_with("57") || code.code().starts_with("08") => Self::Away { detail },
+            SqlState::UNIQUE_VIOLATION | SqlState::DUPLICATE_TABLE => Self::Taken,
+            SqlState::READ_ONLY_SQL_TRANSACTION | SqlState::INSUFFICIENT_PRIVILEGE => Self::Forbidden { detail },
+            // Insufficient resources (a full disk, no memory, too many connections), operator intervention and trouble of the
+            // connection: it is shut down, it fails over.
+            ref code if code.code().get(..2).is_some_and(|class| ["53", "57", "08"].contains(&class)) => {
+                Self::Away { detail }
+            }
             SqlState::IDLE_IN_TRANSACTION_SESSION_TIMEOUT => Self::Away { detail },
             _ => Self::Damaged { detail },
         }

@@ -14,7 +14,7 @@ pub(super) struct DatabaseFeed(Database);
 
 impl DatabaseFeed {
     pub(super) fn new(connection: Connection) -> Result<Self, StoreError> {
-        connection.batch(&format!("LISTEN {CHANNEL}"))?;
+        connection.greet(&format!("LISTEN {CHANNEL}"))?;
         Ok(Self(Database::new(connection)))
     }
 }

@@ -8,7 +8,7 @@ use tidy_warden_core::time::UnixTime;
 use super::Database;
 use super::connection::get;
 use super::rows::{self, damaged};
-use crate::{Head, ReadRecord, StoreError, WardRecord, WriteRecord};
+use crate::{Head, Move, ReadRecord, StoreError, WardRecord, WriteRecord};
 
 /// A hash of another length was tampered with; it is no hash of anything.
 fn hash(octets: &[u8]) -> Hash {
@@ -41,7 +41,7 @@ impl ReadRecord for Database {
     fn head(&self) -> Result<Head, StoreError> {
         let sql = "SELECT change, hash, group_rules, authorities, given_up_number, given_up_hash,
                 (SELECT coalesce(max(number), 0) FROM editions),
-                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL) FROM head";
+                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved FROM head";
         let row = self.connection.maybe(sql, &[])?.ok_or_else(|| damaged("end of the record"))?;
         let given_up = get::<Option<i64>>(&row, 4)?.zip(get::<Option<&[u8]>>(&row, 5)?);
         Ok(Head {
@@ -52,6 +52,7 @@ impl ReadRecord for Database {
             trial: rows::small(&row, 7, "trial")?,
             authorities: get(&row, 3)?,
             given_up: given_up.map(|(number, octets)| (number, hash(octets))),
+            moved: get::<Option<&str>>(&row, 8)?.map(Move::from_text),
         })
     }
 

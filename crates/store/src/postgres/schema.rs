@@ -9,19 +9,25 @@ const FORMAT: i64 = 1;
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
 /// one, which is safe as only who holds `head` gives any.
 ///
+/// `store_format.copied_from` says that a copy of a ward is not finished, and `head.moved` that this ward is elsewhere now.
+///
 /// `head` and `ward` have one row. Whoever changes anything locks that of `head` first and holds it until the commit: so changes come
 /// one after another, and nobody sees number 8 before number 7. What is only counted (`seen`, `traffic`, `trial_differences`,
 /// `broker_sessions`) goes under the lock of `tally` instead, which nobody holds who waits for `head`.
 ///
 /// `acts` has the random name of each change, so that one whose COMMIT was in doubt can be looked up.
 ///
+/// Facts and credentials name their devices without a reference that is looked up: they are written by the million, with what a name
+/// was found to be a moment before, and nothing that is named is ever deleted. The tests look, after everything they do.
+///
 /// All texts are compared by octets (`COLLATE "C"`, put in below), as the rest of the program does, whatever the database's language.
 const TABLES: &str = "
-CREATE TABLE store_format (number BIGINT NOT NULL);
+CREATE TABLE store_format (number BIGINT NOT NULL, copied_from TEXT);
 
 CREATE TABLE head (
     one BOOLEAN PRIMARY KEY DEFAULT true CHECK (one), change BIGINT NOT NULL, hash BYTEA NOT NULL, tree BYTEA NOT NULL,
-    group_rules BIGINT NOT NULL DEFAULT 0, authorities BIGINT NOT NULL DEFAULT 0, given_up_number BIGINT, given_up_hash BYTEA
+    group_rules BIGINT NOT NULL DEFAULT 0, authorities BIGINT NOT NULL DEFAULT 0, given_up_number BIGINT, given_up_hash BYTEA,
+    moved TEXT
 );
 
 CREATE TABLE tally (one BOOLEAN PRIMARY KEY DEFAULT true CHECK (one));
@@ -64,14 +70,13 @@ CREATE INDEX devices_by_gateway ON devices (gateway) WHERE gateway IS NOT NULL;
 CREATE TABLE seen (device BIGINT PRIMARY KEY REFERENCES devices, at BIGINT NOT NULL);
 
 CREATE TABLE facts (
-    name TEXT NOT NULL, value TEXT NOT NULL, device BIGINT NOT NULL REFERENCES devices, PRIMARY KEY (name, value)
+    name TEXT NOT NULL, value TEXT NOT NULL, device BIGINT NOT NULL, PRIMARY KEY (name, value)
 );
 
 CREATE TABLE field_names (is_fact BOOLEAN NOT NULL, name TEXT NOT NULL, PRIMARY KEY (is_fact, name));
 
 CREATE TABLE credentials (
-    pk BIGINT PRIMARY KEY, device BIGINT NOT NULL REFERENCES devices, origin TEXT NOT NULL,
-    authority BIGINT REFERENCES authorities, serial BYTEA, fingerprint BYTEA NOT NULL, key_digest BYTEA NOT NULL,
+    pk BIGINT PRIMARY KEY, device BIGINT NOT NULL, origin TEXT NOT NULL, authority BIGINT, serial BYTEA, fingerprint BYTEA NOT NULL, key_digest BYTEA NOT NULL,
     key_type TEXT NOT NULL, certificate BYTEA NOT NULL, not_before BIGINT NOT NULL, not_after BIGINT NOT NULL,
     issued BIGINT NOT NULL, equipped BIGINT, first_used BIGINT, superseded_until BIGINT, revoked BIGINT, reason BIGINT,
     entry BIGINT
@@ -156,7 +161,8 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     // A type at the end of a column's definition stands before a comma or a bracket.
     let tables = TABLES.replace(" TEXT,", " TEXT ,").replace(" TEXT)", " TEXT )").replace(" TEXT\n", " TEXT \n");
     connection.batch(&collated(&tables))?;
-    connection.batch(&format!("INSERT INTO store_format VALUES ({FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
+    connection
+        .batch(&format!("INSERT INTO store_format (number) VALUES ({FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
     Ok(())
 }
 

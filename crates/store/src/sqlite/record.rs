@@ -86,6 +86,7 @@ impl<S: Sql> ReadRecord for S {
             trial: number_of("SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL")?,
             authorities: meta(self.sql(), AUTHORITIES_CHANGED)?.unwrap_or(0),
             given_up,
+            moved: super::whole::moved(self.sql())?,
         })
     }
 

@@ -59,6 +59,15 @@ impl World {
     }
 }
 
+impl World {
+    /// A certificate for a server of a DNS name.
+    pub(crate) fn server(&mut self, name: &str, key: &ProvenKey) -> Certificate {
+        let (subject, names) = (Subject::of("w", name), [AltName::host(name).unwrap()]);
+        let template = template(key, &subject, &names, Usage::Server, &mut self.random, 30);
+        template.issue(Issuer { certificate: &self.root, signer: &self.key }).unwrap().certificate
+    }
+}
+
 fn template<'a>(
     key: &'a ProvenKey,
     subject: &'a Subject,
@@ -83,7 +92,7 @@ pub(crate) fn cause(after: i64) -> Cause {
     Cause { at: UnixTime(NOW + after), actor: "ada".into(), because: "test".into() }
 }
 
-fn founded<T>(world: &World, make: impl FnOnce(&Founding<'_>) -> T) -> T {
+pub(crate) fn founded<T>(world: &World, make: impl FnOnce(&Founding<'_>) -> T) -> T {
     let ward = WardRecord { urn: "urn:uuid:1".into(), rehearsal: false, token_key: world.key.public_key().clone() };
     let authorities = [("devices".parse().unwrap(), AuthorityRole::Devices, world.root.clone(), KeyPlace::Ward)];
     make(&Founding { ward, authorities: &authorities, servers: &[("guard", world.root.clone())], settings: "a" })
@@ -134,6 +143,16 @@ pub(crate) fn on_each(test: impl Fn(&mut OperatorStore, &mut GuardStore, &mut Wo
     let world = World::new();
     let (database, operator) = new_database(&world);
     run(operator, postgres::open(access(&database), None).unwrap(), world);
+    for (table, column, of) in [
+        ("facts", "device", "devices"),
+        ("credentials", "device", "devices"),
+        ("credentials", "authority", "authorities"),
+    ] {
+        let sql = format!(
+            "SELECT count(*) FROM {table} WHERE {column} IS NOT NULL AND {column} NOT IN (SELECT pk FROM {of})"
+        );
+        assert_eq!(Cluster::shared().sql(&database, &sql).trim(), "0", "{table}.{column} leads nowhere");
+    }
 
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("ward.db");

@@ -5,7 +5,9 @@
 mod authorities;
 mod bench;
 mod conditions;
+mod copy;
 mod credentials;
+mod database;
 mod devices;
 mod feed;
 mod file;

@@ -30,7 +30,7 @@ const DEVICES: u8 = 6;
 
 /// Something that a person or the guard does. Numbers name devices, certificates, facts and so on, out of a few.
 #[derive(Debug, Clone)]
-enum Act {
+pub(crate) enum Act {
     Add { devices: Vec<(u8, u8, u8)> },
     Edit { devices: Vec<u8>, label: u8, fact: u8, gateway: u8 },
     Retire(u8),
@@ -65,7 +65,7 @@ enum Act {
     Session(u8, u8),
 }
 
-fn any_act() -> impl Strategy<Value = Act> {
+pub(crate) fn any_act() -> impl Strategy<Value = Act> {
     let one = || 0..DEVICES;
     let some = || proptest::collection::vec(0..DEVICES, 1..4);
     let kept = || 0u8..12;
@@ -169,7 +169,7 @@ fn told<T: std::fmt::Debug>(answer: Result<T, StoreError>) -> String {
     }
 }
 
-fn act(store: &mut OperatorStore, guard: &mut GuardStore, cast: &Cast, what: &Act, at: i64) -> String {
+pub(crate) fn act(store: &mut OperatorStore, guard: &mut GuardStore, cast: &Cast, what: &Act, at: i64) -> String {
     let cause = &cause(at);
     let authority = "devices".parse().unwrap();
     let certificate = |number: u8| &cast.certificates[usize::from(number)];

@@ -1,0 +1,497 @@
+//! A whole ward from one engine to another, row by row.
+//!
+//! Each engine gives and takes the rows of [`TABLES`] in one neutral form; nothing here knows what they mean. Rows go over in the order
+//! of their keys and in batches of their own, so that a copy that was killed goes on behind the last row that arrived. Until all is
+//! there and was compared, the new place cannot be opened as a ward.
+
+use tidy_warden_core::audit::{Broken, Verifier};
+use tidy_warden_core::key::Sha256;
+
+use crate::{Move, StoreError, View};
+
+/// How many rows go over at a time.
+const BATCH: usize = 2_000;
+
+/// How many at first, when nobody knows yet how large they are: those of editions may have megabytes.
+const FIRST: usize = 4;
+
+/// The most octets that go over at a time, but for one row that has more.
+const BATCH_OCTETS: usize = 4 << 20;
+
+/// What stands in a column.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Cell {
+    /// Nothing.
+    Null,
+    /// A number, or 0 or 1 for no or yes.
+    Integer(i64),
+    /// A text.
+    Text(String),
+    /// Octets.
+    Octets(Vec<u8>),
+}
+
+impl Cell {
+    fn add_to(&self, digest: &mut Sha256) {
+        let mut put = |tag: u8, octets: &[u8]| {
+            digest.update(&[tag]);
+            digest.update(&u64::try_from(octets.len()).unwrap_or(u64::MAX).to_be_bytes());
+            digest.update(octets);
+        };
+        match self {
+            Self::Null => put(0, &[]),
+            Self::Integer(number) => put(1, &number.to_be_bytes()),
+            Self::Text(text) => put(2, text.as_bytes()),
+            Self::Octets(octets) => put(3, octets),
+        }
+    }
+
+    fn len(&self) -> usize {
+        match self {
+            Self::Null | Self::Integer(_) => 8,
+            Self::Text(text) => text.len(),
+            Self::Octets(octets) => octets.len(),
+        }
+    }
+}
+
+/// A row in the order of its table's columns.
+pub type Row = Vec<Cell>;
+
+/// What a column holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A number.
+    Integer,
+    /// No or yes.
+    Flag,
+    /// A text.
+    Text,
+    /// A JSON object, as text.
+    Json,
+    /// Names, as the text of a JSON array.
+    Names,
+    /// Octets.
+    Octets,
+}
+
+/// A table in the neutral form.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Table {
+    /// Its name.
+    pub name: &'static str,
+    /// Its columns.
+    pub columns: &'static [(&'static str, Kind)],
+    /// How many of the first columns are its key.
+    pub key: usize,
+}
+
+use Kind::{Flag, Integer, Json, Names, Octets, Text};
+
+/// All tables, each behind those that it refers to; what makes a ward of them comes last.
+pub const TABLES: [Table; 24] = [
+    Table {
+        name: "authorities",
+        columns: &[
+            ("pk", Integer),
+            ("name", Text),
+            ("role", Text),
+            ("certificate", Octets),
+            ("created", Integer),
+            ("crl_number", Integer),
+            ("crl_at", Integer),
+            ("crl_pending", Integer),
+            ("key_place", Text),
+            ("token", Text),
+            ("token_label", Text),
+            ("replaces", Text),
+            ("retired", Integer),
+            ("trust_kinds", Text),
+            ("trust_fact", Text),
+            ("credentials_before", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "crosses",
+        columns: &[("authority", Integer), ("fingerprint", Octets), ("certificate", Octets)],
+        key: 2,
+    },
+    Table {
+        name: "pending_authorities",
+        columns: &[
+            ("name", Text),
+            ("role", Text),
+            ("public_key", Octets),
+            ("key_place", Text),
+            ("token", Text),
+            ("token_label", Text),
+            ("created", Integer),
+        ],
+        key: 1,
+    },
+    Table { name: "servers", columns: &[("name", Text), ("certificate", Octets)], key: 1 },
+    Table {
+        name: "devices",
+        columns: &[
+            ("pk", Integer),
+            ("id", Text),
+            ("kind", Text),
+            ("gateway", Text),
+            ("owner", Text),
+            ("created", Integer),
+            ("out", Integer),
+            ("retired", Integer),
+            ("tokens_from", Integer),
+            ("held", Integer),
+            ("changed", Integer),
+            ("labels", Json),
+            ("facts", Json),
+            ("member_of", Names),
+        ],
+        key: 1,
+    },
+    Table { name: "seen", columns: &[("device", Integer), ("at", Integer)], key: 1 },
+    Table { name: "facts", columns: &[("name", Text), ("value", Text), ("device", Integer)], key: 2 },
+    Table { name: "field_names", columns: &[("is_fact", Flag), ("name", Text)], key: 2 },
+    Table {
+        name: "credentials",
+        columns: &[
+            ("pk", Integer),
+            ("device", Integer),
+            ("origin", Text),
+            ("authority", Integer),
+            ("serial", Octets),
+            ("fingerprint", Octets),
+            ("key_digest", Octets),
+            ("key_type", Text),
+            ("certificate", Octets),
+            ("not_before", Integer),
+            ("not_after", Integer),
+            ("issued", Integer),
+            ("equipped", Integer),
+            ("first_used", Integer),
+            ("superseded_until", Integer),
+            ("revoked", Integer),
+            ("reason", Integer),
+            ("entry", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "blocked_keys",
+        columns: &[("digest", Octets), ("at", Integer), ("source", Text), ("device", Text)],
+        key: 1,
+    },
+    Table {
+        name: "intended",
+        columns: &[
+            ("serial", Octets),
+            ("authority", Integer),
+            ("device", Text),
+            ("not_after", Integer),
+            ("at", Integer),
+            ("place", Text),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "lost_serials",
+        columns: &[
+            ("serial", Octets),
+            ("authority", Integer),
+            ("device", Text),
+            ("not_after", Integer),
+            ("revoked", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "editions",
+        columns: &[
+            ("number", Integer),
+            ("digest", Octets),
+            ("author", Text),
+            ("at", Integer),
+            ("because", Text),
+            ("files", Text),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "audit",
+        columns: &[
+            ("number", Integer),
+            ("at", Integer),
+            ("actor", Text),
+            ("act", Text),
+            ("subject", Text),
+            ("because", Text),
+            ("detail", Text),
+            ("previous", Octets),
+            ("hash", Octets),
+        ],
+        key: 1,
+    },
+    Table { name: "device_groups", columns: &[("name", Text), ("rule", Text), ("created", Integer)], key: 1 },
+    Table {
+        name: "trials",
+        columns: &[
+            ("number", Integer),
+            ("digest", Octets),
+            ("author", Text),
+            ("at", Integer),
+            ("until", Integer),
+            ("because", Text),
+            ("files", Text),
+            ("ended", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "trial_differences",
+        columns: &[
+            ("trial", Integer),
+            ("device", Text),
+            ("act", Text),
+            ("would_allow", Flag),
+            ("rule", Text),
+            ("sample", Text),
+            ("count", Integer),
+            ("first", Integer),
+            ("last", Integer),
+        ],
+        key: 5,
+    },
+    Table {
+        name: "traffic",
+        columns: &[
+            ("device", Integer),
+            ("messages_in", Integer),
+            ("octets_in", Integer),
+            ("messages_out", Integer),
+            ("octets_out", Integer),
+            ("refusals", Integer),
+            ("refused_at", Integer),
+            ("refused", Text),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "clone_signs",
+        columns: &[("device", Integer), ("first", Integer), ("last", Integer), ("count", Integer), ("sign", Text)],
+        key: 1,
+    },
+    Table {
+        name: "broker_sessions",
+        columns: &[
+            ("client_id", Text),
+            ("device", Integer),
+            ("guard", Integer),
+            ("opened", Integer),
+            ("until", Integer),
+            ("subscriptions", Text),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "jobs",
+        columns: &[
+            ("number", Integer),
+            ("kind", Text),
+            ("digest", Octets),
+            ("plan", Text),
+            ("position", Text),
+            ("begun", Integer),
+            ("actor", Text),
+            ("because", Text),
+            ("holder", Text),
+            ("lease", Integer),
+            ("ended", Integer),
+            ("stopped", Flag),
+        ],
+        key: 1,
+    },
+    Table { name: "job_parts", columns: &[("job", Integer), ("place", Integer), ("text", Text)], key: 2 },
+    Table {
+        name: "ward",
+        columns: &[("one", Flag), ("urn", Text), ("rehearsal", Flag), ("token_key", Octets), ("settings", Text)],
+        key: 1,
+    },
+    Table {
+        name: "head",
+        columns: &[
+            ("one", Flag),
+            ("change", Integer),
+            ("hash", Octets),
+            ("tree", Octets),
+            ("group_rules", Integer),
+            ("authorities", Integer),
+            ("given_up_number", Integer),
+            ("given_up_hash", Octets),
+        ],
+        key: 1,
+    },
+];
+
+/// A store as tables full of rows.
+pub trait Whole: View {
+    /// Up to `limit` rows of a table behind a key, in the order of keys; from the first with no key.
+    fn read_rows(&self, table: &Table, after: &[Cell], limit: usize) -> Result<Vec<Row>, StoreError>;
+
+    /// Writes rows of a table; all of them or none.
+    fn write_rows(&mut self, table: &Table, rows: &[Row]) -> Result<(), StoreError>;
+
+    /// The key of a table's last row, if it has any.
+    fn last_key(&self, table: &Table) -> Result<Option<Row>, StoreError>;
+
+    /// The place that the ward was moved to, or is being moved to: from then on every change here is refused.
+    fn moved(&self) -> Result<Option<Move>, StoreError>;
+
+    /// Notes that the ward moves to a place; with `None` that it is here after all.
+    fn set_moved(&mut self, to: Option<&Move>) -> Result<(), StoreError>;
+
+    /// What a copy that is not finished here is a copy of.
+    fn copied_from(&self) -> Result<Option<String>, StoreError>;
+
+    /// Says that all that is here was compared with what it is a copy of: from now on it is a ward.
+    fn finish_copy(&mut self) -> Result<(), StoreError>;
+}
+
+/// What was copied.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Copied {
+    /// How many rows there are.
+    pub rows: u64,
+    /// SHA-256 over all of them.
+    pub digest: [u8; 32],
+}
+
+/// Why a copy is not the ward that it was made from.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum CopyError {
+    /// A store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// A table differs.
+    #[error("the table `{table}` differs: {from} rows were to be copied, {to} are there, or their contents are others")]
+    Differs {
+        /// Its name.
+        table: &'static str,
+        /// Rows at the old place.
+        from: u64,
+        /// Rows at the new place.
+        to: u64,
+    },
+    /// The audit record is not whole.
+    #[error("the audit record is not whole at the new place: {0}")]
+    Record(Broken),
+}
+
+/// Copies all rows, goes on where an earlier try ended, and compares everything at the end. `tell` hears how many rows of which table
+/// were copied.
+///
+/// # Errors
+/// A store failed, or what is at the new place is not what is at the old one.
+pub fn copy(
+    from: &dyn Whole,
+    to: &mut dyn Whole,
+    tell: &mut dyn FnMut(&'static str, u64),
+) -> Result<Copied, CopyError> {
+    for table in &TABLES {
+        let mut after = to.last_key(table)?.unwrap_or_default();
+        let mut limit = FIRST;
+        loop {
+            let rows = from.read_rows(table, &after, limit)?;
+            let Some(last) = rows.last() else { break };
+            after = last[..table.key].to_vec();
+            let octets: usize = rows.iter().flatten().map(Cell::len).sum();
+            to.write_rows(table, &rows)?;
+            tell(table.name, u64::try_from(rows.len()).unwrap_or(u64::MAX));
+            limit = next_limit(rows.len(), octets);
+        }
+    }
+    compare(from, to)
+}
+
+/// Moves a ward: from now on nothing is changed at the old place, and when all of it arrived, the new place is the ward. Whoever is told
+/// that it failed can call this again. At no time both places take changes.
+///
+/// # Errors
+/// A store failed, or what is at the new place is not what is at the old one.
+pub fn move_ward(
+    from: &mut dyn Whole,
+    to: &mut dyn Whole,
+    place: &str,
+    tell: &mut dyn FnMut(&'static str, u64),
+) -> Result<Copied, CopyError> {
+    let note = |is_done| Move { to: place.to_owned(), is_done };
+    match from.moved()? {
+        Some(other) if other.to != place => return Err(StoreError::Moved { move_to: other }.into()),
+        Some(_) => {}
+        None => from.set_moved(Some(&note(false)))?,
+    }
+    let copied = copy(from, to, tell)?;
+    from.set_moved(Some(&note(true)))?;
+    to.finish_copy()?;
+    Ok(copied)
+}
+
+/// Whether two stores hold the same rows, and the second one a whole record.
+///
+/// # Errors
+/// They do not.
+pub fn compare(from: &dyn Whole, to: &dyn Whole) -> Result<Copied, CopyError> {
+    let mut all = Sha256::default();
+    let mut count = 0;
+    for table in &TABLES {
+        let (one, other) = (counted(from, table)?, counted(to, table)?);
+        if one != other {
+            return Err(CopyError::Differs { table: table.name, from: one.rows, to: other.rows });
+        }
+        all.update(&one.digest);
+        count += one.rows;
+    }
+    let mut verifier = Verifier::default();
+    let mut broken = None;
+    let mut next = 1;
+    while broken.is_none() {
+        let entries = to.entries(next, BATCH)?;
+        for entry in &entries {
+            next = entry.number + 1;
+            broken = broken.or(verifier.follow(entry).err());
+        }
+        if entries.len() < BATCH {
+            break;
+        }
+    }
+    let (number, hash) = to.audit_end()?;
+    match broken.or(verifier.finish(number, hash).err()) {
+        Some(broken) => Err(CopyError::Record(broken)),
+        None => Ok(Copied { rows: count, digest: all.finish() }),
+    }
+}
+
+/// How many rows a table has, and what they are.
+fn counted(store: &dyn Whole, table: &Table) -> Result<Copied, StoreError> {
+    let mut digest = Sha256::default();
+    let (mut rows, mut after, mut limit) = (0, Vec::new(), FIRST);
+    loop {
+        let some = store.read_rows(table, &after, limit)?;
+        let Some(last) = some.last() else { return Ok(Copied { rows, digest: digest.finish() }) };
+        after = last[..table.key].to_vec();
+        let mut octets = 0;
+        for cell in some.iter().flatten() {
+            cell.add_to(&mut digest);
+            octets += cell.len();
+        }
+        rows += u64::try_from(some.len()).unwrap_or(u64::MAX);
+        limit = next_limit(some.len(), octets);
+    }
+}
+
+/// How many rows to take next, when so many had so many octets.
+fn next_limit(rows: usize, octets: usize) -> usize {
+    (rows.saturating_mul(BATCH_OCTETS) / octets.max(1)).clamp(1, BATCH)
+}
