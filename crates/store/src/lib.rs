@@ -21,6 +21,7 @@
 #![allow(clippy::missing_errors_doc, reason = "said once, in the lines above")]
 
 pub mod acts;
+mod condition;
 mod contract;
 pub mod copy;
 mod error;
