@@ -144,8 +144,13 @@ impl Follower {
             Err(error) => {
                 shared.metrics.store_answers.set(0);
                 if !std::mem::replace(&mut self.troubled, true) {
-                    let what = shared.without_store(&format!("the store does not answer: {error}"));
-                    shared.emit(Event::Trouble { what });
+                    let what = match error {
+                        StoreError::Moved { .. } => format!(
+                            "{error}. Nobody new may connect here until this guard is started with the ward's new place"
+                        ),
+                        _ => format!("the store does not answer: {error}"),
+                    };
+                    shared.emit(Event::Trouble { what: shared.without_store(&what) });
                 }
                 end_exhausted(&shared, &mut self.told_to_end);
                 // Sessions whose credential ended find that out by themselves.

@@ -221,7 +221,9 @@ fn a_ward_moves_into_a_database_and_home_again() {
     let moved = world.run(&["store", "copy", "--to", &place, "--yes", "--format", "json"]).exits(0);
     assert!(moved.stderr.contains(&format!("url = \"{place}\"")), "{moved}");
     assert_eq!(moved.json()["devices"], 3);
-    guard.event("trouble", |event| event["what"].as_str().is_some_and(|what| what.contains(" moved to ")));
+    guard.event("trouble", |event| {
+        event["what"].as_str().is_some_and(|what| what.contains("Nobody new may connect here"))
+    });
     assert!(eventually(|| (!enters()).then_some(())).is_some());
     drop(guard);
     let before = devices();
