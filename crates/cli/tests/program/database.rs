@@ -1,7 +1,7 @@
 //! A ward whose store is a PostgreSQL database.
 
 use std::process::Command;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use tidy_warden_rig::Cluster;
 
@@ -139,10 +139,8 @@ fn a_guard_goes_on_while_its_database_restarts_and_knows_nobody_for_long_when_it
         // Whoever was there stays; what changes is heard of on the new connection.
         assert!(vane.publish("rope/ossel/wv-1/wind", b"2").await.unwrap().is_ok());
         assert!(enters_soon("wv-2").await);
-        let begun = Instant::now();
         world.run(&["revoke", "wv-1", "--reason", "keyCompromise", "--yes"]).exits(0);
-        assert!(vane.ended(Duration::from_secs(10)).await.is_some());
-        assert!(begun.elapsed() < Duration::from_secs(8), "{:?}", begun.elapsed());
+        assert!(vane.ended(Duration::from_secs(20)).await.is_some());
         assert!(!enters("wv-1").await);
 
         // Cut off: after its patience nobody is there or comes in.
@@ -172,7 +170,7 @@ fn a_guard_goes_on_while_its_database_restarts_and_knows_nobody_for_long_when_it
 fn a_run_goes_on_through_restarts_of_its_database_and_loses_nothing() {
     let cluster = Cluster::start();
     let (world, _) = world_in(&cluster);
-    let list: String = (0..2_000).map(|at| format!("wv-{at},windvane,ossel\n")).collect();
+    let list: String = (0..4_000).map(|at| format!("wv-{at},windvane,ossel\n")).collect();
     world.write("fleet.csv", format!("id,kind,label.site\n{list}"));
     let count = || {
         let listed = world.run(&["credential", "list", "--format", "jsonl"]);
@@ -199,8 +197,8 @@ fn a_run_goes_on_through_restarts_of_its_database_and_loses_nothing() {
         call = vec!["enroll", "--resume"];
     }
     assert!(restarts > 0);
-    assert_eq!(count(), 2_000);
-    assert_eq!(crate::bulk::open_pack(&world.path("p.tar.zst")).0.len(), 2_000);
+    assert_eq!(count(), 4_000);
+    assert_eq!(crate::bulk::open_pack(&world.path("p.tar.zst")).0.len(), 4_000);
     world.run(&["audit", "verify"]).exits(0);
 }
 

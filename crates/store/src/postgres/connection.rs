@@ -183,7 +183,10 @@ impl Connection {
             .build()
             .map_err(|error| StoreError::Away { detail: error.to_string() })?;
         let config = self.config();
-        let answer = self.answer();
+        // Ten seconds for each host to take the connection, and some for who we are.
+        let hosts = u32::try_from(self.access.address.hosts.len()).unwrap_or(1);
+        let most = Duration::from_secs(5) + Duration::from_secs(10) * hosts;
+        let limit = self.answer().clamp(LEAST_TO_CONNECT * 2, most);
         let line = wait(&runtime, async {
             let dialled = async {
                 match self.access.address.tls {
@@ -191,7 +194,7 @@ impl Connection {
                     false => self.dial(&config, NoTls).await,
                 }
             };
-            tokio::time::timeout(answer.max(LEAST_TO_CONNECT * 2), dialled).await
+            tokio::time::timeout(limit, dialled).await
         });
         let client = line.map_err(|_| too_slow())??;
         *self.line.borrow_mut() = Some(Line { runtime, client });
