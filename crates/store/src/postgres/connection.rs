@@ -1,5 +1,8 @@
 //! A connection to the database: made so that it is safe to decide by, made again after it broke, and ended without waiting.
 
+mod fault;
+mod transaction;
+
 use std::cell::{Cell, RefCell};
 use std::collections::HashMap;
 use std::future::poll_fn;
@@ -17,7 +20,10 @@ use tokio_postgres::types::{FromSql, ToSql};
 use tokio_postgres::{AsyncMessage, Client, Config, NoTls, Row, Socket, Statement};
 
 use super::tls;
-use crate::{Move, StoreError};
+use crate::StoreError;
+use fault::told;
+
+pub(super) use transaction::CHANNEL;
 
 /// How long a writer waits for another before it gives up, and how long a connection may take to be made.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -28,9 +34,6 @@ const LEAST_TO_CONNECT: Duration = Duration::from_secs(3);
 /// How long a transaction may be open without a word from this side, in milliseconds: whoever stalls, or was cut off, holds up all
 /// writers for no longer. What is handed out between an act and its commit takes some of it.
 const LEAST_WORD: u32 = 120_000;
-
-/// How far this machine's clock may be from the database's for what it writes to be taken, in seconds.
-const CLOCK_DIFFERENCE: i64 = 60;
 
 /// The most statements that are kept prepared: conditions make new ones without end.
 const MOST_STATEMENTS: usize = 200;
@@ -392,152 +395,6 @@ impl Connection {
         self.ask(async |client| client.batch_execute(sql).await)
     }
 
-    /// Begins a transaction that only reads, of one moment.
-    pub(super) fn begin_reading(&self) -> Result<(), StoreError> {
-        self.end_left_over();
-        self.mend()?;
-        self.again(|| self.begin("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"))
-    }
-
-    /// Begins a change: nobody else makes one until it ends, and what was committed before is seen.
-    pub(super) fn begin_change(&self) -> Result<(), StoreError> {
-        self.end_left_over();
-        self.mend()?;
-        self.check_clock()?;
-        self.again(|| self.begin_locked("SELECT moved FROM head FOR UPDATE"))
-    }
-
-    /// Begins to write what is only counted.
-    pub(super) fn begin_tally(&self) -> Result<(), StoreError> {
-        self.end_left_over();
-        self.mend()?;
-        self.again(|| self.begin_locked("SELECT (SELECT moved FROM head) FROM tally FOR UPDATE"))
-    }
-
-    /// Begins to say that the ward moves: nobody changes or counts anything meanwhile.
-    pub(super) fn begin_moving(&self) -> Result<(), StoreError> {
-        self.mend()?;
-        self.begin("BEGIN; SELECT change FROM head FOR UPDATE; SELECT one FROM tally FOR UPDATE")
-    }
-
-    /// Begins a transaction with a lock, in one round trip; `sql` takes it and says where the ward was moved to.
-    fn begin_locked(&self, sql: &str) -> Result<(), StoreError> {
-        let statement = self.prepared(sql)?;
-        self.in_transaction.set(true);
-        let begun = self.ask(async |client| {
-            let (begun, locked) = tokio::join!(client.batch_execute("BEGIN"), client.query(&statement, &[]));
-            begun.and(locked)
-        });
-        let moved = begun.and_then(|rows| rows.first().map_or(Ok(None), |row| get::<Option<String>>(row, 0)));
-        match moved {
-            Ok(None) => Ok(()),
-            Ok(Some(text)) => {
-                self.rollback();
-                Err(StoreError::Moved { move_to: Move::from_text(&text) })
-            }
-            Err(error) => {
-                self.rollback();
-                Err(error)
-            }
-        }
-    }
-
-    /// Begins to make the tables.
-    pub(super) fn begin_founding(&self) -> Result<(), StoreError> {
-        self.check_clock()?;
-        self.begin("BEGIN")
-    }
-
-    /// Ends a transaction that an act which panicked left open.
-    fn end_left_over(&self) {
-        if self.in_transaction.get() {
-            self.rollback();
-        }
-    }
-
-    fn check_clock(&self) -> Result<(), StoreError> {
-        let ahead = self.clock_ahead.get();
-        if ahead.abs() <= CLOCK_DIFFERENCE {
-            return Ok(());
-        }
-        // It may have been set right since.
-        self.hang_up();
-        self.mend()?;
-        match self.clock_ahead.get() {
-            ahead if ahead.abs() <= CLOCK_DIFFERENCE => Ok(()),
-            ahead => Err(StoreError::Clock { ahead }),
-        }
-    }
-
-    fn begin(&self, sql: &str) -> Result<(), StoreError> {
-        let begun = self.batch(sql);
-        self.in_transaction.set(true);
-        if begun.is_err() {
-            self.rollback();
-        }
-        begun
-    }
-
-    /// Undoes the transaction that is open. If that cannot be said any more, the database finds out by itself.
-    pub(super) fn rollback(&self) {
-        if self.batch("ROLLBACK").is_err() {
-            self.hang_up();
-        }
-        self.in_transaction.set(false);
-    }
-
-    /// Commits the transaction that is open, `with` more statements before that in the same round trip.
-    pub(super) fn commit(&self, with: &str) -> Result<(), StoreError> {
-        self.heard.in_doubt.store(false, Ordering::SeqCst);
-        let done = self.batch(&format!("{with}COMMIT"));
-        match done {
-            Ok(()) => self.in_transaction.set(false),
-            Err(_) => self.rollback(),
-        }
-        done?;
-        match self.heard.in_doubt.swap(false, Ordering::SeqCst) {
-            true => Err(StoreError::Uncertain {
-                detail: "the database committed it and gave up waiting for its standby".to_owned(),
-            }),
-            false => Ok(()),
-        }
-    }
-
-    /// Commits a change that goes by the name `act`. If the connection breaks over it, looks up what became of it.
-    pub(super) fn commit_change(&self, act: [u8; 16], change: i64, is_new: bool) -> Result<(), StoreError> {
-        let name = data_encoding::HEXLOWER.encode(&act);
-        let notice = if is_new { format!("NOTIFY {CHANNEL}, '{change}';") } else { String::new() };
-        // Long enough for whoever lost a connection to come back and ask.
-        let forget = if change % 1000 == 0 {
-            format!("DELETE FROM acts WHERE change < {};", change - 100_000)
-        } else {
-            String::new()
-        };
-        let with = format!("INSERT INTO acts VALUES ('\\x{name}', {change});{forget}{notice}");
-        match self.commit(&with) {
-            Err(_) if self.is_broken() => self.look_up(act),
-            other => other,
-        }
-    }
-
-    /// Whether a change was committed of which only the database knows.
-    fn look_up(&self, act: [u8; 16]) -> Result<(), StoreError> {
-        let found = self.mend().and_then(|()| {
-            // Whoever still holds the lock may be the very change that is asked for.
-            self.begin("BEGIN; SELECT change FROM head FOR UPDATE")?;
-            let found = self.maybe("SELECT 1 FROM acts WHERE act = $1", &[&act.as_slice()]);
-            self.rollback();
-            found
-        });
-        match found {
-            Ok(Some(_)) => Ok(()),
-            Ok(None) => Err(StoreError::Away {
-                detail: "the connection broke before the database took the change; nothing was changed".to_owned(),
-            }),
-            Err(error) => Err(StoreError::Uncertain { detail: error.to_string() }),
-        }
-    }
-
     /// Waits for a notice, but not longer than `at_most`. It tells nothing: the number is the truth.
     pub(super) fn wait_for_notice(&self, at_most: Duration) -> Result<(), StoreError> {
         let line = self.line.borrow();
@@ -556,48 +413,7 @@ fn too_slow() -> StoreError {
     StoreError::Away { detail: "it does not answer in time".to_owned() }
 }
 
-/// The channel of the notices that something changed.
-pub(super) const CHANNEL: &str = "tidy_warden_change";
-
 /// A column's value.
 pub(super) fn get<'r, T: FromSql<'r>>(row: &'r Row, at: usize) -> Result<T, StoreError> {
     Ok(row.try_get(at)?)
-}
-
-/// An error in words, with what it came from.
-fn told(error: &tokio_postgres::Error) -> String {
-    use std::error::Error;
-    match error.source() {
-        Some(source) => source.to_string(),
-        None => error.to_string(),
-    }
-}
-
-impl From<tokio_postgres::Error> for StoreError {
-    fn from(error: tokio_postgres::Error) -> Self {
-        use tokio_postgres::error::SqlState;
-        let detail = told(&error);
-        let Some(code) = error.code() else {
-            return match error.is_closed()
-                || std::error::Error::source(&error).is_some_and(|source| source.is::<std::io::Error>())
-            {
-                true => Self::Away { detail },
-                false => Self::Damaged { detail },
-            };
-        };
-        match *code {
-            SqlState::LOCK_NOT_AVAILABLE | SqlState::T_R_DEADLOCK_DETECTED | SqlState::T_R_SERIALIZATION_FAILURE => {
-                Self::Busy
-            }
-            SqlState::UNIQUE_VIOLATION | SqlState::DUPLICATE_TABLE => Self::Taken,
-            SqlState::READ_ONLY_SQL_TRANSACTION | SqlState::INSUFFICIENT_PRIVILEGE => Self::Forbidden { detail },
-            // Insufficient resources (a full disk, no memory, too many connections), operator intervention and trouble of the
-            // connection: it is shut down, it fails over.
-            ref code if code.code().get(..2).is_some_and(|class| ["53", "57", "08"].contains(&class)) => {
-                Self::Away { detail }
-            }
-            SqlState::IDLE_IN_TRANSACTION_SESSION_TIMEOUT => Self::Away { detail },
-            _ => Self::Damaged { detail },
-        }
-    }
 }
