@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use tidy_warden_rig::Cluster;
 
-use crate::harness::{Guard, POLICY, STORES, World, block_on, eventually};
+use crate::harness::{Guard, STORES, World, block_on, eventually};
 
 /// Makes a ward in a new database; gives the database's name.
 fn world_in(cluster: &Cluster) -> (World, String) {
@@ -100,25 +100,11 @@ fn fifty_commands_at_once_on_ten_devices_are_one_after_the_other() {
     assert!(devices.lines().all(|line| line.contains("\"site\":\"s")), "{devices}");
 }
 
-/// A ward in a database with a policy and devices that have outfits.
-fn equipped_in(cluster: &Cluster) -> World {
-    let (world, _) = world_in(cluster);
-    world.write(
-        "list.csv",
-        "id,kind,label.site\nwv-1,windvane,ossel\nwv-2,windvane,ossel\ncr-ossel,control-room,ossel\n",
-    );
-    world.run(&["device", "import", "list.csv"]).exits(0);
-    world.adopt(POLICY);
-    for id in ["wv-1", "wv-2", "cr-ossel"] {
-        world.run(&["enroll", id, "--make-key", "--out", "outfits"]).exits(0);
-    }
-    world
-}
-
 #[test]
 fn a_guard_goes_on_while_its_database_restarts_and_knows_nobody_for_long_when_it_is_cut_off() {
     let cluster = Cluster::start();
-    let world = equipped_in(&cluster);
+    let (world, _) = world_in(&cluster);
+    world.equip();
     world.append("w/ward.toml", "\n[guard]\nstore_patience = \"4s\"\n");
     let guard = Guard::start(&world, "builtin");
     let address = guard.address;

@@ -123,16 +123,21 @@ impl World {
     /// A ward with an adopted policy, two wind vanes and a control room at ossel, all with outfits.
     pub(crate) fn equipped() -> Self {
         let world = Self::init();
-        world.write(
+        world.equip();
+        world
+    }
+
+    /// Gives a ward without devices what [`World::equipped`] has.
+    pub(crate) fn equip(&self) {
+        self.write(
             "list.csv",
             "id,kind,label.site\nwv-1,windvane,ossel\nwv-2,windvane,ossel\ncr-ossel,control-room,ossel\n",
         );
-        world.run(&["device", "import", "list.csv"]).exits(0);
-        world.adopt(POLICY);
+        self.run(&["device", "import", "list.csv"]).exits(0);
+        self.adopt(POLICY);
         for id in ["wv-1", "wv-2", "cr-ossel"] {
-            world.run(&["enroll", id, "--make-key", "--out", "outfits"]).exits(0);
+            self.run(&["enroll", id, "--make-key", "--out", "outfits"]).exits(0);
         }
-        world
     }
 
     pub(crate) fn adopt(&self, policy: &str) {
