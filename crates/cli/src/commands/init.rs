@@ -148,11 +148,10 @@ fn store_settings(args: &InitArgs) -> Result<String, Problem> {
             .because(error)
             .next(format!("--store '{}'", tidy_warden_core::database::EXAMPLE))
     })?;
-    let text = |text: &str| toml_text(text);
-    let mut lines = format!("\n[store]\nurl = {}\n", text(&address.to_string()));
+    let mut lines = format!("\n[store]\nurl = {}\n", toml_text(&address.to_string()));
     if let Some(path) = &args.store_password_file {
         let path = std::path::absolute(path).map_err(|error| Problem::file("read", path, &error))?;
-        lines.push_str(&format!("password_file = {}\n", text(&path.to_string_lossy())));
+        lines.push_str(&format!("password_file = {}\n", toml_text(&path.to_string_lossy())));
     }
     Ok(lines)
 }
