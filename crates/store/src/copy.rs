@@ -453,19 +453,12 @@ pub fn compare(from: &dyn Whole, to: &dyn Whole) -> Result<Copied, CopyError> {
         all.update(&one.digest);
         count += one.rows;
     }
-    let mut verifier = Verifier::default();
-    let mut broken = None;
-    let mut next = 1;
-    while broken.is_none() {
-        let entries = to.entries(next, BATCH)?;
-        for entry in &entries {
-            next = entry.number + 1;
-            broken = broken.or(verifier.follow(entry).err());
-        }
-        if entries.len() < BATCH {
-            break;
-        }
-    }
+    let (mut verifier, mut broken) = (Verifier::default(), None);
+    let record: &dyn View = to;
+    record.each_entry(1, &mut |entry| {
+        broken = verifier.follow(&entry).err();
+        broken.is_none()
+    })?;
     let (number, hash) = to.audit_end()?;
     match broken.or(verifier.finish(number, hash).err()) {
         Some(broken) => Err(CopyError::Record(broken)),
