@@ -142,6 +142,8 @@ name_types! {
     GroupName = "group";
     /// Who has claimed devices.
     OwnerId = "owner";
+    /// An instance of guard or desk on a machine of its own.
+    PostName = "post";
     /// The name of a label, such as `site`.
     LabelName = "label name";
     /// The value of a label, such as `ossel`.

@@ -7,7 +7,7 @@
 //! Each module uses only modules that stand before it in this order, which a test holds:
 //!
 //! - order: time text id random finding asn1
-//! - order: host database fact key topic audit
+//! - order: host database fact key topic audit post
 //! - order: certificate revocation request token credential authority device enrolment
 //! - order: profile settings
 //! - order: condition mqtt outfit policy
@@ -29,6 +29,7 @@ pub mod database;
 pub mod fact;
 pub mod host;
 pub mod key;
+pub mod post;
 pub mod topic;
 
 pub mod authority;

@@ -4,6 +4,7 @@
 
 mod check;
 mod guard;
+mod here;
 mod key;
 mod kind;
 mod reader;
@@ -23,6 +24,7 @@ use crate::text::{Place, Source, TextError, nearest};
 
 pub use check::{Signing, check};
 pub use guard::{BROKER_FORMS, BrokerAddress, GuardSettings, OnRefusal, WithoutStore};
+pub use here::{Here, PostFile, adopted_octets};
 pub use kind::{CloneWatch, KeyFamily, Kind, Role};
 pub use store::StoreSettings;
 pub use template::{new_text, reference};

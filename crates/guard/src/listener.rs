@@ -1,9 +1,9 @@
 //! From a connection whose handshake is done to a client that speaks MQTT, over WebSocket perhaps.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
-use tidy_warden_serve::listener::{Connection, House};
+use tidy_warden_serve::listener::{Before, Connection, House};
 use tidy_warden_serve::openings::OPENING;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
@@ -31,13 +31,19 @@ pub(crate) struct Entrance {
 }
 
 impl House for Entrance {
-    fn door(&self) -> (TlsAcceptor, bool) {
+    fn door(&self, from: IpAddr) -> (TlsAcceptor, Before) {
         let live = self.shared.live();
         let acceptor = match self.form {
             Speech::Mqtt => &live.acceptor,
             Speech::WebSocket => &live.http_acceptor,
         };
-        (acceptor.clone(), live.settings.guard.proxy_protocol)
+        let settings = &live.settings.guard;
+        let before = match settings.proxy_protocol {
+            false => Before::Nothing,
+            true if settings.proxy_from.iter().any(|network| network.contains(from)) => Before::Proxied,
+            true => Before::Stranger,
+        };
+        (acceptor.clone(), before)
     }
 
     fn refused(&self, peer: SocketAddr, why: String) {

@@ -38,10 +38,21 @@ pub struct Connection {
     pub opening: Opening,
 }
 
+/// What comes before the handshake.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Before {
+    /// Nothing.
+    Nothing,
+    /// A PROXY protocol header, version 2, from somebody who is believed.
+    Proxied,
+    /// Whoever it is may not connect: a load balancer does it for all.
+    Stranger,
+}
+
 /// Who stands behind a listener.
 pub trait House: Send + Sync + 'static {
-    /// How the next handshake is done, and whether a PROXY protocol header comes before it.
-    fn door(&self) -> (TlsAcceptor, bool);
+    /// How the next handshake is done, and what comes before it on a connection from an address.
+    fn door(&self, from: IpAddr) -> (TlsAcceptor, Before);
 
     /// A handshake was not finished, for this reason.
     fn refused(&self, peer: SocketAddr, why: String);
@@ -107,12 +118,15 @@ async fn shake<H: House>(
     mut stream: TcpStream,
     peer: SocketAddr,
 ) -> Result<(Box<TlsStream<TcpStream>>, SocketAddr), Refused> {
-    let (acceptor, is_proxied) = house.door();
-    let mut from = peer;
-    if is_proxied {
-        let told = proxied(&mut stream).await.map_err(|why| (peer, format!("no PROXY protocol header: {why}")))?;
-        from = told.unwrap_or(peer);
-    }
+    let (acceptor, before) = house.door(peer.ip());
+    let from = match before {
+        Before::Nothing => peer,
+        Before::Proxied => {
+            let told = proxied(&mut stream).await.map_err(|why| (peer, format!("no PROXY protocol header: {why}")))?;
+            told.unwrap_or(peer)
+        }
+        Before::Stranger => return Err((peer, "it is none of the load balancers in `proxy_from`".to_owned())),
+    };
     // In a box, for it is large and handed on often.
     let stream = Box::pin(acceptor.accept(stream)).await.map_err(|error| (from, handshake(&error)))?;
     Ok((Box::new(stream), from))

@@ -81,7 +81,7 @@ fn behind_a_proxy_the_clients_own_address_counts_and_two_places_in_turn_are_a_si
     let world = World::equipped();
     let kinds = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
     world.write("w/ward.toml", kinds.replace("token_login = true", "token_login = true\nclone_watch = \"hold\""));
-    world.append("w/ward.toml", "\n[guard]\nproxy_protocol = true\n");
+    world.append("w/ward.toml", "\n[guard]\nproxy_protocol = true\nproxy_from = [\"127.0.0.1\"]\n");
     let guard = Guard::start(&world, "builtin");
     block_on(async {
         let bare = world.login("wv-1").connect(guard.address).await;
@@ -106,6 +106,34 @@ fn behind_a_proxy_the_clients_own_address_counts_and_two_places_in_turn_are_a_si
         "from 10.0.0.1 and from 10.0.0.2 in turn",
     ]);
     world.run(&["audit", "log"]).exits(0).prints(&["device.clone-sign", "hold", "clone watch: it comes from"]);
+}
+
+#[test]
+fn limits_by_source_hold_behind_one_load_balancer_and_nobody_else_is_believed() {
+    let world = World::equipped();
+    let settings = |from: &str| {
+        let guard = format!("[guard]\nsessions_per_source = 1\nproxy_protocol = true\nproxy_from = [\"{from}\"]\n");
+        world.write("w/ward.toml", std::fs::read_to_string(world.path("w/plain.toml")).unwrap() + &guard);
+    };
+    std::fs::copy(world.path("w/ward.toml"), world.path("w/plain.toml")).unwrap();
+    settings("127.0.0.0/8");
+    let guard = Guard::start(&world, "builtin");
+    block_on(async {
+        let _one = proxied(&world, &guard, "wv-1", [10, 0, 0, 1]).await.unwrap();
+        let more = proxied(&world, &guard, "wv-2", [10, 0, 0, 9]).await;
+        assert!(matches!(more, Err(ConnectError::Refused { code: 0x97, .. })), "one network: {:?}", more.err());
+        proxied(&world, &guard, "wv-2", [10, 0, 1, 9]).await.unwrap().goodbye().await;
+        settings("10.9.9.9");
+        assert_eq!(guard.reload()["event"], "reloaded");
+        let stranger = proxied(&world, &guard, "wv-2", [10, 0, 2, 9]).await;
+        assert!(matches!(stranger, Err(ConnectError::Io(_))), "{:?}", stranger.err());
+        guard.event("tls-refused", |event| event["why"].as_str().unwrap().contains("proxy_from"));
+    });
+    world.write(
+        "w/ward.toml",
+        std::fs::read_to_string(world.path("w/plain.toml")).unwrap() + "[guard]\nproxy_protocol = true\n",
+    );
+    world.run(&["settings", "check"]).exits(3).prints(&["needs `proxy_from`"]);
 }
 
 #[test]

@@ -2,9 +2,11 @@
 
 use std::net::SocketAddr;
 
+use toml::de::DeValue;
+
 use super::key::{Key, Section};
 use super::reader::{Reader, Table};
-use crate::host::Endpoint;
+use crate::host::{Endpoint, Network};
 use crate::time::Span;
 
 /// The keys of `[guard]`.
@@ -16,6 +18,7 @@ pub(super) const GUARD: Section = Section {
         LISTEN,
         LISTEN_WEBSOCKET,
         PROXY_PROTOCOL,
+        PROXY_FROM,
         METRICS,
         BROKER,
         BROKER_USER,
@@ -33,6 +36,24 @@ pub(super) const GUARD: Section = Section {
         LONGEST_KEEP_ALIVE,
         ON_REFUSAL,
     ],
+};
+
+/// Those of them that are about one machine: where it listens, whom it believes, and its way to the broker.
+pub(super) const GUARD_HERE: Section = Section {
+    keys: &[
+        LISTEN,
+        LISTEN_WEBSOCKET,
+        PROXY_PROTOCOL,
+        PROXY_FROM,
+        METRICS,
+        BROKER,
+        BROKER_USER,
+        BROKER_PASSWORD_FILE,
+        BROKER_CA,
+        BROKER_CERTIFICATE,
+        BROKER_KEY,
+    ],
+    ..GUARD
 };
 
 const ADDRESS: &str = "an IP address and port, such as \"0.0.0.0:8883\"";
@@ -54,8 +75,13 @@ const PROXY_PROTOCOL: Key = Key::default(
     "proxy_protocol",
     "false",
     "true or false",
-    "whether a load balancer in front tells the clients' addresses (PROXY protocol, version 2); nobody else may reach the \
-     listeners then",
+    "whether a load balancer in front tells the clients' addresses (PROXY protocol, version 2)",
+);
+const PROXY_FROM: Key = Key::example(
+    "proxy_from",
+    "[\"10.0.0.7\"]",
+    "a list of IP addresses and networks, such as [\"10.0.0.7\", \"fd00::/8\"]",
+    "the load balancers that are believed; a connection from anybody else is closed then",
 );
 const METRICS: Key = Key::example(
     "metrics",
@@ -224,6 +250,8 @@ pub struct GuardSettings {
     /// `proxy_protocol`: whether a load balancer stands in front that tells the client's address (PROXY protocol,
     /// version 2), default no.
     pub proxy_protocol: bool,
+    /// `proxy_from`: the load balancers that are believed; nobody else may connect then.
+    pub proxy_from: Vec<Network>,
     /// `metrics`: an address for metrics and health over plain HTTP.
     pub metrics: Option<SocketAddr>,
     /// `broker`: where the broker is.
@@ -264,6 +292,7 @@ impl Default for GuardSettings {
             listen: None,
             listen_websocket: None,
             proxy_protocol: false,
+            proxy_from: Vec::new(),
             metrics: None,
             broker: None,
             broker_user: None,
@@ -296,10 +325,18 @@ impl Reader<'_> {
             (!text.is_empty() && !text.chars().any(char::is_control)).then(|| text.to_owned())
         });
         self.together(table, &BROKER_PASSWORD_FILE, &BROKER_USER, "expected broker_user = \"...\" beside it");
+        self.together(table, &PROXY_FROM, &PROXY_PROTOCOL, "expected proxy_protocol = true beside it");
+        if table.get(PROXY_PROTOCOL.name).is_some_and(|value| matches!(value.get_ref(), DeValue::Boolean(true))) {
+            let expected = "expected proxy_from = [\"...\"] beside it: whoever else connects could tell any address";
+            self.together(table, &PROXY_PROTOCOL, &PROXY_FROM, expected);
+        }
         GuardSettings {
             listen: address(self, &LISTEN),
             listen_websocket: address(self, &LISTEN_WEBSOCKET),
             proxy_protocol: self.flag(table, &PROXY_PROTOCOL).unwrap_or(default.proxy_protocol),
+            proxy_from: self
+                .list(table, &PROXY_FROM, |text| text.parse().map_err(|_| String::new()))
+                .unwrap_or_default(),
             metrics: address(self, &METRICS),
             broker: self.text(table, &BROKER, |text| text.parse().ok()),
             broker_user,

@@ -58,3 +58,10 @@ pub(super) struct Section {
     pub(super) about: &'static str,
     pub(super) keys: &'static [Key],
 }
+
+impl Section {
+    /// Whether it has a key of that name.
+    pub(super) fn has(&self, name: &str) -> bool {
+        self.keys.iter().any(|key| key.name == name)
+    }
+}

@@ -1,6 +1,7 @@
 //! The text of a new `ward.toml`, and the reference of all settings.
 
 use super::guard::GUARD;
+use super::here::POST;
 use super::key::{Key, Section, Value};
 use super::kind::KIND;
 use super::store::STORE;
@@ -83,7 +84,7 @@ pub fn reference() -> String {
     let mut text = "# Settings\n\nEvery key that `ward.toml` may have. This page is made from the tables that the program reads by; a test \
                     holds it to them.\n`settings check` finds every mistake in the file, and what does not fit the ward.\n"
         .to_owned();
-    for Section { head, about, keys, .. } in [WARD, ENDPOINTS, KIND, STORE, HSM, MAKER, GUARD] {
+    for Section { head, about, keys, .. } in [WARD, ENDPOINTS, KIND, STORE, HSM, MAKER, GUARD, POST] {
         text.push_str(&format!("\n## `{head}`\n\n{about}\n\n| key | without it | what it is |\n| --- | --- | --- |\n"));
         for key in keys {
             let default = match key.value {

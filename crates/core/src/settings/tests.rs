@@ -40,6 +40,7 @@ fn every_setting_that_the_template_offers_is_taken() {
     let examples = GuardSettings {
         listen: found.listen,
         listen_websocket: found.listen_websocket,
+        proxy_from: found.proxy_from,
         metrics: found.metrics,
         broker: found.broker,
         broker_user: found.broker_user,
@@ -255,7 +256,7 @@ fn a_value_of_another_type_is_refused_at_its_place_with_what_was_expected() {
             assert!(may.contains(&&taken[..]), "`{}` of {} takes {taken:?}", key.name, section.head);
         }
     }
-    assert_eq!(flags, 2, "`proxy_protocol` and `token_login`");
+    assert_eq!(flags, 1, "`token_login`; `proxy_protocol` is only taken with `proxy_from`");
 }
 
 #[test]
