@@ -9,6 +9,7 @@ pub mod enrol;
 pub mod job;
 pub mod key;
 pub mod policy;
+pub mod post;
 pub mod record;
 pub mod revoke;
 pub mod usage;

@@ -7,6 +7,7 @@ mod credential;
 mod device;
 mod job;
 mod policy;
+mod post;
 mod record;
 mod traffic;
 
@@ -20,6 +21,7 @@ pub use policy::{
     EditionRecord, EditionSummary, GroupMembers, GroupRecord, ReadPolicies, TrialDifference, TrialRecord,
     WritePolicies, resolvable,
 };
+pub use post::{AdoptedSettings, PostRecord, PostState, ReadPosts, WritePosts};
 pub use record::{Cause, Founding, Head, ReadRecord, WardRecord, WriteRecord};
 pub use traffic::{BrokerSession, CloneSigns, ReadTraffic, Tally, Traffic, WriteTraffic};
 
@@ -27,19 +29,27 @@ use crate::StoreError;
 
 /// Everything that can be asked. Each question fails if the store cannot be read, and for no other reason unless it says so.
 pub trait View:
-    ReadRecord + ReadDevices + ReadCredentials + ReadAuthorities + ReadPolicies + ReadTraffic + ReadJobs
+    ReadRecord + ReadDevices + ReadCredentials + ReadAuthorities + ReadPolicies + ReadTraffic + ReadJobs + ReadPosts
 {
 }
 
 impl<V> View for V where
-    V: ReadRecord + ReadDevices + ReadCredentials + ReadAuthorities + ReadPolicies + ReadTraffic + ReadJobs
+    V: ReadRecord + ReadDevices + ReadCredentials + ReadAuthorities + ReadPolicies + ReadTraffic + ReadJobs + ReadPosts
 {
 }
 
 /// A change that is being made: rows to read and to write, with no rule in any of it. A name that is referred to and is not there
 /// gives [`StoreError::Unknown`]; every other error is one of the engine.
 pub trait Tx:
-    View + WriteRecord + WriteDevices + WriteCredentials + WriteAuthorities + WritePolicies + WriteTraffic + WriteJobs
+    View
+    + WriteRecord
+    + WriteDevices
+    + WriteCredentials
+    + WriteAuthorities
+    + WritePolicies
+    + WriteTraffic
+    + WriteJobs
+    + WritePosts
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
     fn save(&mut self) -> Result<(), StoreError>;

@@ -89,7 +89,7 @@ pub struct Table {
 use Kind::{Flag, Integer, Json, Names, Octets, Text};
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 24] = [
+pub const TABLES: [Table; 27] = [
     Table {
         name: "authorities",
         columns: &[
@@ -313,6 +313,39 @@ pub const TABLES: [Table; 24] = [
         key: 1,
     },
     Table { name: "job_parts", columns: &[("job", Integer), ("place", Integer), ("text", Text)], key: 2 },
+    Table {
+        name: "posts",
+        columns: &[
+            ("name", Text),
+            ("role", Text),
+            ("host", Text),
+            ("login", Text),
+            ("verifier", Text),
+            ("certificate", Octets),
+            ("added", Integer),
+            ("retired", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "post_states",
+        columns: &[
+            ("name", Text),
+            ("version", Text),
+            ("address", Text),
+            ("edition", Integer),
+            ("change", Integer),
+            ("sessions", Integer),
+            ("since", Integer),
+            ("seen", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "adopted_settings",
+        columns: &[("number", Integer), ("text", Text), ("signature", Octets), ("author", Text), ("at", Integer)],
+        key: 1,
+    },
     Table {
         name: "ward",
         columns: &[("one", Flag), ("urn", Text), ("rehearsal", Flag), ("token_key", Octets), ("settings", Text)],

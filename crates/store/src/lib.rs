@@ -3,7 +3,7 @@
 //! Every change and its audit entry are one transaction. The number of the newest entry serves as the change number: it only
 //! grows, and a running process asks what is new behind one that it saw ([`OperatorStore::changed_since`]).
 //!
-//! Three rooms, each cut by noun (record, device, credential, authority, policy, traffic, job):
+//! Three rooms, each cut by noun (record, device, credential, authority, policy, traffic, job, post):
 //!
 //! - the contract ([`View`], [`Tx`], [`Store`]): what an engine gives and takes, in rows;
 //! - [`acts`]: what may be done, as plain functions over a [`Tx`], with no SQL in them;
@@ -38,6 +38,7 @@ pub use acts::crl::CrlRecord;
 pub use acts::device::Added;
 pub use acts::enrol::Introduction;
 pub use acts::job::{JobRefusal, NewJob, Reached};
+pub use acts::post::PostRefusal;
 pub use acts::record::Changes;
 pub use contract::*;
 pub use error::{Move, StoreError};

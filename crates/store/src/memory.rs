@@ -5,6 +5,7 @@ mod authority;
 mod credential;
 mod device;
 mod policy;
+mod post;
 mod traffic;
 
 use std::collections::{BTreeMap, HashMap};
@@ -17,13 +18,14 @@ use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::Fact;
-use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
 use tidy_warden_core::time::UnixTime;
 
 use crate::{
-    BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, FieldNames, Founding,
-    GroupRecord, Head, Intended, JobRecord, Place, ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Survey, Tally,
-    Traffic, TrialDifference, TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
+    AdoptedSettings, BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, FieldNames,
+    Founding, GroupRecord, Head, Intended, JobRecord, Place, PostRecord, PostState, ReadDevices, ReadJobs, ReadRecord,
+    Store, StoreError, Survey, Tally, Traffic, TrialDifference, TrialRecord, Tx, View, WardRecord, WriteJobs,
+    WriteRecord, acts,
 };
 
 /// A device, and the change number at which it changed last. Its row is its place in the list, from 1.
@@ -82,6 +84,9 @@ struct Model {
     sessions: BTreeMap<String, BrokerSession>,
     jobs: Vec<JobRecord>,
     job_parts: BTreeMap<(u32, u32), String>,
+    posts: BTreeMap<PostName, PostRecord>,
+    post_states: BTreeMap<PostName, PostState>,
+    adopted: Vec<AdoptedSettings>,
 }
 
 impl Model {

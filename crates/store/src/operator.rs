@@ -7,15 +7,16 @@ use tidy_warden_core::authority::{AuthorityRefusal, PendingAuthority};
 use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
 use tidy_warden_core::device::{AddRefusal, DeviceEdit, DeviceRecord};
 use tidy_warden_core::enrolment::IssueRefusal;
-use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use crate::acts::{authority, batch, crl, device, enrol, job, key, policy, record, revoke};
+use crate::acts::{authority, batch, crl, device, enrol, job, key, policy, post, record, revoke};
 use crate::{
-    Answer, Batch, BatchRefusal, Cause, Changes, CrlRecord, GroupMembers, Intended, JobRecord, JobRefusal, Lease,
-    NewAuthority, NewCredential, NewJob, Reached, Store, StoreError, Survey, Tx, View, decided, made, viewed,
+    AdoptedSettings, Answer, Batch, BatchRefusal, Cause, Changes, CrlRecord, GroupMembers, Intended, JobRecord,
+    JobRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached, Store, StoreError,
+    Survey, Tx, View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -73,6 +74,26 @@ impl OperatorStore {
     /// See [`record::settings`].
     pub fn record_settings(&mut self, text: &str, detail: &str, cause: &Cause) -> Result<(), StoreError> {
         made(&mut *self.0, |tx| record::settings(tx, text, detail, cause))
+    }
+
+    /// See [`post::add`].
+    pub fn add_post(&mut self, new: &PostRecord, cause: &Cause) -> Answer<(), PostRefusal> {
+        decided(&mut *self.0, |tx| post::add(tx, new, cause))
+    }
+
+    /// See [`post::retire`].
+    pub fn retire_post(&mut self, name: &PostName, cause: &Cause) -> Answer<PostRecord, PostRefusal> {
+        decided(&mut *self.0, |tx| post::retire(tx, name, cause))
+    }
+
+    /// See [`post::adopt_settings`].
+    pub fn adopt_settings(
+        &mut self,
+        settings: &AdoptedSettings,
+        difference: &serde_json::Value,
+        cause: &Cause,
+    ) -> Result<bool, StoreError> {
+        made(&mut *self.0, |tx| post::adopt_settings(tx, settings, difference, cause))
     }
 
     /// See [`record::give_up`].

@@ -7,6 +7,7 @@ mod device;
 mod feed;
 mod job;
 mod policy;
+mod post;
 mod record;
 mod rows;
 mod schema;

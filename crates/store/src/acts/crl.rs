@@ -1,11 +1,13 @@
 //! CRLs: what a new one is made from, and that it was signed.
 
 use serde_json::json;
+use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::id::AuthorityName;
-use tidy_warden_core::revocation::{Revoked, still_listed};
+use tidy_warden_core::revocation::{Reason, Revoked, still_listed};
+use tidy_warden_core::time::UnixTime;
 
 use super::{append, unknown};
-use crate::{Cause, StoreError, Tx, View};
+use crate::{Cause, PostRecord, StoreError, Tx, View};
 
 /// What a new CRL is made from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -27,8 +29,25 @@ pub fn next(view: &dyn View, name: &AuthorityName) -> Result<CrlRecord, StoreErr
     let authority = all.iter().find(|each| each.name == *name).ok_or_else(|| unknown("authority", name))?;
     let (change, _) = view.audit_end()?;
     let revoked = view.revoked_by(name)?.into_iter();
-    let entries = revoked.filter(|(_, end)| still_listed(*end, authority.crl_at)).map(|(entry, _)| entry).collect();
+    let retired = retired_posts(view, &authority.certificate)?;
+    let mut entries: Vec<Revoked> = revoked
+        .chain(retired)
+        .filter(|(_, end)| still_listed(*end, authority.crl_at))
+        .map(|(entry, _)| entry)
+        .collect();
+    entries.sort_by(|one, other| one.serial.cmp(&other.serial));
     Ok(CrlRecord { number: authority.crl_number + 1, entries, change })
+}
+
+/// The certificates of retired posts that an authority signed.
+fn retired_posts(view: &dyn View, authority: &Certificate) -> Result<Vec<(Revoked, UnixTime)>, StoreError> {
+    let revoked = |post: PostRecord| {
+        let certificate = post.certificate;
+        let at = post.retired.filter(|_| certificate.issuer == authority.subject)?;
+        let reason = Reason::CessationOfOperation;
+        Some((Revoked { serial: certificate.serial, at, reason }, certificate.not_after))
+    };
+    Ok(view.posts()?.into_iter().filter_map(revoked).collect())
 }
 
 /// Records that a CRL was signed, if no other took its number before. Says whether it was recorded. What was revoked since `crl`

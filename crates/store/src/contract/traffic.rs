@@ -3,7 +3,7 @@
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
-use super::TrialDifference;
+use super::{PostState, TrialDifference};
 use crate::StoreError;
 
 /// What passed between a device and the broker, and what was refused.
@@ -81,6 +81,8 @@ pub enum Tally<'a> {
         /// The ward's clock.
         now: UnixTime,
     },
+    /// Keeps what an instance of guard or desk says of itself, in place of what it said before.
+    Post(&'a PostState),
 }
 
 /// Questions about what the guard counts and notices.

@@ -69,6 +69,7 @@ pub(super) fn tally(model: &mut Model, tally: &Tally<'_>) {
                 }
             }
         }
+        Tally::Post(state) => drop(model.post_states.insert(state.name.clone(), (*state).clone())),
         Tally::Sessions { kept, gone, now } => {
             let listed = kept.iter().filter(|each| model.rows.contains_key(&each.device));
             model.sessions.extend(listed.map(|each| (each.client_id.clone(), each.clone())));

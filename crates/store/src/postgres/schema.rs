@@ -152,6 +152,20 @@ CREATE INDEX jobs_open ON jobs (number) WHERE ended IS NULL;
 CREATE TABLE job_parts (
     job BIGINT NOT NULL REFERENCES jobs, place BIGINT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (job, place)
 );
+
+CREATE TABLE posts (
+    name TEXT PRIMARY KEY, role TEXT NOT NULL, host TEXT NOT NULL, login TEXT NOT NULL, verifier TEXT NOT NULL,
+    certificate BYTEA NOT NULL, added BIGINT NOT NULL, retired BIGINT
+);
+
+CREATE TABLE post_states (
+    name TEXT PRIMARY KEY, version TEXT NOT NULL, address TEXT NOT NULL, edition BIGINT NOT NULL, change BIGINT NOT NULL,
+    sessions BIGINT NOT NULL, since BIGINT NOT NULL, seen BIGINT NOT NULL
+);
+
+CREATE TABLE adopted_settings (
+    number BIGINT PRIMARY KEY, text TEXT NOT NULL, signature BYTEA NOT NULL, author TEXT NOT NULL, at BIGINT NOT NULL
+);
 ";
 
 /// Makes the tables, in the transaction that is open.

@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 7;
+const FORMAT: i64 = 8;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -154,6 +154,23 @@ CREATE TABLE field_names (is_fact INTEGER NOT NULL, name TEXT NOT NULL, PRIMARY 
 CREATE INDEX credentials_by_end ON credentials (min(not_after, ifnull(superseded_until, not_after)));
 ";
 
+/// Tables that came with format 8: posts, what each said of itself last, and adopted settings.
+const TABLES_8: &str = "
+CREATE TABLE posts (
+    name TEXT PRIMARY KEY, role TEXT NOT NULL, host TEXT NOT NULL, login TEXT NOT NULL, verifier TEXT NOT NULL,
+    certificate BLOB NOT NULL, added INTEGER NOT NULL, retired INTEGER
+) WITHOUT ROWID;
+
+CREATE TABLE post_states (
+    name TEXT PRIMARY KEY, version TEXT NOT NULL, address TEXT NOT NULL, edition INTEGER NOT NULL, change INTEGER NOT NULL,
+    sessions INTEGER NOT NULL, since INTEGER NOT NULL, seen INTEGER NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE adopted_settings (
+    number INTEGER PRIMARY KEY, text TEXT NOT NULL, signature BLOB NOT NULL, author TEXT NOT NULL, at INTEGER NOT NULL
+);
+";
+
 /// The names of what there is already.
 const FILL_7: &str = "
 INSERT INTO field_names SELECT DISTINCT 0, key FROM devices, json_each(labels);
@@ -174,6 +191,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_5)?;
     connection.execute_batch(TABLES_6)?;
     connection.execute_batch(TABLES_7)?;
+    connection.execute_batch(TABLES_8)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -217,9 +235,12 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
         }
         super::record::plant_tree(&tx)?;
     }
-    if found < FORMAT {
+    if found < 7 {
         tx.execute_batch(TABLES_7)?;
         tx.execute_batch(FILL_7)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_8)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

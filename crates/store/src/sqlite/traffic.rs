@@ -99,6 +99,7 @@ pub(super) fn tally(connection: &Connection, tally: &Tally<'_>) -> Result<(), St
         Tally::Traffic { counted, at } => add_traffic(connection, counted, *at),
         Tally::Differences { trial, differences } => add_differences(connection, *trial, differences),
         Tally::Sessions { kept, gone, now } => keep_sessions(connection, kept, gone, *now),
+        Tally::Post(state) => super::post::put_state(connection, state),
     }
 }
 

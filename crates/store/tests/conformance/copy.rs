@@ -17,7 +17,7 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     let mut store = OperatorStore::new(Box::new(new_file(path, world)));
     let mut guard = GuardStore::new(Box::new(SqliteStore::open(path).unwrap()));
     let mut runner = TestRunner::deterministic();
-    let acts = proptest::collection::vec((any_act(), 0i64..300), 400..401).new_tree(&mut runner).unwrap().current();
+    let acts = proptest::collection::vec((any_act(), 0i64..300), 420..421).new_tree(&mut runner).unwrap().current();
     let mut at = 0;
     for (what, later) in &acts {
         at += later;
@@ -25,6 +25,7 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     }
     // What the acts above may have ended again.
     act(&mut store, &mut guard, cast, &Act::Intend(3), at);
+    act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(97, 97, 99), (98, 98, 99)] }, at);
     at
 }
 
@@ -149,7 +150,7 @@ fn a_row_that_differs_is_found_whatever_it_is() {
     for (sql, table) in [
         ("UPDATE devices SET held = 1 WHERE pk = 1", "devices"),
         ("UPDATE devices SET labels = '{}' WHERE pk = 1", "devices"),
-        ("DELETE FROM facts WHERE (name, value) IN (SELECT name, value FROM facts LIMIT 1)", "facts"),
+        ("DELETE FROM facts WHERE (name, value) IN (SELECT name, value FROM facts ORDER BY 1, 2 LIMIT 1)", "facts"),
         ("UPDATE credentials SET revoked = NULL, reason = NULL WHERE revoked IS NOT NULL", "credentials"),
         ("UPDATE audit SET detail = detail || ' ' WHERE number = 3", "audit"),
         ("UPDATE seen SET at = at + 1", "seen"),

@@ -112,10 +112,11 @@ fn a_store_of_format_3_is_brought_up_to_date() {
     assert_eq!(held, Some(UnixTime(NOW + 1)));
 }
 
-/// The tables of formats 4 to 6.
+/// The tables of formats 4 to 7.
 const FORMAT_4: &str = include_str!("format-4.sql");
 const FORMAT_5: &str = include_str!("format-5.sql");
 const FORMAT_6: &str = include_str!("format-6.sql");
+const FORMAT_7: &str = include_str!("format-7.sql");
 
 /// Does what the first version knew how to do.
 fn live(store: &mut OperatorStore, guard: &mut GuardStore, cast: &Cast) {
@@ -187,7 +188,8 @@ fn written_as(format: i64, tables: &str, fresh: &Path, path: &Path) {
 fn a_file_of_each_earlier_format_becomes_what_a_fresh_ward_with_the_same_acts_is() {
     let mut world = World::new();
     let cast = Cast::new(&mut world);
-    for (format, tables) in [(1, FORMAT_1), (2, FORMAT_2), (3, FORMAT_3), (4, FORMAT_4), (5, FORMAT_5), (6, FORMAT_6)] {
+    let tables = [FORMAT_1, FORMAT_2, FORMAT_3, FORMAT_4, FORMAT_5, FORMAT_6, FORMAT_7];
+    for (format, tables) in (1..).zip(tables) {
         let dir = tempfile::tempdir().unwrap();
         let (fresh, path) = (dir.path().join("fresh.db"), dir.path().join("ward.db"));
         let mut store = file_store(&fresh, &world);
