@@ -144,6 +144,18 @@ impl Cluster {
         done(psql.arg(&self.folder).output().unwrap(), sql)
     }
 
+    /// What psql says when a role tries SQL in a database; nothing if it may.
+    ///
+    /// # Panics
+    /// psql cannot be run.
+    #[must_use]
+    pub fn tries(&self, database: &str, role: &str, sql: &str) -> Option<String> {
+        let mut psql = Command::new(self.programs.join("psql"));
+        psql.args(["-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-U", role, "-d", database, "-c", sql, "-h"]);
+        let output = psql.arg(&self.folder).output().unwrap();
+        (!output.status.success()).then(|| String::from_utf8_lossy(&output.stderr).into_owned())
+    }
+
     /// Makes an empty database, which a plain role owns; gives its name.
     pub fn database(&self) -> String {
         self.database_at(5432)

@@ -25,6 +25,9 @@ pub use post::{AdoptedSettings, PostRecord, PostState, ReadPosts, WritePosts};
 pub use record::{Cause, Founding, Head, ReadRecord, WardRecord, WriteRecord};
 pub use traffic::{BrokerSession, CloneSigns, ReadTraffic, Tally, Traffic, WriteTraffic};
 
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::id::DeviceId;
+
 use crate::StoreError;
 
 /// Everything that can be asked. Each question fails if the store cannot be read, and for no other reason unless it says so.
@@ -91,6 +94,11 @@ pub trait Store: View + Send {
     /// The store cannot be written.
     fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError>;
 
+    /// The guard's acts, if this store is one into which a guard may write no rows itself.
+    fn guard_acts(&mut self) -> Option<&mut dyn GuardActs> {
+        None
+    }
+
     /// Opens the store anew where it stands now, after it was away or replaced.
     ///
     /// # Errors
@@ -108,6 +116,19 @@ pub trait Store: View + Send {
     /// # Errors
     /// The store cannot be opened.
     fn feed(&self) -> Result<Box<dyn Feed>, StoreError>;
+}
+
+/// The acts of a guard's that change more than what is counted, done by the store itself, which checks them.
+pub trait GuardActs {
+    /// See [`crate::acts::usage::record`].
+    fn record_uses(&mut self, uses: &[(DeviceId, Option<Fingerprint>)], cause: &Cause) -> Result<(), StoreError>;
+
+    /// See [`crate::GuardStore::record_clone_sign`].
+    fn record_clone_sign(&mut self, id: &DeviceId, sign: &str, hold: bool, cause: &Cause) -> Result<bool, StoreError>;
+
+    /// See [`crate::acts::record::note`].
+    fn record_note(&mut self, act: &'static str, subject: &str, detail: &str, cause: &Cause)
+    -> Result<i64, StoreError>;
 }
 
 /// A store as a whole.

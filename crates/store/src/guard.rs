@@ -55,13 +55,20 @@ impl GuardStore {
 
     /// See [`enrol::introduce`].
     pub fn introduce(&mut self, shown: &Introduction<'_>, cause: &Cause) -> Result<Option<DeviceId>, StoreError> {
+        if self.0.guard_acts().is_some() {
+            let detail = "a guard at a post cannot take a maker's word: it cannot record the certificate".to_owned();
+            return Err(StoreError::Forbidden { detail });
+        }
         let introduced = decided(&mut *self.0, |tx| Ok(enrol::introduce(tx, shown, cause)?.ok_or(())))?;
         Ok(introduced.ok())
     }
 
     /// See [`usage::record`].
     pub fn record_uses(&mut self, uses: &[(DeviceId, Option<Fingerprint>)], cause: &Cause) -> Result<(), StoreError> {
-        made(&mut *self.0, |tx| usage::record(tx, uses, cause))
+        match self.0.guard_acts() {
+            Some(acts) => acts.record_uses(uses, cause),
+            None => made(&mut *self.0, |tx| usage::record(tx, uses, cause)),
+        }
     }
 
     /// Records a sign that a device's key is in two places, and puts the device on hold for it if `hold` is set; says whether that
@@ -73,6 +80,9 @@ impl GuardStore {
         hold: bool,
         cause: &Cause,
     ) -> Result<bool, StoreError> {
+        if let Some(acts) = self.0.guard_acts() {
+            return acts.record_clone_sign(id, sign, hold, cause);
+        }
         made(&mut *self.0, |tx| {
             usage::clone_sign(tx, id, sign, cause)?;
             Ok(hold && !device::set_hold(tx, std::slice::from_ref(id), true, cause)?.is_empty())
@@ -87,7 +97,10 @@ impl GuardStore {
         detail: &str,
         cause: &Cause,
     ) -> Result<i64, StoreError> {
-        made(&mut *self.0, |tx| record::note(tx, act, subject, detail, cause))
+        match self.0.guard_acts() {
+            Some(acts) => acts.record_note(act, subject, detail, cause),
+            None => made(&mut *self.0, |tx| record::note(tx, act, subject, detail, cause)),
+        }
     }
 
     /// See [`Store::tally`].

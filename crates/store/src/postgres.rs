@@ -13,6 +13,7 @@ mod job;
 mod policy;
 mod post;
 mod record;
+mod rights;
 mod rows;
 mod schema;
 mod tls;
@@ -26,10 +27,11 @@ use std::time::Duration;
 use tidy_warden_core::id::DeviceId;
 
 use crate::copy::Whole;
-use crate::{Cause, Fate, Feed, Founding, ReadRecord, Store, StoreError, Survey, Tally, Tx, View, acts};
+use crate::{Cause, Fate, Feed, Founding, GuardActs, ReadRecord, Store, StoreError, Survey, Tally, Tx, View, acts};
 use connection::Connection;
 
 pub use connection::DatabaseAccess;
+pub use rights::{roles, verifier};
 pub use whole::{open_copy, open_whole};
 
 /// Makes the store of a new ward in a database that has none. The database and the role are there already; nothing else is touched.
@@ -133,6 +135,14 @@ impl Database {
     }
 }
 
+/// The random name of a change, by which it is looked up if its COMMIT was in doubt.
+fn act_name() -> Result<[u8; 16], StoreError> {
+    let mut act = [0; 16];
+    let random = |_| StoreError::Unwritable { detail: "there is no randomness".to_owned() };
+    aws_lc_rs::rand::fill(&mut act).map_err(random)?;
+    Ok(act)
+}
+
 impl Tx for Database {
     fn save(&mut self) -> Result<(), StoreError> {
         self.connection.batch("SAVEPOINT saved")
@@ -164,12 +174,7 @@ impl Store for Database {
         })();
         self.forget();
         match changed {
-            Ok(Some((before, change))) => {
-                let mut act = [0; 16];
-                let random = |_| StoreError::Unwritable { detail: "there is no randomness".to_owned() };
-                aws_lc_rs::rand::fill(&mut act).map_err(random)?;
-                self.connection.commit_change(act, change, change != before)
-            }
+            Ok(Some((before, change))) => self.connection.commit_change(act_name()?, change, change != before),
             other => {
                 self.connection.rollback();
                 other.map(|_| ())
@@ -186,6 +191,10 @@ impl Store for Database {
                 Err(error)
             }
         }
+    }
+
+    fn guard_acts(&mut self) -> Option<&mut dyn GuardActs> {
+        if self.connection.is_post() { Some(self) } else { None }
     }
 
     fn reopen(&mut self) -> Result<(), StoreError> {

@@ -49,7 +49,13 @@ impl StorePlace {
         };
         let roots = address.roots.as_ref().map(|path| files::read(&dir.join(path), MAX_FILE)).transpose()?;
         let insecure = settings.insecure.is_some();
-        Ok(Self::Database(Box::new(DatabaseAccess { address: address.clone(), password, roots, insecure })))
+        Ok(Self::Database(Box::new(DatabaseAccess {
+            address: address.clone(),
+            password,
+            roots,
+            insecure,
+            is_post: false,
+        })))
     }
 
     /// Opens the store; it waits for other writers no longer than `patience`, if one is given.

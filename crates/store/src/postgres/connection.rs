@@ -53,6 +53,8 @@ pub struct DatabaseAccess {
     pub roots: Option<Vec<u8>>,
     /// Whether a password may go over a loopback address without TLS, and hosts elsewhere may be asked without TLS at all.
     pub insecure: bool,
+    /// Whether the role is a post's, which writes by functions that check.
+    pub is_post: bool,
 }
 
 impl std::fmt::Debug for DatabaseAccess {
@@ -126,6 +128,11 @@ impl Connection {
     /// Another connection to the same database, as patient as this one.
     pub(super) fn another(&self) -> Result<Self, StoreError> {
         Self::open(self.access.clone(), Some(self.patience.get()))
+    }
+
+    /// Whether the role is a post's.
+    pub(super) fn is_post(&self) -> bool {
+        self.access.is_post
     }
 
     /// How long it waits for an answer: a lock that is not given is told of before that.

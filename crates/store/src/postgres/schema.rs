@@ -168,6 +168,14 @@ CREATE TABLE adopted_settings (
 );
 ";
 
+/// The names of all tables.
+pub(super) fn names() -> Vec<&'static str> {
+    TABLES
+        .lines()
+        .filter_map(|line| line.strip_prefix("CREATE TABLE ")?.split_once(' ').map(|(name, _)| name))
+        .collect()
+}
+
 /// Makes the tables, in the transaction that is open.
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     let collated =
@@ -177,7 +185,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.batch(&collated(&tables))?;
     connection
         .batch(&format!("INSERT INTO store_format (number) VALUES ({FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
-    Ok(())
+    super::rights::create(connection)
 }
 
 /// Whether there is a ward in the database.

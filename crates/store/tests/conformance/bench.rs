@@ -93,7 +93,7 @@ pub(crate) fn cause(after: i64) -> Cause {
 }
 
 pub(crate) fn founded<T>(world: &World, make: impl FnOnce(&Founding<'_>) -> T) -> T {
-    let ward = WardRecord { urn: "urn:uuid:1".into(), rehearsal: false, token_key: world.key.public_key().clone() };
+    let ward = WardRecord { urn: "urn:uuid:1".into(), rehearsal: true, token_key: world.key.public_key().clone() };
     let authorities = [("devices".parse().unwrap(), AuthorityRole::Devices, world.root.clone(), KeyPlace::Ward)];
     make(&Founding { ward, authorities: &authorities, servers: &[("guard", world.root.clone())], settings: "a" })
 }
@@ -109,7 +109,7 @@ pub(crate) fn new_model(world: &World) -> MemoryStore {
 /// How to come to a database of the tests' server.
 pub(crate) fn access(database: &str) -> DatabaseAccess {
     let address = DatabaseAddress::parse(&Cluster::shared().address(database), false).unwrap();
-    DatabaseAccess { address, password: None, roots: None, insecure: false }
+    DatabaseAccess { address, password: None, roots: None, insecure: false, is_post: false }
 }
 
 /// A new ward in a database of its own, whose name comes with it.

@@ -163,15 +163,15 @@ fn texts_are_compared_by_octets_whatever_the_language_of_the_database() {
     assert_eq!(after.len(), sorted.iter().filter(|id| **id > "a1").count());
 }
 
-/// What a proxy does when it sees a COMMIT.
-const PASS: u8 = 0;
+/// What a proxy does when it sees a word such as COMMIT: once.
+pub(crate) const PASS: u8 = 0;
 /// Hands it on, and the answer to nobody.
-const SWALLOW_ANSWER: u8 = 1;
+pub(crate) const SWALLOW_ANSWER: u8 = 1;
 /// Hands it to nobody.
-const SWALLOW_COMMIT: u8 = 2;
+pub(crate) const SWALLOW_COMMIT: u8 = 2;
 
-/// A way to a database that can be cut; gives its port.
-fn proxy(socket: PathBuf, mode: Arc<AtomicU8>) -> u16 {
+/// A way to a database that can be cut where a word is said; gives its port.
+pub(crate) fn proxy(socket: PathBuf, word: &'static [u8], mode: Arc<AtomicU8>) -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listener.local_addr().unwrap().port();
     std::thread::spawn(move || {
@@ -182,7 +182,7 @@ fn proxy(socket: PathBuf, mode: Arc<AtomicU8>) -> u16 {
             std::thread::spawn(move || {
                 let mut buffer = vec![0; 1 << 16];
                 while let Ok(count @ 1..) = from_client.read(&mut buffer) {
-                    let is_commit = buffer[..count].windows(6).any(|word| word == b"COMMIT");
+                    let is_commit = buffer[..count].windows(word.len()).any(|some| some == word);
                     let what = if is_commit { mode.swap(PASS, Ordering::SeqCst) } else { PASS };
                     if what == SWALLOW_COMMIT || to_server.write_all(&buffer[..count]).is_err() {
                         break;
@@ -212,7 +212,7 @@ fn what_became_of_a_change_is_looked_up_when_its_commit_was_in_doubt() {
     let (database, store) = new_database(&World::new());
     drop(store);
     let mode = Arc::new(AtomicU8::new(PASS));
-    let port = proxy(Cluster::shared().folder().join(".s.PGSQL.5432"), mode.clone());
+    let port = proxy(Cluster::shared().folder().join(".s.PGSQL.5432"), b"COMMIT", mode.clone());
     let mut store = OperatorStore::new(postgres::open(through(port, &database), None).unwrap());
     store.add_devices(&[device("wv-0", None)], &cause(0)).unwrap().unwrap();
     for round in 1..4 {
@@ -339,6 +339,7 @@ fn over_a_network_the_server_is_the_one_that_was_meant_or_is_told_nothing() {
             password: password.map(|password| password.to_owned().into()),
             roots: Some(roots.as_bytes().to_vec()),
             insecure: false,
+            is_post: false,
         }
     };
     let world = World::new();

@@ -15,5 +15,6 @@ mod jobs;
 mod model;
 mod policy;
 mod revocation;
+mod rights;
 mod traffic;
 mod upgrade;

@@ -19,9 +19,9 @@ use tidy_warden_core::post::PostRole;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    AdoptedSettings, Batch, BrokerSession, EndPlace, GroupMembers, GuardStore, Intended, Introduction, JobKind, Lease,
-    NameInUse, NewAuthority, NewCredential, NewJob, OperatorStore, Place, PostRecord, PostState, SqliteStore, Store,
-    StoreError, Tally, Traffic, TrialDifference, postgres,
+    AdoptedSettings, Batch, BrokerSession, Cause, EndPlace, GroupMembers, GuardStore, Intended, Introduction, JobKind,
+    Lease, NameInUse, NewAuthority, NewCredential, NewJob, OperatorStore, Place, PostRecord, PostState, SqliteStore,
+    Store, StoreError, Tally, Traffic, TrialDifference, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, id, new_database, new_file, new_model};
@@ -183,7 +183,18 @@ fn told<T: std::fmt::Debug>(answer: Result<T, StoreError>) -> String {
 }
 
 pub(crate) fn act(store: &mut OperatorStore, guard: &mut GuardStore, cast: &Cast, what: &Act, at: i64) -> String {
-    let cause = &cause(at);
+    act_for(store, guard, cast, what, at, &cause(at))
+}
+
+/// The same for a cause of one's own.
+pub(crate) fn act_for(
+    store: &mut OperatorStore,
+    guard: &mut GuardStore,
+    cast: &Cast,
+    what: &Act,
+    at: i64,
+    cause: &Cause,
+) -> String {
     let authority = "devices".parse().unwrap();
     let certificate = |number: u8| &cast.certificates[usize::from(number)];
     let new = |number: u8, again: bool, overlap: u8| {

@@ -1,6 +1,6 @@
 //! What the database says went wrong, as errors of a store.
 
-use crate::StoreError;
+use crate::{Move, StoreError};
 
 /// An error in words, with what it came from.
 pub(super) fn told(error: &tokio_postgres::Error) -> String {
@@ -23,6 +23,13 @@ impl From<tokio_postgres::Error> for StoreError {
                 false => Self::Damaged { detail },
             };
         };
+        // Functions of ours tell by codes of ours.
+        let said = || error.as_db_error().map(|error| error.message().to_owned()).unwrap_or_default();
+        match code.code() {
+            "TW001" => return Self::Moved { move_to: Move::from_text(&said()) },
+            "TW002" => return Self::Unknown { what: "device", name: said() },
+            _ => {}
+        }
         match *code {
             SqlState::LOCK_NOT_AVAILABLE | SqlState::T_R_DEADLOCK_DETECTED | SqlState::T_R_SERIALIZATION_FAILURE => {
                 Self::Busy

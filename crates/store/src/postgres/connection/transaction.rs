@@ -2,6 +2,9 @@
 
 use std::sync::atomic::Ordering;
 
+use tokio_postgres::Row;
+use tokio_postgres::types::ToSql;
+
 use super::{Connection, get};
 use crate::{Move, StoreError};
 
@@ -10,6 +13,16 @@ const CLOCK_DIFFERENCE: i64 = 60;
 
 /// The channel of the notices that something changed.
 pub(in crate::postgres) const CHANNEL: &str = "tidy_warden_change";
+
+fn not_at_standby() -> StoreError {
+    StoreError::Uncertain { detail: "the database committed it and gave up waiting for its standby".to_owned() }
+}
+
+fn not_taken() -> StoreError {
+    StoreError::Away {
+        detail: "the connection broke before the database took the change; nothing was changed".to_owned(),
+    }
+}
 
 impl Connection {
     /// Begins a transaction that only reads, of one moment.
@@ -114,9 +127,7 @@ impl Connection {
         }
         done?;
         match self.heard.in_doubt.swap(false, Ordering::SeqCst) {
-            true => Err(StoreError::Uncertain {
-                detail: "the database committed it and gave up waiting for its standby".to_owned(),
-            }),
+            true => Err(not_at_standby()),
             false => Ok(()),
         }
     }
@@ -143,6 +154,32 @@ impl Connection {
         }
     }
 
+    /// Asks a function for an act that goes by the name `act`; gives what it answers, or nothing if the answer was lost and the act was
+    /// done.
+    pub(in crate::postgres) fn guard_act(
+        &self,
+        call: &str,
+        values: &[&(dyn ToSql + Sync)],
+        act: &[u8],
+    ) -> Result<Option<Row>, StoreError> {
+        self.ready()?;
+        self.check_clock()?;
+        let statement = self.prepared(call)?;
+        self.heard.in_doubt.store(false, Ordering::SeqCst);
+        match self.ask(async |client| client.query_one(&statement, values).await) {
+            Err(_) if self.is_broken() => {}
+            Err(error) => return Err(error),
+            Ok(_) if self.heard.in_doubt.swap(false, Ordering::SeqCst) => return Err(not_at_standby()),
+            Ok(row) => return Ok(Some(row)),
+        }
+        let found = self.mend().and_then(|()| self.one("SELECT guard_did($1)", &[&act])).and_then(|row| get(&row, 0));
+        match found {
+            Ok(true) => Ok(None),
+            Ok(false) => Err(not_taken()),
+            Err(error) => Err(StoreError::Uncertain { detail: error.to_string() }),
+        }
+    }
+
     /// Whether a change was committed of which only the database knows.
     fn look_up(&self, act: [u8; 16]) -> Result<(), StoreError> {
         let found = self.mend().and_then(|()| {
@@ -154,9 +191,7 @@ impl Connection {
         });
         match found {
             Ok(Some(_)) => Ok(()),
-            Ok(None) => Err(StoreError::Away {
-                detail: "the connection broke before the database took the change; nothing was changed".to_owned(),
-            }),
+            Ok(None) => Err(not_taken()),
             Err(error) => Err(StoreError::Uncertain { detail: error.to_string() }),
         }
     }

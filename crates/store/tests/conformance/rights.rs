@@ -1,0 +1,400 @@
+//! What each role may do in the database: its own acts, and nothing beside them.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU8, Ordering};
+
+use proptest::prelude::*;
+use proptest::test_runner::TestRunner;
+use tidy_warden_core::database::DatabaseAddress;
+use tidy_warden_core::post::{self, PostRole};
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_rig::Cluster;
+use tidy_warden_store::{
+    Cause, DatabaseAccess, GuardStore, OperatorStore, PostRecord, PostState, StoreError, Tally, Traffic, postgres,
+};
+
+use crate::bench::{NOW, World, access, broken, cause, device, fresh, id, issue, new_database, new_model};
+use crate::database::{PASS, SWALLOW_ANSWER, SWALLOW_COMMIT, proxy};
+use crate::model::{Act, Cast, act_for, dump, hashes};
+
+/// A post of the ward in a database.
+fn new_post(world: &mut World, database: &str, name: &str, role: PostRole) -> PostRecord {
+    let name = name.parse().unwrap();
+    let login = post::login(database, &name).unwrap();
+    let certificate = fresh(world, "post");
+    let (host, verifier) = ("localhost".to_owned(), postgres::verifier("right as rain"));
+    PostRecord { name, role, host, login, verifier, certificate, added: UnixTime(NOW), retired: None }
+}
+
+/// Gives every post its role, as an administrator does.
+fn give_roles(database: &str) {
+    Cluster::shared().sql(database, &postgres::roles(access(database)).unwrap());
+}
+
+/// How a role comes to a database.
+fn access_as(database: &str, role: &str, is_post: bool) -> DatabaseAccess {
+    let address = format!("postgresql:///{database}?host={}&user={role}", Cluster::shared().folder().display());
+    DatabaseAccess { address: DatabaseAddress::parse(&address, false).unwrap(), is_post, ..access(database) }
+}
+
+fn guard_of(database: &str, post: &PostRecord) -> GuardStore {
+    GuardStore::new(postgres::open(access_as(database, &post.login, true), None).unwrap())
+}
+
+/// As the post writes it.
+fn by(post: &PostRecord, at: i64) -> Cause {
+    Cause { actor: format!("post {}", post.name), ..cause(at) }
+}
+
+/// Acts of a guard's that leave an entry, and those of others that it finds its way among.
+fn any_of_guards() -> impl Strategy<Value = Act> {
+    let (one, certificate) = (|| 0u8..6, || 0u8..12);
+    prop_oneof![
+        6 => (certificate(), any::<bool>(), 0u8..3)
+            .prop_map(|(certificate, again, overlap)| Act::Issue { certificate, again, overlap, foreign: false }),
+        8 => proptest::collection::vec((one(), proptest::option::weighted(0.8, certificate())), 1..4).prop_map(Act::Use),
+        4 => (one(), any::<bool>()).prop_map(|(device, hold)| Act::Clone(device, hold)),
+        2 => (proptest::collection::vec(one(), 1..4), any::<bool>()).prop_map(|(devices, held)| Act::Hold(devices, held)),
+        1 => (one(), proptest::option::of(certificate()), 0u8..4)
+            .prop_map(|(device, only, reason)| Act::Revoke { device, only, reason }),
+        1 => one().prop_map(Act::Reopen),
+        1 => one().prop_map(Act::Retire),
+        1 => any::<bool>().prop_map(|stale| Act::Crl { stale }),
+    ]
+}
+
+#[test]
+fn what_a_guard_does_by_functions_is_what_it_does_by_acts() {
+    let mut world = World::new();
+    let cast = Cast::new(&mut world);
+    let acts = proptest::collection::vec((any_of_guards(), 0i64..3000), 10..60);
+    let mut runner = TestRunner::new(ProptestConfig { max_shrink_iters: 100, ..ProptestConfig::with_cases(24) });
+    let done = std::cell::RefCell::new(std::collections::BTreeMap::new());
+    let run = runner.run(&acts, |acts| {
+        let model = new_model(&world);
+        let (database, operator) = new_database(&world);
+        let post = new_post(&mut World::new(), &database, "guard-9", PostRole::Guard);
+        let mut stores = [OperatorStore::new(Box::new(model.another())), OperatorStore::new(operator)];
+        for store in &mut stores {
+            store.add_post(&post, &cause(0)).unwrap().unwrap();
+        }
+        give_roles(&database);
+        let mut guards = [GuardStore::new(Box::new(model)), guard_of(&database, &post)];
+        let mut at = 0;
+        // Some behind a gateway, which hears of what becomes of them.
+        let all = Act::Add { devices: (0..6).map(|number| (number, 0, if number > 3 { 0 } else { 9 })).collect() };
+        for (what, later) in std::iter::once(&(all, 0)).chain(&acts) {
+            at += later;
+            let is_guards = matches!(what, Act::Use(_) | Act::Clone(..));
+            let cause = if is_guards { by(&post, at) } else { cause(at) };
+            let told: Vec<String> = stores
+                .iter_mut()
+                .zip(&mut guards)
+                .map(|(store, guard)| act_for(store, guard, &cast, what, at, &cause))
+                .collect();
+            prop_assert_eq!(&told[0], &told[1], "{:?}", what);
+            prop_assert!(!told[0].starts_with("ERROR"), "{:?}: {}", what, told[0]);
+        }
+        let [one, other] = stores.each_ref().map(|store| store.entries(1, usize::MAX).unwrap());
+        for (one, other) in one.iter().zip(&other) {
+            prop_assert_eq!(one, other);
+        }
+        let [one, other] = stores.each_ref().map(|store| dump(store, &cast, at));
+        for (one, other) in one.iter().zip(&other) {
+            prop_assert_eq!(one, other);
+        }
+        prop_assert_eq!(hashes(&stores[0]), hashes(&stores[1]));
+        prop_assert!(broken(&stores[1]).is_empty());
+        for entry in stores[1].entries(1, usize::MAX).unwrap() {
+            *done.borrow_mut().entry((entry.act, entry.actor)).or_insert(0) += 1;
+        }
+        Ok(())
+    });
+    run.unwrap();
+    let done = done.into_inner();
+    for act in ["credential.first-use", "device.clone-sign", "hold"] {
+        assert!(done.contains_key(&(act.to_owned(), "post guard-9".to_owned())), "{act}: {done:?}");
+    }
+}
+
+/// A ward with a few devices, a guard, a desk and people, each with a role of its own.
+struct Roles {
+    database: String,
+    owner: OperatorStore,
+    guard: PostRecord,
+    desk: PostRecord,
+}
+
+impl Roles {
+    fn new() -> Self {
+        let mut world = World::new();
+        let (database, owner) = new_database(&world);
+        let mut owner = OperatorStore::new(owner);
+        owner.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(1)).unwrap().unwrap();
+        let certificate = fresh(&mut world, "wv-1");
+        issue(&mut owner, "wv-1", &certificate, false, 1).unwrap().unwrap();
+        let guard = new_post(&mut world, &database, "guard-2", PostRole::Guard);
+        let desk = new_post(&mut world, &database, "desk-2", PostRole::Desk);
+        for post in [&guard, &desk] {
+            owner.add_post(post, &cause(2)).unwrap().unwrap();
+        }
+        give_roles(&database);
+        // Run again it says the same.
+        give_roles(&database);
+        let people = format!(
+            "CREATE ROLE {database}_ada LOGIN IN ROLE {database}_operators; CREATE ROLE {database}_bob LOGIN IN ROLE {database}_readers"
+        );
+        Cluster::shared().sql(&database, &people);
+        Self { database, owner, guard, desk }
+    }
+
+    /// What a role is told that tries a statement; nothing if it may.
+    fn tries(&self, role: &str, sql: &str) -> Option<String> {
+        Cluster::shared().tries(&self.database, role, sql)
+    }
+
+    fn state(&self, post: &PostRecord) -> PostState {
+        PostState {
+            name: post.name.clone(),
+            version: "1".into(),
+            address: "127.0.0.1:1".into(),
+            edition: 1,
+            change: 2,
+            sessions: 3,
+            since: UnixTime(NOW),
+            seen: UnixTime(NOW),
+        }
+    }
+}
+
+#[test]
+fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
+    let roles = Roles::new();
+    let mut guard = guard_of(&roles.database, &roles.guard);
+    // All that a guard asks.
+    let (wv1, cause) = (id("wv-1"), by(&roles.guard, 5));
+    let view = guard.devices(std::slice::from_ref(&wv1)).unwrap().pop().unwrap().unwrap();
+    let fingerprint = view.credentials[0].fingerprint;
+    assert!(guard.status_many(&[fingerprint]).unwrap()[0].is_some());
+    guard.changed_since(1).unwrap();
+    guard.children(&wv1).unwrap();
+    guard.authorities().unwrap();
+    guard.bound_since(0, 5).unwrap();
+    guard.groups().unwrap();
+    guard.edition(None).unwrap();
+    guard.trial().unwrap();
+    guard.broker_sessions_of_ended(4).unwrap();
+    guard.blocked_key(&[0; 32]).unwrap();
+    guard.adopted_settings().unwrap();
+    let mut feed = guard.feed().unwrap();
+    feed.wait(0, std::time::Duration::from_secs(5)).unwrap();
+    // All that it does.
+    guard.record_uses(&[(wv1.clone(), Some(fingerprint))], &cause).unwrap();
+    assert!(guard.record_clone_sign(&wv1, "two \"places\"\u{1}\u{e9}\n", true, &cause).unwrap());
+    let number =
+        guard.record_note("messages.watch", "#", "{}", &Cause { actor: "ada".into(), ..cause.clone() }).unwrap();
+    let entry = roles.owner.entries(number, 1).unwrap().pop().unwrap();
+    assert_eq!((entry.actor.as_str(), entry.act.as_str()), ("ada at post guard-2", "messages.watch"));
+    let counted = [(wv1.clone(), Traffic { messages_in: 3, ..Traffic::default() })];
+    guard.tally(&Tally::Traffic { counted: &counted, at: UnixTime(NOW + 9) }).unwrap();
+    guard.tally(&Tally::Sessions { kept: &[], gone: &["a".into()], now: UnixTime(NOW) }).unwrap();
+    guard.tally(&Tally::Post(&roles.state(&roles.guard))).unwrap();
+    assert_eq!(roles.owner.post_states().unwrap(), [roles.state(&roles.guard)]);
+    assert_eq!(broken(&roles.owner), []);
+    let nobody = guard.record_uses(&[(id("wv-9"), None)], &cause);
+    assert!(matches!(nobody, Err(StoreError::Unknown { what: "device", .. })), "{nobody:?}");
+
+    // And nothing else, whatever it says.
+    let head = roles.owner.head().unwrap();
+    let forbidden =
+        |done: Result<(), StoreError>| assert!(matches!(done, Err(StoreError::Forbidden { .. })), "{done:?}");
+    let other = roles.state(&roles.desk);
+    forbidden(guard.tally(&Tally::Post(&other)));
+    forbidden(guard.record_note("policy.adopt", "edition 9", "{}", &cause).map(drop));
+    forbidden(guard.record_note("messages.watch", "#", "[]", &cause).map(drop));
+    let mut as_person =
+        OperatorStore::new(postgres::open(access_as(&roles.database, &roles.guard.login, false), None).unwrap());
+    forbidden(as_person.set_hold(&[wv1.clone()], false, &cause).map(drop));
+    forbidden(as_person.retire_device(&wv1, &cause));
+    forbidden(as_person.add_devices(&[device("wv-3", None)], &cause).map(drop));
+    let login = &roles.guard.login;
+    let counted = ["traffic", "seen", "trial_differences", "broker_sessions", "post_states"];
+    let tables = Cluster::shared()
+        .sql(&roles.database, "SELECT tablename FROM pg_tables WHERE schemaname = 'public' ORDER BY 1");
+    let tables: Vec<&str> = tables.lines().collect();
+    assert!(tables.len() > 25, "{tables:?}");
+    for table in &tables {
+        let mut tries =
+            vec![format!("TRUNCATE {table}"), format!("DROP TABLE {table}"), format!("ALTER TABLE {table} ADD x INT")];
+        if *table != "broker_sessions" {
+            tries.push(format!("DELETE FROM {table}"));
+        }
+        if !counted.contains(table) {
+            tries.push(format!("INSERT INTO {table} SELECT * FROM {table}"));
+            if *table != "tally" {
+                let column = Cluster::shared().sql(
+                    &roles.database,
+                    &format!("SELECT column_name FROM information_schema.columns WHERE table_name = '{table}' ORDER BY ordinal_position LIMIT 1"),
+                );
+                tries.push(format!("UPDATE {table} SET {0} = {0}", column.trim()));
+            }
+        }
+        for sql in tries {
+            let told = roles.tries(login, &sql).unwrap_or_else(|| panic!("a guard may {sql}"));
+            assert!(told.contains("permission denied") || told.contains("must be owner"), "{sql}: {told}");
+        }
+    }
+    for sql in [
+        "SELECT verifier FROM posts",
+        "SELECT name FROM posts",
+        "SELECT detail FROM audit",
+        "SELECT plan FROM jobs",
+        "SELECT act FROM acts",
+        "SELECT guard_records('ada', 1, 'device.release', 'wv-1', '', '{}')",
+        "SELECT guard_begins('\\x00'::bytea, 1, '')",
+        "SELECT guard_ends('\\x00'::bytea, 0)",
+        "CREATE TABLE mine (a INT)",
+        "CREATE FUNCTION framed(a INT) RETURNS INT LANGUAGE sql AS 'SELECT 1'",
+        "CREATE OR REPLACE FUNCTION post_name() RETURNS TEXT LANGUAGE sql AS 'SELECT 1::text'",
+        "SET ROLE operator",
+        "SET SESSION AUTHORIZATION operator",
+        "ALTER TABLE post_states DISABLE ROW LEVEL SECURITY",
+        "SELECT guard_note(decode(repeat('00', 16), 'hex'), 1, '', 'ada', 'hold', 'wv-2', '{}')",
+        "COPY devices TO PROGRAM 'cat'",
+        "SELECT pg_read_file('/etc/passwd')",
+    ] {
+        assert!(roles.tries(login, sql).is_some(), "a guard may {sql}");
+    }
+    // Another's row is not even seen.
+    roles.owner.view(|_| Ok(())).unwrap();
+    let mut owner = GuardStore::new(postgres::open(access(&roles.database), None).unwrap());
+    owner.tally(&Tally::Post(&roles.state(&roles.desk))).unwrap();
+    assert_eq!(guard.post_states().unwrap(), [roles.state(&roles.guard)]);
+    assert_eq!(
+        roles.tries(login, "UPDATE post_states SET version = 'x' WHERE name = 'desk-2'"),
+        None,
+        "it finds no such row"
+    );
+    assert!(owner.post_states().unwrap().contains(&roles.state(&roles.desk)));
+    assert_eq!(roles.owner.head().unwrap(), head, "nothing of it left a trace");
+}
+
+#[test]
+fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
+    let roles = Roles::new();
+    let Roles { database, desk, .. } = &roles;
+    let cause = cause(5);
+    // A desk looks, says how it is, and is no guard.
+    let mut as_desk = GuardStore::new(postgres::open(access_as(database, &desk.login, true), None).unwrap());
+    assert!(as_desk.devices(&[id("wv-1")]).unwrap()[0].is_some());
+    as_desk.tally(&Tally::Post(&roles.state(desk))).unwrap();
+    let used = as_desk.record_uses(&[(id("wv-1"), None)], &cause);
+    assert!(matches!(used, Err(StoreError::Forbidden { .. })), "{used:?}");
+    for sql in ["UPDATE seen SET at = 1", "SELECT guard_did('\\x00'::bytea)", "UPDATE devices SET held = NULL"] {
+        assert!(roles.tries(&desk.login, sql).is_some(), "a desk may {sql}");
+    }
+    // Whoever reads, reads.
+    let bob = format!("{database}_bob");
+    let reader = OperatorStore::new(postgres::open(access_as(database, &bob, false), None).unwrap());
+    assert_eq!(reader.entries(1, 9).unwrap().len(), roles.owner.entries(1, 9).unwrap().len());
+    assert_eq!(broken(&reader), []);
+    reader.jobs(false, 9).unwrap();
+    for sql in [
+        "UPDATE devices SET held = NULL",
+        "SELECT verifier FROM posts",
+        "UPDATE tally SET one = one",
+        "SELECT act FROM acts",
+    ] {
+        assert!(roles.tries(&bob, sql).is_some(), "a reader may {sql}");
+    }
+    // People do all that a ward is for, with a role that owns nothing.
+    let ada = format!("{database}_ada");
+    let mut person = OperatorStore::new(postgres::open(access_as(database, &ada, false), None).unwrap());
+    person.add_devices(&[device("wv-3", Some("QF-3"))], &cause).unwrap().unwrap();
+    person.set_hold(&[id("wv-3")], true, &cause).unwrap();
+    person.retire_device(&id("wv-3"), &cause).unwrap();
+    person.retire_post(&desk.name, &cause).unwrap().unwrap();
+    assert_eq!(broken(&person), []);
+    for sql in [
+        "UPDATE audit SET subject = 'x'",
+        "DELETE FROM audit",
+        "TRUNCATE audit",
+        "UPDATE store_format SET number = 9",
+        "DROP TABLE devices",
+        "ALTER TABLE audit DISABLE TRIGGER ALL",
+        "CREATE TABLE mine (a INT)",
+    ] {
+        assert!(roles.tries(&ada, sql).is_some(), "a person may {sql}");
+    }
+    // A retired post is out: at once for what it does, and for its connections when its role was changed.
+    let again = as_desk.tally(&Tally::Post(&roles.state(desk)));
+    assert!(matches!(again, Err(StoreError::Forbidden { .. })), "{again:?}");
+    give_roles(database);
+    assert!(as_desk.head().is_err());
+    assert!(postgres::open(access_as(database, &desk.login, true), None).is_err());
+}
+
+#[test]
+fn names_that_mean_something_to_sql_are_names() {
+    let mut world = World::new();
+    let cluster = Cluster::shared();
+    let name = "we\"ird'; DROP TABLE devices; --";
+    let quoted = name.replace('"', "\"\"");
+    cluster.sql("postgres", &format!("CREATE DATABASE \"{quoted}\" OWNER operator"));
+    let mut access = access("north");
+    access.address.database = name.to_owned();
+    let store =
+        crate::bench::founded(&world, |founding| postgres::create(access.clone(), founding, &cause(0)).unwrap());
+    let mut store = OperatorStore::new(store);
+    let post = new_post(&mut world, name, "guard-2", PostRole::Guard);
+    store.add_post(&post, &cause(1)).unwrap().unwrap();
+    cluster.sql(name, &postgres::roles(access.clone()).unwrap());
+    access.address.user = post.login.clone();
+    access.is_post = true;
+    let mut guard = GuardStore::new(postgres::open(access, None).unwrap());
+    store.add_devices(&[device("wv-1", None)], &cause(2)).unwrap().unwrap();
+    guard.record_uses(&[(id("wv-1"), None)], &by(&post, 3)).unwrap();
+    assert_eq!(store.devices(&[id("wv-1")]).unwrap()[0].as_ref().unwrap().device.seen, Some(UnixTime(NOW + 3)));
+}
+
+#[test]
+fn a_real_guards_clock_must_be_right_and_a_moved_ward_takes_nothing() {
+    let roles = Roles::new();
+    let cluster = Cluster::shared();
+    cluster.sql(&roles.database, "UPDATE ward SET rehearsal = false");
+    let mut guard = guard_of(&roles.database, &roles.guard);
+    let own = i64::try_from(std::time::SystemTime::UNIX_EPOCH.elapsed().unwrap().as_secs()).unwrap();
+    let at = |at: i64| Cause { at: UnixTime(at), ..by(&roles.guard, 0) };
+    for wrong in [own - 3600, own + 3600, 0] {
+        let done = guard.record_uses(&[(id("wv-1"), None)], &at(wrong));
+        assert!(matches!(&done, Err(StoreError::Forbidden { detail }) if detail.contains("clock")), "{done:?}");
+    }
+    guard.record_uses(&[(id("wv-1"), None)], &at(own)).unwrap();
+    let mut whole = postgres::open_whole(access(&roles.database)).unwrap();
+    let to = tidy_warden_store::Move { to: "elsewhere".into(), is_done: false };
+    whole.set_moved(Some(&to)).unwrap();
+    let moved = guard.record_uses(&[(id("wv-1"), None)], &at(own));
+    assert!(matches!(&moved, Err(StoreError::Moved { move_to }) if *move_to == to), "{moved:?}");
+}
+
+#[test]
+fn what_became_of_a_guards_act_is_looked_up_when_its_answer_was_lost() {
+    let roles = Roles::new();
+    let at = by(&roles.guard, 5);
+    let mode = Arc::new(AtomicU8::new(PASS));
+    let port = proxy(Cluster::shared().folder().join(".s.PGSQL.5432"), b"messages.watch", mode.clone());
+    let address = format!("postgresql://{}@127.0.0.1:{port}/{}?sslmode=disable", roles.guard.login, roles.database);
+    let access = DatabaseAccess {
+        address: DatabaseAddress::parse(&address, true).unwrap(),
+        is_post: true,
+        ..access(&roles.database)
+    };
+    let mut guard = GuardStore::new(postgres::open(access, None).unwrap());
+    let notes = || roles.owner.entries(1, 99).unwrap().iter().filter(|entry| entry.act == "messages.watch").count();
+    guard.record_note("messages.watch", "#", "{}", &at).unwrap();
+    for (what, done, count) in [(SWALLOW_ANSWER, true, 2), (SWALLOW_COMMIT, false, 2), (PASS, true, 3)] {
+        mode.store(what, Ordering::SeqCst);
+        let noted = guard.record_note("messages.watch", "#", "{}", &at);
+        assert_eq!((noted.is_ok(), notes()), (done, count), "{noted:?}");
+    }
+}
