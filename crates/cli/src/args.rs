@@ -6,6 +6,7 @@ mod examples;
 mod group;
 mod job;
 mod policy;
+mod post;
 mod run;
 
 use std::path::PathBuf;
@@ -22,6 +23,7 @@ pub(crate) use job::JobCommand;
 pub(crate) use policy::{
     AdoptArgs, AskArgs, AskedAct, CheckArgs, CompareArgs, DraftArgs, FormatArgs, PolicyCommand, ReachArgs, TrialArgs,
 };
+pub(crate) use post::{AddPostArgs, PostCommand, RoleArg};
 pub(crate) use run::{
     DemoArgs, GuardArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, SimulateArgs, SimulateCommand, TopicMatchArgs,
     WatchArgs,
@@ -34,7 +36,7 @@ const COMMANDS: &str = "\
 prepare
   init       make a ward: settings, authorities, store, a place for policies
   authority  add and see certificate authorities, hand their certificates out, judge chains
-  settings   check ward.toml
+  settings   check ward.toml; adopt it for all machines
 register
   device     list devices and keep what is known of them
   group      put devices under one name, by rule or by list
@@ -48,6 +50,7 @@ policy
   policy     check, compare, adopt and question policies; draft them from what happens
 run
   guard      stand between the devices and the MQTT broker and let pass what policy allows
+  post       guards and desks on machines of their own: add, see and retire them
   probe      walk a device's whole way, from its outfit to an answered message, and say where it ends
   watch      see what the guard does as it happens, or messages
 keep true
@@ -97,6 +100,9 @@ pub(crate) struct Cli {
     /// A file with the PIN of the PKCS#11 token that holds an authority's key; without it the terminal is asked.
     #[arg(long, global = true, env = "TIDY_WARDEN_PIN_FILE", value_name = "FILE", hide_env_values = true, help_heading = EVERYWHERE)]
     pub(crate) pin_file: Option<PathBuf>,
+    /// Whether the call itself says so, and not its environment.
+    #[arg(skip)]
+    pub(crate) is_ward_named: bool,
     #[command(subcommand)]
     pub(crate) command: Command,
 }
@@ -114,7 +120,7 @@ pub(crate) enum Command {
     /// Add and see certificate authorities, hand their certificates out, judge chains.
     #[command(subcommand)]
     Authority(AuthorityCommand),
-    /// Check ward.toml.
+    /// Check ward.toml; adopt it for all machines.
     #[command(subcommand)]
     Settings(SettingsCommand),
     /// List devices and keep what is known of them.
@@ -142,7 +148,10 @@ pub(crate) enum Command {
     #[command(subcommand)]
     Policy(PolicyCommand),
     /// Stand between the devices and the MQTT broker and let pass what policy allows.
-    Guard(GuardArgs),
+    Guard(Box<GuardArgs>),
+    /// Guards and desks on machines of their own.
+    #[command(subcommand)]
+    Post(PostCommand),
     /// Walk a device's whole way, from its outfit to an answered message, and say where it ends.
     Probe(ProbeArgs),
     /// See what the guard does as it happens, or messages.
@@ -340,6 +349,17 @@ pub(crate) enum PurposeArg {
 pub(crate) enum SettingsCommand {
     /// Find every mistake in ward.toml in one pass.
     Check,
+    /// Make ward.toml, as it is here, count for all machines that work on this ward's database.
+    ///
+    /// What is about one machine (addresses, paths, [store], the way to the broker) stays with each. Guards at posts take what was
+    /// adopted within seconds. A ward in a file goes by its ward.toml as it is.
+    Adopt {
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+        #[command(flatten)]
+        because: Because,
+    },
 }
 
 #[derive(Debug, Subcommand)]
@@ -413,6 +433,14 @@ pub(crate) enum StoreCommand {
         #[arg(long)]
         yes: bool,
     },
+    /// Write the roles and rights of the database as SQL: for people, guards, desks, readers, and each post.
+    ///
+    /// It is run by somebody who may make roles there, and again after each `post add` and `post retire`.
+    Roles {
+        /// The file to write; one that exists is replaced.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
     /// Say that a store which ends earlier than what the guard has seen is the one that counts.
     ///
     /// What was revoked, held or blocked after its end is no longer known: do that again first. Until this is said, a running
@@ -454,7 +482,8 @@ pub(crate) fn pair(text: &str) -> Result<(String, String), String> {
 /// It is none, or help was asked for.
 pub(crate) fn from_command_line() -> Result<Cli, clap::Error> {
     let matches = examples::with_examples(Cli::command()).try_get_matches()?;
-    Cli::from_arg_matches(&matches)
+    let is_ward_named = matches.value_source("ward") == Some(clap::parser::ValueSource::CommandLine);
+    Ok(Cli { is_ward_named, ..Cli::from_arg_matches(&matches)? })
 }
 
 /// Says what is wrong with a call, or prints the help that was asked for.
@@ -465,7 +494,9 @@ pub(crate) fn wrong_call(error: &clap::Error, typed: impl IntoIterator<Item = St
     let typed: Vec<String> = typed.into_iter().collect();
     let mut text = error.render().to_string();
     // What came from the environment is no part of the call.
-    for (name, value) in [("--ward", "DIR"), ("--passphrase-file", "FILE"), ("--pin-file", "FILE")] {
+    for (name, value) in
+        [("--ward", "DIR"), ("--passphrase-file", "FILE"), ("--pin-file", "FILE"), ("--post-passphrase-file", "FILE")]
+    {
         if !typed.iter().any(|word| word == name || word.starts_with(&format!("{name}="))) {
             text = text.replace(&format!(" {name} <{value}>"), "");
         }

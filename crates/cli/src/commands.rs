@@ -17,6 +17,7 @@ mod job;
 mod key;
 mod pick;
 pub(crate) mod policy;
+mod post;
 mod probe;
 pub(crate) mod revoke;
 pub(crate) mod settings;
@@ -39,6 +40,8 @@ use crate::ward::Ward;
 pub(crate) struct Context<'a> {
     pub(crate) console: &'a Console,
     pub(crate) dir: PathBuf,
+    /// Whether the call itself names the ward's folder.
+    pub(crate) is_ward_named: bool,
     pub(crate) passphrase_file: Option<PathBuf>,
     pub(crate) pin_file: Option<PathBuf>,
 }
@@ -46,6 +49,12 @@ pub(crate) struct Context<'a> {
 impl Context<'_> {
     pub(crate) fn ward(&self) -> Result<Ward, Problem> {
         let mut ward = crate::ward::open(&self.dir)?;
+        if !ward.is_adopted {
+            self.console.warn(format!(
+                "{} says other things than the settings that were adopted for all machines, and these count: settings adopt",
+                self.dir.join(crate::ward::SETTINGS).display()
+            ));
+        }
         enroll::recover(&mut ward, self.console)?;
         crate::reserve::keep(&self.dir);
         Ok(ward)
@@ -68,7 +77,13 @@ impl Context<'_> {
 
 /// Runs what the command line asks for.
 pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
-    let context = Context { console, dir: cli.ward, passphrase_file: cli.passphrase_file, pin_file: cli.pin_file };
+    let context = Context {
+        console,
+        dir: cli.ward,
+        is_ward_named: cli.is_ward_named,
+        passphrase_file: cli.passphrase_file,
+        pin_file: cli.pin_file,
+    };
     if console.is_csv() && !is_list(&cli.command) {
         return Err(Problem::usage("this command gives no list, and only lists have a form as CSV")
             .next("--format json, or jsonl"));
@@ -77,7 +92,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
     match cli.command {
         Command::Init(args) => init::run(&context, &args),
         Command::Authority(command) => authority::run(&context, &command),
-        Command::Settings(_) => settings::run(&context),
+        Command::Settings(command) => settings::run(&context, &command),
         Command::Device(command) => device::run(&context, command),
         Command::Group(command) => group::run(&context, &command),
         Command::Enroll(args) => enroll::run(&context, &args),
@@ -87,6 +102,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Token(command) => token::run(&context, command),
         Command::Policy(command) => policy::run(&context, &command),
         Command::Guard(args) => guard::run(&context, &args),
+        Command::Post(command) => post::run(&context, &command),
         Command::Probe(args) => probe::run(&context, &args),
         Command::Watch(args) => watch::run(&context, &args),
         Command::Hold(args) => urgent(&|| hold::run(&context, hold::HoldAct::Hold, &args)),
@@ -106,7 +122,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
 fn is_list(command: &Command) -> bool {
     use crate::args::{
         AuditCommand, AuthorityCommand, CredentialCommand, DeviceCommand, GroupCommand, JobCommand, KeyCommand,
-        PolicyCommand,
+        PolicyCommand, PostCommand,
     };
     match command {
         Command::Device(command) => matches!(command, DeviceCommand::List(_) | DeviceCommand::Retained(_)),
@@ -116,6 +132,7 @@ fn is_list(command: &Command) -> bool {
         Command::Key(command) => matches!(command, KeyCommand::Blocked),
         Command::Policy(command) => matches!(command, PolicyCommand::Editions),
         Command::Job(command) => matches!(command, JobCommand::List { .. }),
+        Command::Post(command) => matches!(command, PostCommand::List),
         Command::Audit(command) => matches!(command, AuditCommand::Log { .. }),
         _ => false,
     }

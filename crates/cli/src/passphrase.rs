@@ -58,6 +58,17 @@ pub(crate) enum Typed {
     Twice,
 }
 
+/// The passphrase of a post's own key; none of the ward's is taken for it.
+pub(crate) fn of_post(file: Option<&Path>, typed: Typed, console: &Console) -> Result<Passphrase, Problem> {
+    if file.is_none() && !std::io::stdin().is_terminal() {
+        return Err(Problem::usage(
+            "the passphrase of the post's own key is needed, and there is no terminal to ask on",
+        )
+        .next("give --post-passphrase-file FILE, or set TIDY_WARDEN_POST_PASSPHRASE_FILE"));
+    }
+    get(file, "the post's own key", typed, console)
+}
+
 /// The passphrase for `what`: from `file`, else from the terminal.
 pub(crate) fn get(file: Option<&Path>, what: &str, typed: Typed, console: &Console) -> Result<Passphrase, Problem> {
     if let Some(path) = file {

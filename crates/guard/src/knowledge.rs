@@ -29,9 +29,6 @@ use crate::memory::{Found, Memory};
 
 pub(crate) use record::WatchNote;
 
-/// The account under which the guard's own changes are recorded.
-const ACTOR: &str = "guard";
-
 /// The most credentials of devices that changed which are asked for anew at once, so that the next change does not wait.
 const MOST_ASKED_ANEW: usize = 256;
 
@@ -57,6 +54,8 @@ pub(crate) struct Knowledge {
     clock: Arc<dyn Clock>,
     sight: Arc<SyncMutex<Sight>>,
     memory: Arc<SyncMutex<Memory>>,
+    /// The account under which the guard's own changes are recorded.
+    actor: Arc<str>,
     /// What foreign authorities say of the certificates that they signed.
     pub(crate) maker_lists: Arc<MakerLists>,
 }
@@ -128,10 +127,10 @@ impl Knowledge {
     ///
     /// # Errors
     /// The store cannot be followed.
-    pub(crate) fn new(stores: Stores, clock: Arc<dyn Clock>, seen: Head) -> Result<Self, StoreError> {
+    pub(crate) fn new(stores: Stores, clock: Arc<dyn Clock>, seen: Head, actor: String) -> Result<Self, StoreError> {
         let feed = Seat::new(Following::new(stores.follower.feed()?));
         let [reader, follower, writer] = [stores.reader, stores.follower, stores.writer].map(Seat::new);
-        Ok(Self::with([reader, follower, writer], feed, clock, seen))
+        Ok(Self { actor: actor.into(), ..Self::with([reader, follower, writer], feed, clock, seen) })
     }
 
     /// With seats that are taken already.
@@ -143,7 +142,8 @@ impl Knowledge {
     ) -> Self {
         let sight = Sight { heard: Instant::now(), silent: None, seen, behind: None };
         let sight = Arc::new(SyncMutex::new(sight));
-        Self { reader, follower, writer, feed, clock, sight, memory: Arc::default(), maker_lists: Arc::default() }
+        let (memory, maker_lists) = (Arc::default(), Arc::default());
+        Self { reader, follower, writer, feed, clock, sight, memory, actor: "guard".into(), maker_lists }
     }
 
     pub(crate) fn now(&self) -> UnixTime {
@@ -202,7 +202,7 @@ impl Knowledge {
         if let Some((_, what)) = &self.sight().behind {
             return Err(StoreError::Unwritable { detail: what.clone() });
         }
-        let cause = Cause { at: self.now(), actor: ACTOR.to_owned(), because };
+        let cause = Cause { at: self.now(), actor: self.actor.to_string(), because };
         self.writer.change(move |store| change(store, &cause)).await
     }
 

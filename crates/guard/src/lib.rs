@@ -40,7 +40,7 @@ pub use control::{Answer, Request};
 pub use event::{Event, RuleRef, Sink};
 pub use knowledge::Stores;
 pub use live::LiveConfig;
-pub use server::{Config, Guard};
+pub use server::{Config, Guard, Instance, SAY};
 pub use shared::GuardError;
 pub use tidy_warden_serve::seen::Head;
 pub use tidy_warden_serve::tls::{TlsError, TlsSettings};

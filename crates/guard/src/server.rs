@@ -6,7 +6,8 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use tidy_warden_core::time::Clock;
+use tidy_warden_core::id::PostName;
+use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_serve::http;
 use tidy_warden_serve::listener::accept;
 use tidy_warden_serve::lists::MakerFiles;
@@ -14,7 +15,7 @@ use tidy_warden_serve::openings::Openings;
 use tidy_warden_serve::seen::Head;
 use tidy_warden_serve::socket::Socket;
 use tidy_warden_serve::trust::{Trust, TrustHolder};
-use tidy_warden_store::StoreError;
+use tidy_warden_store::{PostState, StoreError};
 use tokio::net::{TcpListener, UnixListener};
 use tokio::sync::{mpsc, oneshot};
 use tokio::time::Instant;
@@ -39,6 +40,9 @@ const KEEP_TRAFFIC: Duration = Duration::from_secs(2);
 /// Of how many devices what was counted is written at once: with [`KEEP_TRAFFIC`], the bound on writing.
 const TRAFFIC_AT_ONCE: usize = 2_000;
 
+/// How often an instance says how it is.
+pub const SAY: Duration = Duration::from_secs(5);
+
 /// How often the broker is tried without the guard's credentials.
 const TRY_BYPASS: Duration = Duration::from_secs(3600);
 
@@ -50,6 +54,17 @@ const CLEARED: usize = 64;
 
 /// How long sessions may take to end when the guard stops.
 const STOPPING: Duration = Duration::from_secs(5);
+
+/// What a guard is called.
+#[derive(Debug, Clone)]
+pub struct Instance {
+    /// Its name among all instances.
+    pub name: PostName,
+    /// The account under which its own changes are recorded.
+    pub actor: String,
+    /// The version of its program.
+    pub version: &'static str,
+}
 
 /// What a guard needs.
 pub struct Config {
@@ -67,6 +82,8 @@ pub struct Config {
     pub wills: Option<PathBuf>,
     /// What can be changed later.
     pub live: LiveConfig,
+    /// What it is called.
+    pub instance: Instance,
     /// The ward's clock.
     pub clock: Arc<dyn Clock>,
     /// Where events go.
@@ -86,6 +103,7 @@ pub struct Guard {
     seen: Option<PathBuf>,
     wills: Option<PathBuf>,
     maker_files: MakerFiles,
+    instance: Instance,
 }
 
 async fn bind_tcp(address: SocketAddr) -> Result<TcpListener, GuardError> {
@@ -105,7 +123,7 @@ impl Guard {
             }
         };
         let seen = seen.unwrap_or(Head { number: 0, hash: [0; 32] });
-        let knowledge = Knowledge::new(stores, config.clock.clone(), seen)?;
+        let knowledge = Knowledge::new(stores, config.clock.clone(), seen, config.instance.actor.clone())?;
         let trust = Arc::new(TrustHolder::default());
         let live = Live::new(config.live, config.clock.clone(), trust.clone(), 0)?;
         let shared = Arc::new(Shared::new(knowledge, live, config.clock, trust, config.sink, config.observer));
@@ -145,8 +163,8 @@ impl Guard {
                 None
             }
         };
-        let Config { seen, wills, .. } = config;
-        Ok(Self { listener, websocket, metrics, control, shared, position, seen, wills, maker_files })
+        let Config { seen, wills, instance, .. } = config;
+        Ok(Self { listener, websocket, metrics, control, shared, position, seen, wills, maker_files, instance })
     }
 
     /// The address that it listens on.
@@ -160,7 +178,7 @@ impl Guard {
     /// Serves until `stop` is ready, then ends all sessions and returns. What comes from `reloads` takes effect at once,
     /// except for addresses to listen on.
     pub async fn run(self, stop: impl Future<Output = ()>, mut reloads: mpsc::Receiver<LiveConfig>) {
-        let Self { listener, websocket, metrics, control, shared, position, seen, wills, maker_files } = self;
+        let Self { listener, websocket, metrics, control, shared, position, seen, wills, maker_files, instance } = self;
         let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|each| each.local_addr().ok());
         if let Ok(address) = listener.local_addr() {
             let (websocket, metrics) = (of(&websocket), of(&metrics));
@@ -168,7 +186,10 @@ impl Guard {
         }
         let (control, socket) = control.map(Socket::split).unzip();
         let kept = wills.clone();
-        let beside = Beside { shared: shared.clone(), position, seen, wills: kept, maker_files, metrics, control };
+        let address = listener.local_addr().map(|address| address.to_string()).unwrap_or_default();
+        let says = Says { instance, address, since: shared.knowledge.now() };
+        let beside =
+            Beside { shared: shared.clone(), position, seen, wills: kept, maker_files, metrics, control, says };
         let beside = match beside.start() {
             Ok(beside) => beside,
             Err(error) => {
@@ -225,6 +246,14 @@ struct Beside {
     maker_files: MakerFiles,
     metrics: Option<TcpListener>,
     control: Option<UnixListener>,
+    says: Says,
+}
+
+/// What it says of itself, beside what changes.
+struct Says {
+    instance: Instance,
+    address: String,
+    since: UnixTime,
 }
 
 /// The thread on which [`Beside`] runs.
@@ -235,7 +264,7 @@ struct Running {
 
 impl Beside {
     fn start(self) -> std::io::Result<Running> {
-        let Self { shared, position, seen, wills, maker_files, metrics, control } = self;
+        let Self { shared, position, seen, wills, maker_files, metrics, control, says } = self;
         // Sockets belong to the runtime that made them.
         let metrics = metrics.map(TcpListener::into_std).transpose()?;
         let control = control.map(UnixListener::into_std).transpose()?;
@@ -246,6 +275,7 @@ impl Beside {
             tasks.spawn(Follower::new(shared.clone(), position).follow());
             tasks.spawn(makers::follow(maker_files, shared.clone()));
             tasks.spawn(keep(shared.clone(), seen, wills));
+            tasks.spawn(say(shared.clone(), says));
             tasks.spawn(try_bypass(shared.clone()));
             tasks.spawn(watch_broker(shared.clone()));
             tasks.spawn(clear_broker(shared.clone()));
@@ -281,6 +311,25 @@ impl Running {
         // Who is gone already needs no word.
         let _ = self.stop.send(());
         let _ = tokio::task::spawn_blocking(|| self.thread.join()).await;
+    }
+}
+
+/// Says how it is, now and then. A store that does not take it is told of elsewhere.
+async fn say(shared: Arc<Shared>, says: Says) {
+    let Says { instance, address, since } = says;
+    loop {
+        let state = PostState {
+            name: instance.name.clone(),
+            version: instance.version.to_owned(),
+            address: address.clone(),
+            edition: u32::try_from(shared.metrics.edition.get()).unwrap_or(0),
+            change: shared.knowledge.seen().number,
+            sessions: u64::try_from(shared.registry.len()).unwrap_or(u64::MAX),
+            since,
+            seen: shared.knowledge.now(),
+        };
+        let _ = shared.knowledge.record_state(state).await;
+        tokio::time::sleep(SAY).await;
     }
 }
 

@@ -3,5 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod cluster;
+mod wire;
 
 pub use cluster::Cluster;
+pub use wire::Wire;

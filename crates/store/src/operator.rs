@@ -77,8 +77,14 @@ impl OperatorStore {
     }
 
     /// See [`post::add`].
-    pub fn add_post(&mut self, new: &PostRecord, cause: &Cause) -> Answer<(), PostRefusal> {
-        decided(&mut *self.0, |tx| post::add(tx, new, cause))
+    pub fn add_post(&mut self, new: &PostRecord, cause: &Cause, deliver: Deliver<'_>) -> Answer<(), PostRefusal> {
+        decided(&mut *self.0, |tx| {
+            let answer = post::add(tx, new, cause)?;
+            if answer.is_ok() {
+                deliver().map_err(StoreError::Delivery)?;
+            }
+            Ok(answer)
+        })
     }
 
     /// See [`post::retire`].

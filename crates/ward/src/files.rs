@@ -89,8 +89,17 @@ fn new_file(path: &Path, access: Access) -> io::Result<File> {
 
 /// Puts a file in place of one that may exist: written beside it, synced, renamed.
 pub fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    replace_as(path, bytes, Access::Public)
+}
+
+/// The same for its owner only.
+pub fn replace_secret(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    replace_as(path, bytes, Access::Secret)
+}
+
+fn replace_as(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
     let beside = beside(path);
-    let result = create(&beside, bytes, Access::Public).and_then(|()| fs::rename(&beside, path));
+    let result = create(&beside, bytes, access).and_then(|()| fs::rename(&beside, path));
     if result.is_err() {
         // What could not be put in place is of no use to anybody.
         let _ = fs::remove_file(&beside);
@@ -133,6 +142,12 @@ impl PendingFolder {
         let beside = partial(place, suffix);
         fs::DirBuilder::new().mode(0o700).create(&beside)?;
         Ok(Self { beside, place: place.to_owned(), published: false })
+    }
+
+    /// Where it is filled.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.beside
     }
 
     /// Adds a file.

@@ -10,7 +10,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::{LockCost, SoftwareKey};
 use tidy_warden_core::policy::{Edition, Fleet, PolicyFile, Rights};
-use tidy_warden_core::settings::{Kind, Settings};
+use tidy_warden_core::settings::{Here, Kind, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
@@ -50,6 +50,8 @@ pub struct Ward {
     pub clock: WardClock,
     /// Who acts through this, for the audit record.
     pub actor: String,
+    /// Whether its file says what was adopted for all machines, if anything was: that counts, whatever the file says.
+    pub is_adopted: bool,
 }
 
 /// Reads the text of `ward.toml`.
@@ -72,18 +74,28 @@ pub fn read_settings(dir: &Path) -> Result<(Settings, String), Problem> {
 }
 
 impl Ward {
-    /// Opens the ward in `dir`; notes in the audit record if its settings changed.
+    /// Opens the ward in `dir`; notes in the audit record if its settings changed. In a database for which settings were adopted these
+    /// count, and the file says what is about this machine.
     pub fn open(dir: &Path, actor: String) -> Result<Self, Problem> {
         let (settings, text) = read_settings(dir)?;
         let place = StorePlace::of(dir, &settings.store)?;
         let store = OperatorStore::new(place.open(None)?);
         let record = store.ward()?;
         let clock = WardClock::of(record.rehearsal)?;
-        let mut ward = Self { dir: dir.to_owned(), settings, place, store, record, clock, actor };
+        let (dir, is_adopted) = (dir.to_owned(), true);
+        let mut ward = Self { dir, settings, place, store, record, clock, actor, is_adopted };
+        if let (StorePlace::Database(_), Some(adopted)) = (&ward.place, ward.store.adopted_settings()?) {
+            let settings = Settings::parse(&Source::new("the adopted settings", &adopted.text))
+                .map_err(|errors| Problem::text("the adopted settings cannot be read by this version", &errors))?
+                .on(&Here::from(&ward.settings));
+            ward.is_adopted = settings == ward.settings;
+            ward.settings = settings;
+            return Ok(ward);
+        }
         let known = ward.store.settings_text()?;
         if known != text {
             let cause = ward.cause(None);
-            ward.store.record_settings(&text, &difference(&known, &text), &cause)?;
+            ward.store.record_settings(&text, &difference(&known, &text).to_string(), &cause)?;
         }
         Ok(ward)
     }
@@ -94,7 +106,7 @@ impl Ward {
         let store = OperatorStore::new(place.open(None)?);
         let record = store.ward()?;
         let clock = WardClock::of(record.rehearsal)?;
-        Ok(Self { dir: dir.to_owned(), settings, place, store, record, clock, actor })
+        Ok(Self { dir: dir.to_owned(), settings, place, store, record, clock, actor, is_adopted: true })
     }
 
     /// Another handle on the same store.
@@ -306,7 +318,7 @@ pub fn policy_paths(folder: &Path) -> Result<Vec<PathBuf>, Problem> {
 }
 
 /// What changed between two texts, line by line, as the detail of an audit entry.
-fn difference(old: &str, new: &str) -> String {
+pub(crate) fn difference(old: &str, new: &str) -> serde_json::Value {
     let only_in = |text: &str, other: &str| {
         let mut theirs: Vec<&str> = other.lines().collect();
         let mut only = Vec::new();
@@ -321,5 +333,5 @@ fn difference(old: &str, new: &str) -> String {
         only
     };
     let digest = data_encoding::HEXLOWER.encode(&tidy_warden_core::key::sha256(new.as_bytes()));
-    json!({ "sha256": digest, "removed": only_in(old, new), "added": only_in(new, old) }).to_string()
+    json!({ "sha256": digest, "removed": only_in(old, new), "added": only_in(new, old) })
 }

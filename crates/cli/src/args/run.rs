@@ -27,6 +27,13 @@ pub(crate) struct GuardArgs {
     /// `guard` in ward.toml.
     #[arg(long, value_name = "BROKER")]
     pub(crate) broker: Option<String>,
+    /// Run the guard of a post: the folder that `post add` made, on a machine that has nothing else of the ward. TIDY_WARDEN_WARD
+    /// and TIDY_WARDEN_PASSPHRASE_FILE are not looked at.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) post: Option<PathBuf>,
+    /// A file with the passphrase of the post's own key; without it the terminal is asked.
+    #[arg(long, env = "TIDY_WARDEN_POST_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true)]
+    pub(crate) post_passphrase_file: Option<PathBuf>,
     /// Write what devices ask for into this file, each different act once, for `policy draft`. It is added to.
     #[arg(long, value_name = "FILE")]
     pub(crate) observe: Option<PathBuf>,

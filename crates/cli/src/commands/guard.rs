@@ -11,14 +11,18 @@ use std::time::Duration;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use sd_notify::NotifyState;
 use tidy_warden_core::key::{Signer, SoftwareKey};
+use tidy_warden_core::post::PostRole;
 use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_core::time::Span;
-use tidy_warden_guard::{Config, Event, Guard, GuardError, Observer, Sink, Stores};
+use tidy_warden_guard::{Config, Event, Guard, GuardError, Instance, Observer, Sink, Stores};
 use tidy_warden_simulate::Broker;
+use tidy_warden_ward::post::OpenPost;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use super::Context;
 use crate::args::{GuardArgs, LogForm};
+use crate::edge::parse;
+use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 use log::Log;
@@ -85,8 +89,69 @@ impl Places {
     }
 }
 
+/// How often it is looked whether settings were adopted for all posts.
+const LOOK: Duration = Duration::from_secs(5);
+
+/// Where a guard has its settings, keys and store from: the ward's folder, or a post's.
+pub(super) struct Home<'a> {
+    context: &'a Context<'a>,
+    post: Option<PathBuf>,
+    passphrase_file: Option<PathBuf>,
+}
+
+impl<'a> Home<'a> {
+    fn of(context: &'a Context<'a>, args: &GuardArgs) -> Result<Self, Problem> {
+        if args.post.is_some() && context.is_ward_named {
+            return Err(Problem::usage("a post is run without the ward's folder").next("leave --ward away"));
+        }
+        Ok(Self { context, post: args.post.clone(), passphrase_file: args.post_passphrase_file.clone() })
+    }
+
+    fn open(&self) -> Result<(Ward, Option<OpenPost>), Problem> {
+        let Some(dir) = &self.post else { return Ok((self.context.ward()?, None)) };
+        let (ward, post) = tidy_warden_ward::post::open(dir)?;
+        match post.role {
+            PostRole::Guard => Ok((ward, Some(post))),
+            PostRole::Desk => Err(Problem::refused(format!("the post `{}` is a desk, and no guard", post.name))
+                .next("name a guard's folder")),
+        }
+    }
+
+    /// What opens the guard's own key: that of the ward's folder, or the post's own and no other.
+    pub(super) fn passphrase(&self) -> Result<Passphrase, Problem> {
+        match &self.post {
+            None => self.context.passphrase("the guard's TLS key"),
+            Some(_) => passphrase::of_post(self.passphrase_file.as_deref(), Typed::Once, self.context.console),
+        }
+    }
+
+    /// Says when settings were adopted that this post did not look at yet. Nobody is asked while the store is away.
+    fn watch(&self) -> tokio::sync::mpsc::Receiver<()> {
+        let (sender, receiver) = tokio::sync::mpsc::channel(1);
+        let Some(dir) = self.post.clone() else {
+            // It is never heard of; the ward's folder says by a signal.
+            std::mem::forget(sender);
+            return receiver;
+        };
+        std::thread::spawn(move || {
+            let mut known = None;
+            while !sender.is_closed() {
+                // What is wrong with them is told by the reload.
+                let newest = tidy_warden_ward::post::newest_settings(&dir).unwrap_or(known);
+                if known.is_some() && newest != known && sender.blocking_send(()).is_err() {
+                    break;
+                }
+                known = newest;
+                std::thread::sleep(LOOK);
+            }
+        });
+        receiver
+    }
+}
+
 pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Problem> {
-    let ward = context.ward()?;
+    let home = Home::of(context, args)?;
+    let (ward, post) = home.open()?;
     let places = Places::of(&ward, args)?;
     let given: Option<BrokerAddress> = match &args.broker {
         Some(text) => Some(
@@ -98,10 +163,10 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
         Problem::usage("the guard needs a broker to pass messages to")
             .next("--broker HOST:PORT, --broker builtin, or [guard] broker in ward.toml")
     })?;
-    let key = live::own_key(context, &ward)?;
+    let key = live::own_key(&home, &ward)?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let mut warnings = Vec::new();
-    let ends = ward.store.server_certificate("guard")?.not_after;
+    let ends = live::own_certificate(&ward, post.as_ref())?.not_after;
     if ends < ward.now().plus(WARNING) {
         warnings.push(format!("the guard's own certificate ends at {ends}"));
     }
@@ -117,8 +182,8 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
     let ended = runtime.block_on(async {
         let inside = if address == BrokerAddress::Builtin { Some(start_broker().await?) } else { None };
         let upstream = live::upstream(&ward, address, inside.as_ref())?;
-        let guard = bind(&ward, places, upstream, &key, (log.sink(), observer)).await?;
-        serve(context, guard, (given, inside.as_ref()), key, log.sink()).await?;
+        let guard = bind(&ward, post.as_ref(), places, upstream, &key, (log.sink(), observer)).await?;
+        serve(&home, guard, (given, inside.as_ref()), key, log.sink()).await?;
         Ok(Exit::Done)
     });
     // Sessions that did not end in time end here; then nobody writes to the log any more.
@@ -129,7 +194,7 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
 
 /// Runs until a signal says stop; another makes it read its settings anew.
 async fn serve(
-    context: &Context<'_>,
+    home: &Home<'_>,
     guard: Guard,
     (given, inside): (Option<BrokerAddress>, Option<&Broker>),
     mut key: SoftwareKey,
@@ -151,6 +216,7 @@ async fn serve(
     );
     let mut running = std::pin::pin!(running);
     let mut stop = Some(stop);
+    let mut adopted = home.watch();
     tell_system(&[NotifyState::Ready]);
     loop {
         tokio::select! {
@@ -163,10 +229,10 @@ async fn serve(
                 tell_system(&[NotifyState::Stopping]);
                 stop.take();
             }
-            _ = hangup.recv() => {
+            () = either(&mut hangup, &mut adopted) => {
                 tell_system(&[NotifyState::Reloading, NotifyState::monotonic_usec_now().unwrap_or(NotifyState::Reloading)]);
                 // What it takes is a few files; sessions run on other threads meanwhile.
-                match reload(context, given.as_ref(), inside, &mut key) {
+                match reload(home, given.as_ref(), inside, &mut key) {
                     Ok(config) => {
                         // The guard takes it unless it stops.
                         let _ = sender.send(config).await;
@@ -182,20 +248,28 @@ async fn serve(
     }
 }
 
+/// A person says that something changed, or settings were adopted for all posts.
+async fn either(hangup: &mut Signal, adopted: &mut tokio::sync::mpsc::Receiver<()>) {
+    tokio::select! {
+        _ = hangup.recv() => {}
+        Some(()) = adopted.recv() => {}
+    }
+}
+
 fn reload(
-    context: &Context<'_>,
+    home: &Home<'_>,
     given: Option<&BrokerAddress>,
     inside: Option<&Broker>,
     key: &mut SoftwareKey,
 ) -> Result<tidy_warden_guard::LiveConfig, Problem> {
-    let ward = context.ward()?;
+    let (ward, post) = home.open()?;
     let address = given.cloned().or_else(|| ward.settings.guard.broker.clone());
     let address = address.ok_or_else(|| Problem::usage("[guard] broker is no longer set in ward.toml"))?;
     let upstream = live::upstream(&ward, address, inside)?;
-    if *key.public_key() != ward.store.server_certificate("guard")?.public_key {
-        *key = live::own_key(context, &ward)?;
+    if *key.public_key() != live::own_certificate(&ward, post.as_ref())?.public_key {
+        *key = live::own_key(home, &ward)?;
     }
-    live::config(&ward, upstream, key)
+    live::config(&ward, post.as_ref(), upstream, key)
 }
 
 /// Tells the service manager, if there is one.
@@ -225,6 +299,7 @@ async fn start_broker() -> Result<Broker, Problem> {
 /// A guard of this ward that listens.
 pub(crate) async fn bind(
     ward: &Ward,
+    post: Option<&OpenPost>,
     places: Places,
     upstream: tidy_warden_guard::Upstream,
     key: &SoftwareKey,
@@ -237,7 +312,15 @@ pub(crate) async fn bind(
         control: places.control,
         seen: places.seen,
         wills: places.wills,
-        live: live::config(ward, upstream, key)?,
+        live: live::config(ward, post, upstream, key)?,
+        instance: Instance {
+            name: match post {
+                Some(post) => post.name.clone(),
+                None => parse(PostRole::Guard.as_str())?,
+            },
+            actor: if post.is_some() { ward.actor.clone() } else { PostRole::Guard.as_str().to_owned() },
+            version: env!("CARGO_PKG_VERSION"),
+        },
         clock: std::sync::Arc::new(ward.clock.clone()),
         sink,
         observer,

@@ -1,7 +1,6 @@
 //! `init`: makes a ward.
 
 use std::fs;
-use std::net::IpAddr;
 use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
 
@@ -17,6 +16,7 @@ use tidy_warden_core::settings::{self, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, Span, UnixTime};
 use tidy_warden_store::{Cause, Founding, OperatorStore, WardRecord};
+use tidy_warden_ward::post::{SERVER_LIFE, server_names, toml_text};
 
 use super::Context;
 use crate::args::InitArgs;
@@ -27,10 +27,9 @@ use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
 use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, StorePlace, actor, crl_url};
 
-/// How long the root, the issuing authorities, and the certificates of guard and desk last.
+/// How long the root and the issuing authorities last.
 const ROOT_LIFE: Span = Span::from_days(20 * 365);
 const ISSUING_LIFE: Span = Span::from_days(10 * 365);
-const SERVER_LIFE: Span = Span::from_days(2 * 365);
 
 const EXAMPLE_POLICY: &str = r#"# Policies say what devices may do. Nothing is allowed that no rule allows; a deny beats every allow.
 # This one is an example: take the `# ` off, declare the kind `windvane` in ward.toml, then `policy check`.
@@ -154,11 +153,6 @@ fn store_settings(args: &InitArgs) -> Result<String, Problem> {
         lines.push_str(&format!("password_file = {}\n", toml_text(&path.to_string_lossy())));
     }
     Ok(lines)
-}
-
-/// A basic string of TOML.
-fn toml_text(text: &str) -> String {
-    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 fn refuse_existing(dir: &Path) -> Result<(), Problem> {
@@ -328,8 +322,7 @@ impl Mint<'_> {
         host: &str,
         service: &(Certificate, SoftwareKey),
     ) -> Result<(Certificate, SoftwareKey), Problem> {
-        let names: Vec<AltName> = server_names(host).iter().filter_map(|host| AltName::host(host)).collect();
-        self.sign(name, &names, Usage::Server, SERVER_LIFE, Some(("service", service)))
+        self.sign(name, &server_names(host), Usage::Server, SERVER_LIFE, Some(("service", service)))
     }
 }
 
@@ -342,12 +335,6 @@ fn authorities(settings: &Settings, plan: &Plan<'_>, now: UnixTime) -> Result<Ma
     let desk = mint.server("desk", &settings.endpoints.desk.host, &service)?;
     let tokens = SoftwareKey::generate(NewKey::P256).map_err(signing)?;
     Ok(Made { urn: uuid_urn(bytes(&mut SystemRandom), 4), root, devices, service, guard, desk, tokens })
-}
-
-/// The names that a server on `host` is reached by; for this machine itself also its loopback addresses.
-fn server_names(host: &str) -> Vec<String> {
-    let loopback = host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
-    if loopback { ["localhost", "127.0.0.1", "::1"].map(str::to_owned).to_vec() } else { vec![host.to_owned()] }
 }
 
 fn found_store(place: &StorePlace, plan: &Plan<'_>, made: &Made, settings: &str, now: UnixTime) -> Result<(), Problem> {

@@ -1,4 +1,4 @@
-//! `settings check`: every mistake in ward.toml in one pass.
+//! `settings check`: every mistake in ward.toml in one pass. `settings adopt`: the file counts for all machines.
 
 use serde_json::json;
 use tidy_warden_core::authority::AuthorityRole;
@@ -6,14 +6,64 @@ use tidy_warden_core::finding::{Finding, Severity};
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::settings::{Kind, Settings, Signing, check, place_of};
 use tidy_warden_core::text::Source;
+use tidy_warden_ward::post;
 
 use super::Context;
 use super::finding::{count, finding_text};
-use crate::console::counted;
+use crate::args::SettingsCommand;
+use crate::console::{counted, printable};
 use crate::problem::{Exit, Problem};
 use crate::ward::{SETTINGS, Ward, read_settings_text};
 
-pub(crate) fn run(context: &Context<'_>) -> Result<Exit, Problem> {
+pub(crate) fn run(context: &Context<'_>, command: &SettingsCommand) -> Result<Exit, Problem> {
+    match command {
+        SettingsCommand::Check => check_all(context),
+        SettingsCommand::Adopt { yes, because } => adopt(context, *yes, because.text()),
+    }
+}
+
+/// Makes the file count for all machines.
+fn adopt(context: &Context<'_>, yes: bool, because: Option<&str>) -> Result<Exit, Problem> {
+    let console = context.console;
+    let mut ward = crate::ward::open(&context.dir)?;
+    if ward.settings.store.database.is_none() {
+        console.note(format!("this ward is in a file and goes by its {SETTINGS} as it is; nothing to adopt"));
+        return Ok(Exit::Done);
+    }
+    let text = read_settings_text(&context.dir)?;
+    let Some(difference) = post::settings_difference(&ward, &text)? else {
+        console.note(format!("{SETTINGS} is what was adopted; nothing to adopt"));
+        return Ok(Exit::Done);
+    };
+    let source = Source::new(SETTINGS, &text);
+    let settings =
+        Settings::parse(&source).map_err(|errors| Problem::text(format!("{SETTINGS} has mistakes"), &errors))?;
+    let wrong = against_the_ward(&crate::ward::imagined(&context.dir, settings)?, &source)?;
+    let errors = count(&wrong, Severity::Error);
+    wrong.iter().for_each(|finding| console.note(finding_text(finding)));
+    if errors > 0 {
+        return Err(Problem::refused(format!("{SETTINGS} was not adopted"))
+            .because(format!("it has {}", counted(errors, "error")))
+            .next("mend it: settings check"));
+    }
+    for (key, mark) in [("removed", '-'), ("added", '+')] {
+        let lines = difference[key].as_array().into_iter().flatten().filter_map(|line| line.as_str());
+        lines.for_each(|line| console.note(format!("{mark} {}", printable(line))));
+    }
+    console.confirm(&format!("Adopt this {SETTINGS} for all machines?"), yes)?;
+    let cause = ward.cause(because);
+    let number = post::adopt(&mut ward, &text, &context.secrets(), &cause)?;
+    let value = json!({ "edition": number, "sha256": difference["sha256"] });
+    console.did(
+        "tidy-warden/settings-adopted/1",
+        value,
+        format!("adopted {SETTINGS} as edition {number} of the settings"),
+    )?;
+    console.note("guards at posts take it within seconds; a guard in the ward's folder, and commands, when they start");
+    Ok(Exit::Done)
+}
+
+fn check_all(context: &Context<'_>) -> Result<Exit, Problem> {
     let text = read_settings_text(&context.dir)?;
     let source = Source::new(SETTINGS, &text);
     let (settings, mistakes) = Settings::parse_as_far_as_it_goes(&source);
@@ -21,9 +71,16 @@ pub(crate) fn run(context: &Context<'_>) -> Result<Exit, Problem> {
     let mut found = Vec::new();
     if let Some(settings) = settings {
         kinds.extend(settings.kinds.keys().map(ToString::to_string));
-        let ward = match mistakes.is_empty() {
-            true => crate::ward::open(&context.dir)?,
-            false => crate::ward::imagined(&context.dir, settings)?,
+        let known = if mistakes.is_empty() { Some(crate::ward::open(&context.dir)?) } else { None };
+        let ward = match known {
+            Some(ward) if ward.is_adopted => ward,
+            Some(_) => {
+                context
+                    .console
+                    .note("other settings than these were adopted for all machines, and count: settings adopt");
+                crate::ward::imagined(&context.dir, settings)?
+            }
+            None => crate::ward::imagined(&context.dir, settings)?,
         };
         found = against_the_ward(&ward, &source)?;
     }

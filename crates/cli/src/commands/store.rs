@@ -6,10 +6,14 @@ use std::path::Path;
 use serde_json::json;
 use tidy_warden_guard::Head;
 use tidy_warden_store::copy::{self, CopyError};
+use tidy_warden_store::{PostState, postgres};
 
 use super::Context;
 use super::guard::{SEEN, UNREADABLE_SEEN};
+use super::post::ago;
 use crate::args::StoreCommand;
+use crate::console::counted;
+use crate::files;
 use crate::problem::{Exit, Problem};
 use crate::ward::{SETTINGS, StorePlace};
 
@@ -23,6 +27,7 @@ pub(crate) fn run(context: &Context<'_>, command: &StoreCommand) -> Result<Exit,
             copy(context, to, to_password_file.as_deref(), *yes)
         }
         StoreCommand::Copy { to: None, yes, .. } => stop(context, *yes),
+        StoreCommand::Roles { out } => roles(context, out),
         StoreCommand::Accept { yes, because } => accept(context, *yes, because.text()),
     }
 }
@@ -31,16 +36,20 @@ pub(crate) fn run(context: &Context<'_>, command: &StoreCommand) -> Result<Exit,
 fn show(context: &Context<'_>) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let survey = ward.store.survey()?;
+    let (now, states, head) = (ward.now(), ward.store.post_states()?, ward.store.head()?.number);
+    let behind = |state: &PostState| head.saturating_sub(state.change).max(0);
+    let services: Vec<_> =
+        states.iter().map(|state| json!({ "name": state.name, "behind": behind(state), "seen": state.seen })).collect();
     let value = json!({
         "engine": survey.engine, "place": ward.place.to_string(), "format": survey.format, "bytes": survey.octets,
         "devices": survey.devices, "credentials": survey.credentials, "entries": survey.entries,
-        "oldest_reader_s": survey.oldest_reader, "warnings": survey.warnings,
+        "oldest_reader_s": survey.oldest_reader, "services": services, "warnings": survey.warnings,
     });
     let reader = match survey.oldest_reader {
         Some(seconds) => format!("has been reading for {seconds} s"),
         None => "none holds anything up".to_owned(),
     };
-    let text = format!(
+    let mut text = format!(
         "engine       {}\nplace        {}\nformat       {}\nsize         {}\ndevices      {}\ncredentials  {}\nentries      {}\nreaders      {reader}\n",
         survey.engine,
         ward.place,
@@ -50,8 +59,42 @@ fn show(context: &Context<'_>) -> Result<Exit, Problem> {
         survey.credentials,
         survey.entries,
     );
+    for state in &states {
+        let changes = match behind(state) {
+            0 => "has seen every change".to_owned(),
+            behind => format!("{} behind", counted(usize::try_from(behind).unwrap_or(usize::MAX), "change")),
+        };
+        text.push_str(&format!("{:<13}{changes}, said so {}\n", state.name.as_str(), ago(now.since(state.seen))));
+    }
     context.console.show("tidy-warden/store/1", value, &text)?;
     survey.warnings.iter().for_each(|warning| context.console.warn(warning));
+    Ok(Exit::Done)
+}
+
+/// Writes the roles and rights of the database.
+fn roles(context: &Context<'_>, out: &Path) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let StorePlace::Database(access) = &ward.place else {
+        return Err(Problem::refused("a file has no roles")
+            .because("the ward is in a file")
+            .next("move it into a database first: store copy --to 'postgresql://...'"));
+    };
+    let sql = postgres::roles((**access).clone())?;
+    // It holds what the passwords of posts are checked by.
+    files::replace_secret(out, sql.as_bytes()).map_err(|error| Problem::file("write", out, &error))?;
+    let posts = ward.store.posts()?.iter().filter(|post| post.retired.is_none()).count();
+    let value = json!({ "file": out.display().to_string(), "posts": posts });
+    let note = format!(
+        "wrote roles and rights for people, guards, desks, readers and {} to {}",
+        counted(posts, "post"),
+        out.display()
+    );
+    context.console.did("tidy-warden/store-roles/1", value, note)?;
+    context.console.note(format!(
+        "next: somebody who may make roles runs it: psql -d {} -f {}",
+        access.address.database,
+        out.display()
+    ));
     Ok(Exit::Done)
 }
 

@@ -203,7 +203,8 @@ async fn start_guard(story: &Story<'_>, ward: &Ward, passphrase: &Passphrase) ->
     let listen = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
     let upstream = guard::upstream(ward, BrokerAddress::Builtin, Some(&broker))?;
     let guard =
-        guard::bind(ward, guard::Places::only(listen), upstream, &ward.key("guard", passphrase)?, (sink, None)).await?;
+        guard::bind(ward, None, guard::Places::only(listen), upstream, &ward.key("guard", passphrase)?, (sink, None))
+            .await?;
     let address = guard.local_addr().map_err(broken)?;
     tokio::spawn(async move {
         // The broker lives as long as the guard.

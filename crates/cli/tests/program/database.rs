@@ -8,7 +8,7 @@ use tidy_warden_rig::Cluster;
 use crate::harness::{Guard, STORES, World, block_on, eventually};
 
 /// Makes a ward in a new database; gives the database's name.
-fn world_in(cluster: &Cluster) -> (World, String) {
+pub(crate) fn world_in(cluster: &Cluster) -> (World, String) {
     let (world, database) = (World::new(), cluster.database());
     let store = cluster.address(&database);
     world.run(&["init", "--name", "North fleet", "--host", "localhost", "--rehearsal", "--store", &store]).exits(0);

@@ -434,7 +434,12 @@ impl Guard {
 
     pub(crate) fn with(world: &World, broker: &str, more: &[&str]) -> Self {
         let args = ["guard", "--listen", "127.0.0.1:0", "--broker", broker];
-        let running = Running::start(&mut world.program(&[&args, more].concat()));
+        Self::of(&mut world.program(&[&args, more].concat()))
+    }
+
+    /// The guard that a call begins.
+    pub(crate) fn of(command: &mut Command) -> Self {
+        let running = Running::start(command);
         let line =
             running.line("where it listens", |line| line.contains("\"listening\"") || line.starts_with("error:"));
         let event: Value = serde_json::from_str(&line).unwrap_or_else(|_| panic!("{}", running.lines().join("\n")));

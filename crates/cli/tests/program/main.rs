@@ -18,6 +18,7 @@ mod life;
 mod limits;
 mod pin;
 mod policy;
+mod post;
 mod record;
 mod rehearsal;
 mod storm;

@@ -31,6 +31,10 @@ pub struct Replay {
     pub authorities: BTreeMap<String, (String, bool)>,
     /// SHA-256 of the settings that were recorded last, if the record says so.
     pub settings: Option<String>,
+    /// The fingerprint of each post's certificate, and whether it was retired.
+    pub posts: BTreeMap<String, (String, bool)>,
+    /// Number and digest of the settings that were adopted last for all machines.
+    pub adopted: Option<(u32, String)>,
     /// How many keys were blocked by `key.block` entries.
     pub blocked: u64,
     /// For each entry that recorded certificates: how many, and the digest over their fingerprints or the one fingerprint.
@@ -87,6 +91,18 @@ impl Replay {
                 if let Some((_, retired)) = self.authorities.get_mut(&entry.subject) {
                     *retired = true;
                 }
+            }
+            "post.add" => {
+                self.posts.insert(subject(), (text("fingerprint"), false));
+            }
+            "post.retire" => {
+                if let Some((_, retired)) = self.posts.get_mut(&entry.subject) {
+                    *retired = true;
+                }
+            }
+            "settings.adopt" => {
+                let number = entry.subject.strip_prefix("edition ").and_then(|number| number.parse().ok());
+                self.adopted = number.map(|number| (number, text("sha256")));
             }
             "key.block" => self.blocked += detail["count"].as_u64().unwrap_or(0),
             "settings.changed" => self.settings = Some(text("sha256")),

@@ -2,7 +2,7 @@
 
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_store::{BrokerSession, Cause, GuardStore, StoreError, Tally, Traffic, TrialDifference};
+use tidy_warden_store::{BrokerSession, Cause, GuardStore, PostState, StoreError, Tally, Traffic, TrialDifference};
 
 use super::Knowledge;
 
@@ -58,6 +58,11 @@ impl Knowledge {
     /// Records what opened sessions.
     pub(crate) async fn record_uses(&self, uses: Vec<(DeviceId, Option<Fingerprint>)>) -> Result<(), StoreError> {
         self.write(move |store, cause| store.record_uses(&uses, cause), String::new()).await
+    }
+
+    /// Says how this guard is.
+    pub(crate) async fn record_state(&self, state: PostState) -> Result<(), StoreError> {
+        self.write(move |store, _| store.tally(&Tally::Post(&state)), String::new()).await
     }
 
     /// Adds to what was counted of devices.

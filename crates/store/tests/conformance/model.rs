@@ -372,7 +372,7 @@ pub(crate) fn act_for(
                 added: cause.at,
                 retired: None,
             };
-            told(store.add_post(&new, cause))
+            told(store.add_post(&new, cause, &mut || Ok(())))
         }
         Act::RetirePost(post) => told(store.retire_post(&post_name(*post), cause)),
         Act::PostSays(post, edition) => {

@@ -76,7 +76,7 @@ fn what_a_guard_does_by_functions_is_what_it_does_by_acts() {
         let post = new_post(&mut World::new(), &database, "guard-9", PostRole::Guard);
         let mut stores = [OperatorStore::new(Box::new(model.another())), OperatorStore::new(operator)];
         for store in &mut stores {
-            store.add_post(&post, &cause(0)).unwrap().unwrap();
+            store.add_post(&post, &cause(0), &mut || Ok(())).unwrap().unwrap();
         }
         give_roles(&database);
         let mut guards = [GuardStore::new(Box::new(model)), guard_of(&database, &post)];
@@ -136,7 +136,7 @@ impl Roles {
         let guard = new_post(&mut world, &database, "guard-2", PostRole::Guard);
         let desk = new_post(&mut world, &database, "desk-2", PostRole::Desk);
         for post in [&guard, &desk] {
-            owner.add_post(post, &cause(2)).unwrap().unwrap();
+            owner.add_post(post, &cause(2), &mut || Ok(())).unwrap().unwrap();
         }
         give_roles(&database);
         // Run again it says the same.
@@ -214,7 +214,7 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     forbidden(guard.record_note("messages.watch", "#", "[]", &cause).map(drop));
     let mut as_person =
         OperatorStore::new(postgres::open(access_as(&roles.database, &roles.guard.login, false), None).unwrap());
-    forbidden(as_person.set_hold(&[wv1.clone()], false, &cause).map(drop));
+    forbidden(as_person.set_hold(std::slice::from_ref(&wv1), false, &cause).map(drop));
     forbidden(as_person.retire_device(&wv1, &cause));
     forbidden(as_person.add_devices(&[device("wv-3", None)], &cause).map(drop));
     let login = &roles.guard.login;
@@ -347,7 +347,7 @@ fn names_that_mean_something_to_sql_are_names() {
         crate::bench::founded(&world, |founding| postgres::create(access.clone(), founding, &cause(0)).unwrap());
     let mut store = OperatorStore::new(store);
     let post = new_post(&mut world, name, "guard-2", PostRole::Guard);
-    store.add_post(&post, &cause(1)).unwrap().unwrap();
+    store.add_post(&post, &cause(1), &mut || Ok(())).unwrap().unwrap();
     cluster.sql(name, &postgres::roles(access.clone()).unwrap());
     access.address.user = post.login.clone();
     access.is_post = true;

@@ -47,6 +47,7 @@ pub(super) fn differing(view: &dyn View, now: UnixTime, replay: &Replay) -> Resu
             Some(_) => {}
         }
     }
+    posts(view, replay, &mut all)?;
     if let Some(said) = &replay.settings {
         let text = view.settings_text()?;
         if data_encoding::HEXLOWER.encode(&sha256(text.as_bytes())) != *said {
@@ -54,6 +55,34 @@ pub(super) fn differing(view: &dyn View, now: UnixTime, replay: &Replay) -> Resu
         }
     }
     Ok(all)
+}
+
+/// Posts, and the settings that they go by.
+fn posts(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let posts = view.posts()?;
+    for post in &posts {
+        let found = (post.certificate.fingerprint.to_string(), post.retired.is_some());
+        match replay.posts.get(post.name.as_str()) {
+            None => all.push(format!("post `{}`: the record does not add it", post.name)),
+            Some(said) if said.0 != found.0 => {
+                all.push(format!("post `{}`: its certificate is not the one that the record adds", post.name));
+            }
+            Some(said) if said.1 != found.1 => {
+                let (is, said) = if said.1 { ("in use", "retires it") } else { ("retired", "does not retire it") };
+                all.push(format!("post `{}`: it is {is} here, and the record {said}", post.name));
+            }
+            Some(_) => {}
+        }
+    }
+    for name in replay.posts.keys().filter(|name| posts.iter().all(|post| post.name.as_str() != name.as_str())) {
+        all.push(format!("post `{name}`: it stands in the record, and is gone here"));
+    }
+    let found = view.adopted_settings()?;
+    let found = found.map(|found| (found.number, data_encoding::HEXLOWER.encode(&sha256(found.text.as_bytes()))));
+    if found != replay.adopted {
+        all.push("settings: the adopted ones are not those that the record notes".to_owned());
+    }
+    Ok(())
 }
 
 fn standing(device: &DeviceRecord) -> DeviceStanding {

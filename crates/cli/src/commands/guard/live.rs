@@ -8,8 +8,9 @@ use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_guard::{LiveConfig, TlsSettings, Upstream, UpstreamPem};
 use tidy_warden_simulate::Broker;
+use tidy_warden_ward::post::OpenPost;
 
-use crate::commands::Context;
+use super::Home;
 use crate::files;
 use crate::problem::Problem;
 use crate::ward::{MAX_TEXT, Ward};
@@ -62,17 +63,30 @@ pub(crate) fn upstream(ward: &Ward, address: BrokerAddress, inside: Option<&Brok
 }
 
 /// The guard's own key. The passphrase is asked for, used once and forgotten: it may open more than this key.
-pub(super) fn own_key(context: &Context<'_>, ward: &Ward) -> Result<SoftwareKey, Problem> {
-    let passphrase = context.passphrase("the guard's TLS key")?;
+pub(super) fn own_key(home: &Home<'_>, ward: &Ward) -> Result<SoftwareKey, Problem> {
+    let passphrase = home.passphrase()?;
     ward.key("guard", &passphrase)
 }
 
+/// The guard's own certificate.
+pub(super) fn own_certificate(ward: &Ward, post: Option<&OpenPost>) -> Result<Certificate, Problem> {
+    match post {
+        Some(post) => Ok(post.certificate.clone()),
+        None => Ok(ward.store.server_certificate("guard")?),
+    }
+}
+
 /// All that the guard may take anew while it runs; `key` must be that of its certificate.
-pub(super) fn config(ward: &Ward, upstream: Upstream, key: &SoftwareKey) -> Result<LiveConfig, Problem> {
+pub(super) fn config(
+    ward: &Ward,
+    post: Option<&OpenPost>,
+    upstream: Upstream,
+    key: &SoftwareKey,
+) -> Result<LiveConfig, Problem> {
     let of = |role: AuthorityRole| -> Result<Vec<Certificate>, Problem> {
         Ok(ward.authorities(role)?.into_iter().map(|each| each.certificate).collect())
     };
-    let own = ward.store.server_certificate("guard")?;
+    let own = own_certificate(ward, post)?;
     // Who knows only an old root finds the way to it over the new one's cross-certificate.
     let all = ward.store.authorities()?;
     let ours = |each: &&AuthorityRecord| each.role != AuthorityRole::Foreign;

@@ -1,0 +1,365 @@
+//! Posts: guards on machines that have a folder of their own, and nothing else of the ward.
+
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use tidy_warden_rig::{Cluster, Wire};
+use tidy_warden_simulate::ConnectError;
+
+use crate::database::world_in;
+use crate::harness::{Guard, World, block_on, eventually};
+
+const SOON: Duration = Duration::from_secs(20);
+
+impl World {
+    /// Adds a guard's post, whose folder has its name, and gives it its role.
+    fn post(&self, database: &str, name: &str) {
+        let file = ["--post-passphrase-file", "post.txt"];
+        self.secret("post.txt", "of this post alone\n");
+        self.run(
+            &[&["post", "add", name, "--role", "guard", "--host", "localhost", "--out", name], &file[..]].concat(),
+        )
+        .exits(0);
+        self.give_roles(database);
+    }
+
+    /// What an administrator does with the roles that the ward writes.
+    fn give_roles(&self, database: &str) {
+        self.run(&["store", "roles", "--out", "roles.sql"]).exits(0);
+        let sql = std::fs::read_to_string(self.path("roles.sql")).unwrap();
+        Cluster::shared().sql(database, &sql);
+    }
+
+    /// The call that runs a post's guard, with nothing of the ward's in its environment but a folder that is none.
+    fn post_command(&self, name: &str, broker: &str) -> std::process::Command {
+        let mut command = self.command(env!("CARGO_BIN_EXE_tidy-warden"));
+        command.env("TIDY_WARDEN_WARD", "nowhere").env("TIDY_WARDEN_PASSPHRASE_FILE", "pass.txt").env("USER", "ada");
+        command.args(["guard", "--post", name, "--post-passphrase-file", "post.txt", "--listen", "127.0.0.1:0"]);
+        command.args(["--broker", broker]);
+        command
+    }
+
+    fn post_guard(&self, name: &str, broker: &str) -> Guard {
+        Guard::of(&mut self.post_command(name, broker))
+    }
+
+    /// Lets a post reach its database by a way of its own.
+    fn by_wire(&self, name: &str) -> Wire {
+        let (path, folder) = (self.path(&format!("{name}/post.toml")), Cluster::shared().folder());
+        let wire = Wire::to(folder);
+        let text = std::fs::read_to_string(&path).unwrap();
+        let (old, new) = (folder.display().to_string(), wire.folder().display().to_string());
+        assert!(text.contains(&old));
+        std::fs::write(path, text.replace(&old, &new)).unwrap();
+        wire
+    }
+}
+
+fn equipped() -> (World, String) {
+    let (world, database) = world_in(Cluster::shared());
+    world.equip();
+    (world, database)
+}
+
+/// The names of all files below a folder.
+fn files(folder: &Path) -> Vec<String> {
+    let mut all = Vec::new();
+    for entry in std::fs::read_dir(folder).unwrap().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        match entry.path().is_dir() {
+            true => all.extend(files(&entry.path()).iter().map(|below| format!("{name}/{below}"))),
+            false => all.push(name),
+        }
+    }
+    all.sort();
+    all
+}
+
+#[test]
+fn a_guard_at_a_post_has_all_that_it_needs_and_nothing_else_of_the_ward() {
+    let (world, database) = equipped();
+    let add = |name: &str, more: &[&str]| {
+        world.run(&[&["post", "add", name, "--role", "guard", "--host", "localhost", "--out", name], more].concat())
+    };
+    add("guard-2", &[]).exits(2).says(&["--post-passphrase-file"]);
+    add("guard-2", &["--post-passphrase-file", "pass.txt"]).exits(3).says(&["ward's passphrase"]);
+    world.secret("weak.txt", "weak\n");
+    add("guard-2", &["--post-passphrase-file", "weak.txt"]).exits(3).says(&["too weak"]);
+    world.secret("post.txt", "of this post alone\n");
+    let file = ["--post-passphrase-file", "post.txt"];
+    add("guard", &file).exits(3).says(&["ward's own folder"]);
+    add(&"g".repeat(64), &file).exits(3).says(&["63 characters"]);
+    assert!(!world.path("guard-2").exists());
+    world.post(&database, "guard-2");
+    add("guard-2", &file).exits(3).says(&["exists already"]);
+    std::fs::rename(world.path("guard-2"), world.path("elsewhere")).unwrap();
+    add("guard-2", &file).exits(3).says(&["there is a post `guard-2` already"]);
+    assert!(!world.path("guard-2").exists(), "nothing is left of what was refused");
+    std::fs::rename(world.path("elsewhere"), world.path("guard-2")).unwrap();
+    assert_eq!(files(&world.path("guard-2")), ["keys/guard.key", "post.pem", "post.toml", "store.pw"]);
+    let secret = std::fs::read_to_string(world.path("guard-2/store.pw")).unwrap();
+    let roles = std::fs::read_to_string(world.path("roles.sql")).unwrap();
+    assert!(secret.len() > 40 && !roles.contains(&secret), "the password is in the post's folder alone");
+    let listed = world.run(&["post", "list", "--format", "json"]).exits(0).json();
+    assert_eq!((&listed["posts"][0]["name"], &listed["posts"][0]["state"]), (&"guard-2".into(), &"never seen".into()));
+
+    // It opens with its own passphrase, and with no other; it has nothing to do with a ward's folder.
+    let mut wrong = world.post_command("guard-2", "builtin");
+    let ran = wrong.args(["--ward", "w"]).output().unwrap();
+    assert!(ran.status.code() == Some(2) && String::from_utf8_lossy(&ran.stderr).contains("leave --ward away"));
+    let opened_with = |file: &str| {
+        let mut command = world.command(env!("CARGO_BIN_EXE_tidy-warden"));
+        let ran = command
+            .args(["guard", "--post", "guard-2", "--post-passphrase-file", file, "--broker", "builtin"])
+            .output();
+        String::from_utf8_lossy(&ran.unwrap().stderr).into_owned()
+    };
+    assert!(opened_with("pass.txt").contains("the passphrase is wrong"));
+    let mut none = world.command(env!("CARGO_BIN_EXE_tidy-warden"));
+    let ran = none
+        .env("TIDY_WARDEN_PASSPHRASE_FILE", "post.txt")
+        .args(["guard", "--post", "guard-2"])
+        .args(["--broker", "builtin"]);
+    assert!(String::from_utf8_lossy(&ran.output().unwrap().stderr).contains("TIDY_WARDEN_POST_PASSPHRASE_FILE"));
+
+    // It works, and says who it is.
+    let guard = world.post_guard("guard-2", "builtin");
+    block_on(async {
+        let mut live = world.login("wv-1").connect(guard.address).await.unwrap();
+        assert!(live.publish("rope/ossel/wv-1/wind", b"1").await.unwrap().is_ok());
+        world.run(&["hold", "wv-1", "--yes"]).exits(0);
+        assert!(live.ended(SOON).await.is_some_and(|how| how.contains("on hold")));
+    });
+    let used = eventually(|| {
+        let log = world.run(&["audit", "log", "--format", "json"]).json();
+        let entries = log["entries"].as_array()?.clone();
+        entries.into_iter().find(|entry| entry["act"] == "credential.first-use")
+    });
+    assert_eq!(used.unwrap()["actor"], "post guard-2");
+    let shown = || world.run(&["post", "list", "--format", "json"]).exits(0).json()["posts"][0].clone();
+    let up = eventually(|| (shown()["state"] == "up" && shown()["behind"] == 0).then(shown)).unwrap();
+    assert_eq!((&up["role"], &up["edition"]), (&"guard".into(), &1.into()));
+    assert_eq!(up["address"], guard.address.to_string());
+    for field in ["change", "sessions", "seen", "since", "version"] {
+        assert!(!up[field].is_null(), "{field}: {up}");
+    }
+    world.run(&["post", "list"]).exits(0).prints(&["guard-2", "up"]);
+    world.run(&["store", "show"]).exits(0).prints(&["guard-2      has seen every change"]);
+    world.run(&["audit", "verify"]).exits(0);
+
+    // Retired, it is out at once, and nobody comes in through it.
+    world.run(&["post", "retire", "guard-9", "--yes", "--because", "x"]).exits(4);
+    world
+        .run(&["post", "retire", "guard-2", "--yes", "--because", "given back"])
+        .exits(0)
+        .says(&["crl --authority service"]);
+    world.run(&["post", "retire", "guard-2", "--yes", "--because", "x"]).exits(3).says(&["retired already"]);
+    world.give_roles(&database);
+    block_on(async {
+        let refused =
+            async || matches!(world.login("wv-2").connect(guard.address).await, Err(ConnectError::Refused { .. }));
+        let began = Instant::now();
+        while !refused().await {
+            assert!(began.elapsed() < SOON);
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    });
+    assert_eq!(shown()["state"], "retired");
+    world.run(&["crl", "--authority", "service", "--out", "service.pem"]).exits(0);
+    let crl = world.other("openssl", &["crl", "-in", "service.pem", "-noout", "-text"]).exits(0).stdout;
+    let serial =
+        data_encoding::HEXUPPER.encode(&data_encoding::HEXLOWER.decode(listed_serial(&world).as_bytes()).unwrap());
+    assert!(crl.contains(&serial) && crl.contains("Cessation Of Operation"), "{crl}");
+    let again = world.post_command("guard-2", "builtin").output().unwrap();
+    assert_eq!(again.status.code(), Some(1), "it cannot even read");
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+fn listed_serial(world: &World) -> String {
+    let log = world.run(&["audit", "log", "--format", "json", "--subject", "guard-2"]).json();
+    let entries = log["entries"].as_array().unwrap().clone();
+    entries.iter().find_map(|entry| entry["detail"]["serial"].as_str().map(str::to_owned)).unwrap()
+}
+
+#[test]
+fn settings_reach_posts_when_they_are_adopted_and_signed_and_not_before() {
+    let (world, database) = equipped();
+    world.post(&database, "guard-2");
+    let guard = world.post_guard("guard-2", "builtin");
+    world.run(&["device", "list"]).exits(0);
+    let text = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", text.replace("token_login = true", "token_login = false"));
+    // What the file says counts when it is adopted.
+    world.run(&["device", "list"]).exits(0).says(&["warning", "settings adopt"]);
+    world.run(&["token", "issue", "wv-1", "--for", "1h"]).exits(0);
+    world.run(&["settings", "check"]).exits(0).says(&["settings adopt"]);
+    world.run(&["settings", "adopt"]).exits(2).says(&["- token_login = true", "+ token_login = false", "--yes"]);
+    world.run(&["settings", "adopt", "--yes", "--because", "no tokens"]).exits(0).says(&["edition 2"]);
+    guard.event("reloaded", |_| true);
+    assert!(!world.run(&["device", "list"]).exits(0).stderr.contains("settings adopt"));
+    world.run(&["settings", "adopt", "--yes"]).exits(0).says(&["nothing to adopt"]);
+    world.run(&["audit", "log"]).exits(0).prints(&["settings.adopt", "no tokens"]);
+    world.run(&["audit", "verify"]).exits(0);
+    // One with mistakes is not adopted.
+    world.append("w/ward.toml", "\n[guard]\nlissen = \"x\"\n");
+    world.run(&["settings", "adopt", "--yes"]).exits(3).says(&["lissen"]);
+    let text = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", text.replace("\n[guard]\nlissen = \"x\"\n", ""));
+
+    // Who writes rows, but has no key, writes in vain.
+    let cluster = Cluster::shared();
+    let forged = "INSERT INTO adopted_settings SELECT number + 1, replace(text, 'token_login = false', 'token_login = true'), signature,
+        author, at FROM adopted_settings WHERE number = 2";
+    cluster.sql(&database, forged);
+    let told = guard.event("trouble", |event| event["what"].as_str().unwrap().contains("not signed"));
+    assert!(told["what"].as_str().unwrap().contains("the old ones stay"), "{told}");
+    let start = || {
+        let output = world.post_command("guard-2", "builtin").output().unwrap();
+        assert_eq!(output.status.code(), Some(3));
+        String::from_utf8_lossy(&output.stderr).into_owned()
+    };
+    assert!(start().contains("is not signed with the key"));
+    world.run(&["settings", "adopt", "--yes"]).exits(3).says(&["another key"]);
+    world
+        .run(&["audit", "verify"])
+        .exits(3)
+        .prints(&["settings: the adopted ones are not those that the record notes"]);
+    for (tamper, mend, told) in [
+        ("UPDATE posts SET retired = 1", "UPDATE posts SET retired = NULL", "post `guard-2`: it is retired here"),
+        (
+            "UPDATE posts SET name = 'x'",
+            "UPDATE posts SET name = 'guard-2'",
+            "post `guard-2`: it stands in the record, and is gone",
+        ),
+    ] {
+        cluster.sql(&database, tamper);
+        world.run(&["audit", "verify"]).exits(3).prints(&[told]);
+        cluster.sql(&database, mend);
+    }
+    // Nor is what was put back taken.
+    cluster.sql(&database, "DELETE FROM adopted_settings WHERE number >= 2");
+    assert!(start().contains("went by edition 2 before"));
+    world.run(&["settings", "adopt", "--yes", "--because", "again"]).exits(0).says(&["edition 2"]);
+    drop(guard);
+    let guard = world.post_guard("guard-2", "builtin");
+    guard.event("listening", |_| true);
+
+    // What is the ward's stands in the ward's settings alone.
+    world.append("guard-2/post.toml", "\n[guard]\nstore_patience = \"1h\"\n");
+    assert!(start().contains("`store_patience` is a setting of the whole ward"));
+}
+
+#[test]
+fn a_ward_in_a_file_has_no_posts_and_a_post_of_another_ward_is_refused() {
+    let world = World::init();
+    if crate::harness::in_databases() {
+        return;
+    }
+    world.secret("post.txt", "of this post alone\n");
+    let add = [
+        "post",
+        "add",
+        "guard-2",
+        "--role",
+        "guard",
+        "--host",
+        "localhost",
+        "--out",
+        "p",
+        "--post-passphrase-file",
+        "post.txt",
+    ];
+    world.run(&add).exits(3).says(&["in a file", "store copy --to"]);
+    world.run(&["store", "roles", "--out", "r.sql"]).exits(3).says(&["a file has no roles"]);
+    world.run(&["settings", "adopt", "--yes"]).exits(0).says(&["nothing to adopt"]);
+    world.run(&["post", "list"]).exits(0).says(&["no guard has run yet"]);
+    world.equip();
+    let guard = Guard::start(&world, "builtin");
+    let own = eventually(|| world.run(&["post", "list"]).stdout.contains("up").then_some(()));
+    assert!(own.is_some(), "the guard in the ward's folder says how it is, too");
+    drop(guard);
+    world.run(&["guard", "--post", "p", "--broker", "builtin"]).exits(4).says(&["there is no post in p"]);
+
+    let ((one, first), (two, _)) = (equipped(), equipped());
+    one.post(&first, "guard-2");
+    two.secret("post.txt", "of this post alone\n");
+    two.run(&add).exits(0);
+    let (ours, theirs) = (one.path("guard-2/post.toml"), two.path("p/post.toml"));
+    let (text, other) = (std::fs::read_to_string(&ours).unwrap(), std::fs::read_to_string(theirs).unwrap());
+    let line = |text: &str, key: &str| text.lines().find(|line| line.starts_with(key)).unwrap().to_owned();
+    std::fs::write(&ours, text.replace(&line(&text, "ward ="), &line(&other, "ward ="))).unwrap();
+    let output = one.post_command("guard-2", "builtin").output().unwrap();
+    assert!(String::from_utf8_lossy(&output.stderr).contains("holds another ward"));
+}
+
+#[test]
+fn three_guards_one_slow_one_cut_off_keep_out_whom_a_person_revokes() {
+    const FLEET: usize = 200;
+    let (world, database) = equipped();
+    let list: String = (0..FLEET).map(|at| format!("fv-{at},windvane,ossel\n")).collect();
+    world.write("fleet.csv", format!("id,kind,label.site\n{list}"));
+    world.run(&["device", "import", "fleet.csv"]).exits(0);
+    world.run(&["enroll", "--from", "fleet.csv", "--out", "outfits", "--yes"]).exits(0);
+    world.append("w/ward.toml", "\n[guard]\nstore_patience = \"4s\"\n");
+    let names = ["guard-1", "guard-2", "guard-3"];
+    names.iter().for_each(|name| world.post(&database, name));
+    let wires = names.map(|name| world.by_wire(name));
+    wires[1].slow(Duration::from_millis(10));
+    let guards = names.map(|name| world.post_guard(name, "builtin"));
+    let order: Vec<usize> = (0..FLEET).map(|at| at * 77 % FLEET).collect();
+    block_on(async {
+        let mut live = Vec::new();
+        for at in 0..FLEET {
+            let mut login = world.login(&format!("fv-{at}"));
+            login.keep_alive = 3600;
+            live.push(login.connect(guards[at % 3].address).await.unwrap());
+        }
+        let mut live: Vec<_> = live.into_iter().map(Some).collect();
+        for (turn, some) in order.chunks(20).enumerate() {
+            if turn == 5 {
+                wires[2].cut();
+            }
+            let ids: Vec<String> = some.iter().map(|at| format!("fv-{at}")).collect();
+            let condition = format!("id in ({})", ids.join(", "));
+            let count = some.len().to_string();
+            world
+                .run(&[
+                    "revoke",
+                    "--where",
+                    &condition,
+                    "--count",
+                    &count,
+                    "--reason",
+                    "keyCompromise",
+                    "--because",
+                    "lost",
+                ])
+                .exits(0);
+            for at in some {
+                let mut device = live[*at].take().unwrap();
+                // Told at once where the store is heard, and after the patience where it is not.
+                let how = device.ended(SOON).await;
+                let cut_off = turn >= 5 && at % 3 == 2;
+                let why = if cut_off { "could not be asked" } else { "was revoked at" };
+                assert!(how.as_ref().is_some_and(|how| how.contains(why)), "{turn} {at}: {how:?}");
+                let again = world.login(&format!("fv-{at}")).connect(guards[at % 3].address).await;
+                assert!(matches!(again, Err(ConnectError::Refused { .. })), "{turn} {at}: {:?}", again.err());
+            }
+        }
+        // Whoever is in is let in where the store is heard, and nowhere else.
+        for (guard, enters) in guards.iter().zip([true, true, false]) {
+            assert_eq!(world.login("wv-1").connect(guard.address).await.is_ok(), enters);
+        }
+        wires[2].mend();
+        let began = Instant::now();
+        while world.login("wv-2").connect(guards[2].address).await.is_err() {
+            assert!(began.elapsed() < Duration::from_secs(60), "{:?}", guards[2].running.lines());
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        for at in 0..FLEET {
+            let again = world.login(&format!("fv-{at}")).connect(guards[2].address).await;
+            assert!(matches!(again, Err(ConnectError::Refused { .. })), "{at}: {:?}", again.err());
+        }
+    });
+    world.run(&["audit", "verify"]).exits(0);
+}
