@@ -26,7 +26,7 @@ struct Places {
 pub(crate) struct Clones(Mutex<HashMap<DeviceId, Places>>);
 
 /// The part of an address that stays when a host only changes its temporary one: of IPv6 the first 64 bits (RFC 8981).
-fn network(address: IpAddr) -> IpAddr {
+pub(crate) fn network(address: IpAddr) -> IpAddr {
     match address {
         IpAddr::V4(_) => address,
         IpAddr::V6(v6) => match v6.to_ipv4_mapped() {

@@ -52,6 +52,8 @@ pub(crate) enum NotAdmitted {
     OtherName { device: DeviceId },
     #[error("neither a certificate nor a user name with a token was shown")]
     Nothing,
+    #[error("the device has {0} sessions at all guards together, and may have {1}")]
+    Crowded(u64, u32),
     #[error("the store does not answer: {0}")]
     Store(#[from] StoreError),
     #[error("the store is older than what was seen of it: {0}")]

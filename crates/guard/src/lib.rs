@@ -20,6 +20,7 @@ mod knowledge;
 mod listener;
 mod live;
 mod makers;
+mod meeting;
 mod memory;
 mod message;
 mod meter;

@@ -238,6 +238,21 @@ impl Registry {
         self.lock().all.values().for_each(|handle| handle.control.send_modify(|control| control.stop = true));
     }
 
+    /// How many sessions a device has.
+    pub(crate) fn sessions_of(&self, device: &DeviceId) -> usize {
+        self.lock().of_device.get(device).map_or(0, Vec::len)
+    }
+
+    /// Hands the newest session of a device what is to be said of it, and makes it look.
+    pub(crate) fn tell_newest(&self, device: &DeviceId, verdict: NotAdmitted) {
+        let sessions = self.lock();
+        let newest = sessions.of_device.get(device).and_then(|all| all.last());
+        if let Some(handle) = newest.and_then(|id| sessions.all.get(id)) {
+            *handle.verdict.lock().unwrap_or_else(PoisonError::into_inner) = Some(Err(verdict));
+            handle.control.send_modify(|control| control.recheck += 1);
+        }
+    }
+
     /// Whether a device has a session.
     pub(crate) fn has(&self, device: &DeviceId) -> bool {
         self.lock().of_device.contains_key(device)

@@ -274,7 +274,7 @@ impl Beside {
             let mut tasks = tokio::task::JoinSet::new();
             tasks.spawn(Follower::new(shared.clone(), position).follow());
             tasks.spawn(makers::follow(maker_files, shared.clone()));
-            tasks.spawn(keep(shared.clone(), seen, wills));
+            tasks.spawn(keep(shared.clone(), seen, wills, says.instance.name.clone()));
             tasks.spawn(say(shared.clone(), says));
             tasks.spawn(try_bypass(shared.clone()));
             tasks.spawn(watch_broker(shared.clone()));
@@ -400,15 +400,19 @@ async fn clear_broker(shared: Arc<Shared>) {
 }
 
 /// Writes what is to be kept, now and then. Nobody waits for it.
-async fn keep(shared: Arc<Shared>, seen: Option<PathBuf>, wills: Option<PathBuf>) {
+async fn keep(shared: Arc<Shared>, seen: Option<PathBuf>, wills: Option<PathBuf>, name: PostName) {
     let mut will_changes = shared.wills.changes();
     let (mut noted, mut counted) = (Instant::now(), Instant::now());
     let mut troubled = false;
     let (mut kept, mut not_kept) = (None, false);
+    let mut is_first = true;
     loop {
         tokio::time::sleep(KEEP).await;
         let mut result: Result<(), StoreError> = shared.write_uses().await;
         result = result.and(shared.write_kept().await);
+        let met = shared.meet(&name, is_first).await;
+        is_first &= met.is_err();
+        result = result.and(met);
         shared.floods.summaries(std::time::Instant::now()).into_iter().for_each(|event| shared.emit(event));
         if noted.elapsed() >= KEEP_NOTES {
             result = result.and(shared.write_notes().await);

@@ -27,6 +27,7 @@ use crate::Event;
 use crate::gate::{Explanations, Given};
 use crate::identity::{Credential, NotAdmitted};
 use crate::live::Live;
+use crate::meeting::Present;
 use crate::registry::Registered;
 use crate::relay::{Relay, Side};
 use crate::shared::Shared;
@@ -66,6 +67,8 @@ struct Conversing<S> {
     expiry: Duration,
     version: Version,
     explanations: Explanations,
+    /// Tells the other guards of this ward that it is there, for as long as it is.
+    present: Option<Present>,
 }
 
 /// Who stands at the door, and what it asked for.

@@ -8,22 +8,23 @@ use std::time::Instant;
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::id::{DeviceId, PostName};
 use tidy_warden_core::policy::Edition;
 use tidy_warden_core::settings::{CloneWatch, WithoutStore};
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_serve::tls::TlsError;
 use tidy_warden_serve::trust::TrustHolder;
-use tidy_warden_store::{Changes, StoreError, resolvable};
+use tidy_warden_store::{Changes, Met, StoreError, resolvable};
 use tokio::sync::{Semaphore, broadcast};
 
-use crate::clones::Clones;
+use crate::clones::{Clones, network};
 use crate::floods::Floods;
 use crate::gate::{Counting, Given};
-use crate::identity::Credential;
+use crate::identity::{Credential, NotAdmitted};
 use crate::kept::KeptSessions;
 use crate::knowledge::Knowledge;
 use crate::live::{Live, LiveConfig};
+use crate::meeting::{Meeting, New};
 use crate::meter::Rates;
 use crate::metrics::Metrics;
 use crate::registry::Registry;
@@ -96,6 +97,7 @@ pub(crate) struct Shared {
     pub(crate) clones: Clones,
     pub(crate) wills: Wills,
     pub(crate) kept: KeptSessions,
+    pub(crate) meeting: Arc<Meeting>,
     pub(crate) floods: Floods,
     /// How many refused connections may be seen off at once.
     pub(crate) seen_off: Arc<Semaphore>,
@@ -141,6 +143,7 @@ impl Shared {
             clones: Clones::default(),
             wills: Wills::default(),
             kept: KeptSessions::default(),
+            meeting: Arc::default(),
             floods: Floods::default(),
             seen_off: Arc::new(Semaphore::new(MOST_SEEN_OFF)),
             clear_broker: AtomicBool::new(true),
@@ -287,6 +290,43 @@ impl Shared {
             self.kept.give_back(kept, gone);
         }
         written
+    }
+
+    /// Tells the other guards of this ward of its sessions, and does what follows from theirs. `is_first` stands for a guard that has
+    /// just begun.
+    pub(crate) async fn meet(self: &Arc<Self>, post: &PostName, is_first: bool) -> Result<(), StoreError> {
+        let now = Instant::now();
+        let news = self.meeting.take(now);
+        if news.opened.is_empty() && news.closed.is_empty() && !is_first {
+            return Ok(());
+        }
+        let closed = news.closed.iter().cloned().collect();
+        let met = match self.knowledge.meet(post.clone(), is_first, news.rows(), closed).await {
+            Ok(met) => met,
+            Err(error) => {
+                self.meeting.give_back(news);
+                return Err(error);
+            }
+        };
+        let most = self.live().settings.guard.sessions_per_device;
+        for Met { client_id, elsewhere, left } in met {
+            let Some(new) = news.opened.get(&client_id) else { continue };
+            let New { device, peer, crowded } = new;
+            if let Some(left) = left {
+                let here = network(peer.ip());
+                let sign = format!("it comes from {here} and from {left} in turn, by way of several guards");
+                self.clone_sign(device, *peer, sign);
+            }
+            let own = u64::try_from(self.registry.sessions_of(&device.id)).unwrap_or(u64::MAX);
+            let all = own.saturating_add(elsewhere);
+            if elsewhere > 0 && own > 0 && all > u64::from(most) {
+                match crowded {
+                    Some(_) => self.registry.tell_newest(&device.id, NotAdmitted::Crowded(all, most)),
+                    None => self.meeting.look_again(&client_id, new, now),
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Writes what was counted of up to `most` devices.

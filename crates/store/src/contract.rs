@@ -21,7 +21,7 @@ pub use policy::{
     EditionRecord, EditionSummary, GroupMembers, GroupRecord, ReadPolicies, TrialDifference, TrialRecord,
     WritePolicies, resolvable,
 };
-pub use post::{AdoptedSettings, PostRecord, PostState, ReadPosts, WritePosts};
+pub use post::{AdoptedSettings, Met, Opened, PostRecord, PostState, ReadPosts, Turn, WritePosts};
 pub use record::{Cause, Founding, Head, ReadRecord, WardRecord, WriteRecord};
 pub use traffic::{BrokerSession, CloneSigns, ReadTraffic, Tally, Traffic, WriteTraffic};
 
@@ -93,6 +93,15 @@ pub trait Store: View + Send {
     /// # Errors
     /// The store cannot be written.
     fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError>;
+
+    /// Tells other guards of a guard's sessions, and it of theirs; nothing where there can be only one.
+    ///
+    /// # Errors
+    /// The store cannot be written.
+    fn meet(&mut self, turn: &Turn<'_>) -> Result<Vec<Met>, StoreError> {
+        let _ = turn;
+        Ok(Vec::new())
+    }
 
     /// The guard's acts, if this store is one into which a guard may write no rows itself.
     fn guard_acts(&mut self) -> Option<&mut dyn GuardActs> {

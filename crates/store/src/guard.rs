@@ -6,7 +6,7 @@ use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::DeviceId;
 
 use crate::acts::{device, enrol, record, usage};
-use crate::{Cause, Changes, Feed, Introduction, Store, StoreError, Tally, View, decided, made, viewed};
+use crate::{Cause, Changes, Feed, Introduction, Met, Store, StoreError, Tally, Turn, View, decided, made, viewed};
 
 /// A store and the acts that are the guard's: nothing else can be done through it.
 pub struct GuardStore(Box<dyn Store>);
@@ -101,6 +101,11 @@ impl GuardStore {
             Some(acts) => acts.record_note(act, subject, detail, cause),
             None => made(&mut *self.0, |tx| record::note(tx, act, subject, detail, cause)),
         }
+    }
+
+    /// See [`Store::meet`].
+    pub fn meet(&mut self, turn: &Turn<'_>) -> Result<Vec<Met>, StoreError> {
+        self.0.meet(turn)
     }
 
     /// See [`Store::tally`].

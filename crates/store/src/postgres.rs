@@ -10,6 +10,7 @@ mod credential;
 mod device;
 mod feed;
 mod job;
+mod meeting;
 mod policy;
 mod post;
 mod record;
@@ -27,7 +28,9 @@ use std::time::Duration;
 use tidy_warden_core::id::DeviceId;
 
 use crate::copy::Whole;
-use crate::{Cause, Fate, Feed, Founding, GuardActs, ReadRecord, Store, StoreError, Survey, Tally, Tx, View, acts};
+use crate::{
+    Cause, Fate, Feed, Founding, GuardActs, Met, ReadRecord, Store, StoreError, Survey, Tally, Turn, Tx, View, acts,
+};
 use connection::Connection;
 
 pub use connection::DatabaseAccess;
@@ -121,6 +124,21 @@ impl Database {
         self.known = Known::default();
     }
 
+    /// Writes what is only counted, in a transaction of its own.
+    fn counted<T>(&self, write: impl FnOnce(&Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        self.connection.begin_tally()?;
+        match write(&self.connection) {
+            Ok(written) => {
+                self.connection.commit("")?;
+                Ok(written)
+            }
+            Err(error) => {
+                self.connection.rollback();
+                Err(error)
+            }
+        }
+    }
+
     /// The number of the next row of a table, and that of as many more as are wanted behind it.
     fn next_rows(&mut self, table: &'static str, count: usize) -> Result<i64, StoreError> {
         let greatest = match self.known.greatest.get(table) {
@@ -183,14 +201,11 @@ impl Store for Database {
     }
 
     fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError> {
-        self.connection.begin_tally()?;
-        match traffic::tally(&self.connection, tally) {
-            Ok(()) => self.connection.commit(""),
-            Err(error) => {
-                self.connection.rollback();
-                Err(error)
-            }
-        }
+        self.counted(|connection| traffic::tally(connection, tally))
+    }
+
+    fn meet(&mut self, turn: &Turn<'_>) -> Result<Vec<Met>, StoreError> {
+        self.counted(|connection| meeting::meet(connection, turn))
     }
 
     fn guard_acts(&mut self) -> Option<&mut dyn GuardActs> {

@@ -7,7 +7,7 @@ use tidy_warden_rig::{Cluster, Wire};
 use tidy_warden_simulate::ConnectError;
 
 use crate::database::world_in;
-use crate::harness::{Guard, World, block_on, eventually};
+use crate::harness::{Guard, Mosquitto, World, block_on, eventually};
 
 const SOON: Duration = Duration::from_secs(20);
 
@@ -361,5 +361,68 @@ fn three_guards_one_slow_one_cut_off_keep_out_whom_a_person_revokes() {
             assert!(matches!(again, Err(ConnectError::Refused { .. })), "{at}: {:?}", again.err());
         }
     });
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
+fn one_device_at_two_guards_is_noticed_and_has_no_more_sessions_than_one_may() {
+    let (world, database) = equipped();
+    let kinds = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", kinds.replace("token_login = true", "token_login = true\nclone_watch = \"hold\""));
+    world.append("w/ward.toml", "\n[guard]\nsessions_per_device = 3\n");
+    let broker = Mosquitto::start(&world);
+    let names = ["guard-1", "guard-2"];
+    names.iter().for_each(|name| {
+        world.post(&database, name);
+        world.append(&format!("{name}/post.toml"), "\n[guard]\nproxy_protocol = true\nproxy_from = [\"127.0.0.1\"]\n");
+    });
+    let at = format!("127.0.0.1:{}", broker.port);
+    let guards = names.map(|name| world.post_guard(name, &at));
+    let from = async |guard: &Guard, id: &str, client: &str, from: [u8; 4]| {
+        let header =
+            [&b"\r\n\r\n\0\r\nQUIT\n\x21\x11\0\x0c"[..], &from, &[127, 0, 0, 1, 0x30, 0x39, 0x22, 0xb3]].concat();
+        let mut tcp = tokio::net::TcpStream::connect(guard.address).await.unwrap();
+        tokio::io::AsyncWriteExt::write_all(&mut tcp, &header).await.unwrap();
+        let mut login = world.login(id);
+        login.client_id = client.to_owned();
+        login.open(login.secure_over(tcp).await?).await
+    };
+    block_on(async {
+        // Both guards have said that they are there.
+        let up = || world.run(&["post", "list"]).stdout.matches(" up ").count() == 2;
+        assert!(eventually(|| up().then_some(())).is_some());
+        // The same client at the other guard takes the session over, as the broker sees to it.
+        let mut first = from(&guards[0], "wv-2", "wv-2", [10, 0, 0, 1]).await.unwrap();
+        let _second = from(&guards[1], "wv-2", "wv-2", [10, 0, 0, 1]).await.unwrap();
+        assert!(first.ended(SOON).await.is_some());
+        // Three at both guards together, and not one more.
+        let mut more = Vec::new();
+        for (client, guard) in [("wv-2:a", &guards[0]), ("wv-2:b", &guards[1])] {
+            more.push(from(guard, "wv-2", client, [10, 0, 0, 1]).await.unwrap());
+        }
+        // What the one before told is written by then.
+        let told = || Cluster::shared().sql(&database, "SELECT count(*) FROM sessions").trim() == "3";
+        assert!(eventually(|| told().then_some(())).is_some());
+        let mut fourth = from(&guards[0], "wv-2", "wv-2:c", [10, 0, 0, 1]).await.unwrap();
+        let how = fourth.ended(SOON).await;
+        assert!(how.as_ref().is_some_and(|how| how.contains("4 sessions at all guards together")), "{how:?}");
+        for each in &mut more {
+            each.ping().await.unwrap();
+        }
+        // From two addresses in turn, each by a guard of its own.
+        let told = |network: &str| {
+            let sql = format!("SELECT count(*) FROM places WHERE last = '{network}'");
+            eventually(|| (Cluster::shared().sql(&database, &sql).trim() == "1").then_some(())).is_some()
+        };
+        from(&guards[0], "wv-1", "wv-1", [10, 0, 0, 7]).await.unwrap().goodbye().await;
+        assert!(told("10.0.0.7"));
+        from(&guards[1], "wv-1", "wv-1", [10, 0, 0, 8]).await.unwrap().goodbye().await;
+        assert!(told("10.0.0.8"));
+        let mut back = from(&guards[0], "wv-1", "wv-1", [10, 0, 0, 7]).await.unwrap();
+        assert!(back.ended(SOON).await.is_some_and(|how| how.contains("on hold")));
+        let sign = guards[0].event("clone-sign", |event| event["device"] == "wv-1");
+        assert_eq!(sign["sign"], "it comes from 10.0.0.7 and from 10.0.0.8 in turn, by way of several guards");
+    });
+    world.run(&["audit", "log"]).exits(0).prints(&["post guard-1", "device.clone-sign", "hold"]);
     world.run(&["audit", "verify"]).exits(0);
 }

@@ -1,8 +1,10 @@
 //! What the guard writes to the store, and what it kept there of sessions at the broker.
 
 use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::id::DeviceId;
-use tidy_warden_store::{BrokerSession, Cause, GuardStore, PostState, StoreError, Tally, Traffic, TrialDifference};
+use tidy_warden_core::id::{DeviceId, PostName};
+use tidy_warden_store::{
+    BrokerSession, Cause, GuardStore, Met, Opened, PostState, StoreError, Tally, Traffic, TrialDifference, Turn,
+};
 
 use super::Knowledge;
 
@@ -58,6 +60,20 @@ impl Knowledge {
     /// Records what opened sessions.
     pub(crate) async fn record_uses(&self, uses: Vec<(DeviceId, Option<Fingerprint>)>) -> Result<(), StoreError> {
         self.write(move |store, cause| store.record_uses(&uses, cause), String::new()).await
+    }
+
+    /// Tells other guards of this one's sessions, and it of theirs.
+    pub(crate) async fn meet(
+        &self,
+        post: PostName,
+        is_first: bool,
+        opened: Vec<Opened>,
+        closed: Vec<String>,
+    ) -> Result<Vec<Met>, StoreError> {
+        let meet = move |store: &mut GuardStore, cause: &Cause| {
+            store.meet(&Turn { post: &post, is_first, opened: &opened, closed: &closed, at: cause.at })
+        };
+        self.write(meet, String::new()).await
     }
 
     /// Says how this guard is.

@@ -183,6 +183,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
             expiry: Duration::from_secs(u64::from(expiry)),
             version: connect.version,
             explanations: Explanations::of(&connect.properties),
+            present: None,
         })
     }
 

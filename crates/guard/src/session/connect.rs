@@ -41,7 +41,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsConnect<S> {
         };
         let live = shared.live();
         let caller = Caller { shared: &shared, live: live.clone(), client, connect: &connect, peer };
-        let session = AwaitsStore { caller, leaf }.admit().await?.reach().await?;
+        let mut session = AwaitsStore { caller, leaf }.admit().await?.reach().await?;
         shared.metrics.opened(came.elapsed());
         let device = &session.admission.device;
         shared.emit(Event::Connected {
@@ -53,6 +53,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsConnect<S> {
         });
         shared.note_use(&device.id, &session.admission.credential);
         watch_for_clones(&shared, &live, device, peer);
+        session.present = Some(shared.meeting.enter(&session.admission.client_id, device, peer));
         Some(session)
     }
 }

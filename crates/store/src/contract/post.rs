@@ -1,7 +1,7 @@
 //! Instances of guard and desk: those on machines of their own, what each said of itself last, and the settings that they go by.
 
 use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::id::PostName;
+use tidy_warden_core::id::{DeviceId, PostName};
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::time::UnixTime;
 
@@ -62,6 +62,44 @@ pub struct AdoptedSettings {
     pub author: String,
     /// When.
     pub at: UnixTime,
+}
+
+/// A session that a guard has opened.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Opened {
+    /// Its client identifier.
+    pub client_id: String,
+    /// Whose it is.
+    pub device: DeviceId,
+    /// The network that it comes from, as text.
+    pub network: String,
+}
+
+/// What a guard tells the others of its sessions, and hears of theirs.
+#[derive(Debug, Clone, Copy)]
+pub struct Turn<'a> {
+    /// The guard.
+    pub post: &'a PostName,
+    /// Whether it has just begun, and has no session of before.
+    pub is_first: bool,
+    /// Sessions that it opened, each client identifier once.
+    pub opened: &'a [Opened],
+    /// Client identifiers whose sessions are over. One that is among the opened ones too was closed before.
+    pub closed: &'a [String],
+    /// The ward's clock.
+    pub at: UnixTime,
+}
+
+/// What a guard has to know of a session that it opened.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Met {
+    /// Its client identifier.
+    pub client_id: String,
+    /// How many sessions its device has at other guards that are there.
+    pub elsewhere: u64,
+    /// The network that its device left for this one, if it was here a short while ago and was at another guard meanwhile: a sign that
+    /// two have its key.
+    pub left: Option<String>,
 }
 
 /// Questions about posts.

@@ -107,7 +107,9 @@ impl ReadDevices for Database {
              FROM devices WHERE retired IS NULL ORDER BY pk"
         );
         self.connection.each(&sql, &mut |row| {
-            let groups: Vec<Cow<'_, str>> = get::<Vec<&str>>(row, 6)?.into_iter().map(Cow::Borrowed).collect();
+            // Whoever was put into the same groups in another order is the same.
+            let mut groups: Vec<Cow<'_, str>> = get::<Vec<&str>>(row, 6)?.into_iter().map(Cow::Borrowed).collect();
+            groups.sort_unstable();
             visit(&FleetRow {
                 id: get(row, 0)?,
                 kind: get(row, 1)?,

@@ -96,7 +96,7 @@ pub(super) fn put_state(connection: &Connection, state: &PostState) -> Result<()
          VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
          ON CONFLICT (name) DO UPDATE SET version = excluded.version, address = excluded.address,
              edition = excluded.edition, change = excluded.change, sessions = excluded.sessions, since = excluded.since,
-             seen = excluded.seen",
+             seen = excluded.seen, alive = excluded.alive",
         &[
             &state.name.as_str(),
             &state.version,

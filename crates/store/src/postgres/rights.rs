@@ -33,6 +33,10 @@ CREATE FUNCTION post_name() RETURNS TEXT LANGUAGE sql STABLE SECURITY DEFINER SE
     SELECT name FROM posts WHERE login = session_user::text AND retired IS NULL
 $$;
 
+CREATE FUNCTION live_posts() RETURNS SETOF TEXT LANGUAGE sql STABLE SECURITY DEFINER SET search_path = {schema}, pg_temp AS $$
+    SELECT name FROM post_states WHERE alive > clock_timestamp() - interval '15 seconds'
+$$;
+
 CREATE FUNCTION guard_begins(act BYTEA, at BIGINT, because TEXT) RETURNS TEXT LANGUAGE plpgsql
 SECURITY DEFINER SET search_path = {schema}, pg_temp AS $$
 DECLARE
@@ -230,7 +234,7 @@ const READ_BY_POSTS: [&str; 17] = [
 ];
 
 /// What a guard counts.
-const TALLIES: [&str; 4] = ["traffic", "seen", "trial_differences", "broker_sessions"];
+const TALLIES: [&str; 5] = ["traffic", "seen", "trial_differences", "broker_sessions", "places"];
 
 /// What only whoever works on the ward reads beside that.
 const READ_BY_READERS: [&str; 9] = [
@@ -263,9 +267,10 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
         .replace("{channel}", CHANNEL)
         .replace("{difference}", &CLOCK_DIFFERENCE.to_string());
     connection.batch(&functions)?;
-    let all: Vec<&str> = INNER.iter().chain(&GUARD_ACTS).chain(&["post_name"]).copied().collect();
+    let all: Vec<&str> = INNER.iter().chain(&GUARD_ACTS).chain(&["post_name", "live_posts"]).copied().collect();
     connection.batch(&format!("REVOKE ALL ON FUNCTION {} FROM PUBLIC", all.join(", ")))?;
-    connection.batch("ALTER TABLE post_states ENABLE ROW LEVEL SECURITY")
+    connection
+        .batch("ALTER TABLE post_states ENABLE ROW LEVEL SECURITY; ALTER TABLE sessions ENABLE ROW LEVEL SECURITY")
 }
 
 /// The roles of a ward's database with their rights, as SQL for whoever may make roles there; it may be run again at any time, and must
@@ -363,9 +368,17 @@ fn grants(names: &Names) -> String {
          CREATE POLICY own ON {states} TO {guards}, {desks} USING (name = {schema}.post_name()) WITH CHECK (name = {schema}.post_name());\n\
          CREATE POLICY every ON {states} TO {operators}, {readers} USING (true) WITH CHECK (true);\n\n"
     ));
+    let sessions = names.tables(&["sessions"]);
+    sql.push_str(&format!(
+        "GRANT SELECT, INSERT, UPDATE, DELETE ON {sessions} TO {guards};\nGRANT SELECT ON {sessions} TO {readers};\n\
+         DROP POLICY IF EXISTS own ON {sessions};\nDROP POLICY IF EXISTS seen ON {sessions};\nDROP POLICY IF EXISTS every ON {sessions};\n\
+         CREATE POLICY own ON {sessions} TO {guards} USING (post = {schema}.post_name()) WITH CHECK (post = {schema}.post_name());\n\
+         CREATE POLICY seen ON {sessions} FOR SELECT TO {guards} USING (true);\n\
+         CREATE POLICY every ON {sessions} TO {operators}, {readers} USING (true) WITH CHECK (true);\n\n"
+    ));
     let acts = GUARD_ACTS.map(|act| format!("{schema}.{act}")).join(", ");
     sql.push_str(&format!(
-        "GRANT EXECUTE ON FUNCTION {acts} TO {guards};\nGRANT EXECUTE ON FUNCTION {schema}.post_name TO {guards}, {desks};\n"
+        "GRANT EXECUTE ON FUNCTION {acts} TO {guards};\nGRANT EXECUTE ON FUNCTION {schema}.post_name, {schema}.live_posts TO {guards}, {desks};\n"
     ));
     sql
 }

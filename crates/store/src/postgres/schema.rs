@@ -15,6 +15,9 @@ const FORMAT: i64 = 1;
 /// one after another, and nobody sees number 8 before number 7. What is only counted (`seen`, `traffic`, `trial_differences`,
 /// `broker_sessions`) goes under the lock of `tally` instead, which nobody holds who waits for `head`.
 ///
+/// `sessions` and `places` are what the guards of this database tell each other of their live sessions; they go with no copy. A guard
+/// counts as there while its row of `post_states` was written a moment ago by the database's own clock (`alive`).
+///
 /// `acts` has the random name of each change, so that one whose COMMIT was in doubt can be looked up.
 ///
 /// Facts and credentials name their devices without a reference that is looked up: they are written by the million, with what a name
@@ -160,7 +163,18 @@ CREATE TABLE posts (
 
 CREATE TABLE post_states (
     name TEXT PRIMARY KEY, version TEXT NOT NULL, address TEXT NOT NULL, edition BIGINT NOT NULL, change BIGINT NOT NULL,
-    sessions BIGINT NOT NULL, since BIGINT NOT NULL, seen BIGINT NOT NULL
+    sessions BIGINT NOT NULL, since BIGINT NOT NULL, seen BIGINT NOT NULL,
+    alive TIMESTAMPTZ NOT NULL DEFAULT clock_timestamp()
+);
+
+CREATE TABLE sessions (
+    client_id TEXT NOT NULL, post TEXT NOT NULL, device BIGINT NOT NULL, PRIMARY KEY (client_id, post)
+);
+CREATE INDEX sessions_by_device ON sessions (device);
+CREATE INDEX sessions_by_post ON sessions (post);
+
+CREATE TABLE places (
+    device BIGINT PRIMARY KEY, last TEXT NOT NULL, post TEXT NOT NULL, before TEXT, left_at BIGINT, is_back BOOLEAN
 );
 
 CREATE TABLE adopted_settings (

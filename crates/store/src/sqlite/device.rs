@@ -94,10 +94,12 @@ impl<S: Sql> ReadDevices for S {
         while let Some(row) = found.next()? {
             let text = |at| row.get_ref(at)?.as_str().map_err(|_| damaged("device"));
             let maybe = |at| row.get_ref(at)?.as_str_or_null().map_err(|_| damaged("device"));
-            let groups: Vec<Cow<'_, str>> = match text(6)? {
+            let mut groups: Vec<Cow<'_, str>> = match text(6)? {
                 "[]" => Vec::new(),
                 some => rows::list(some, "groups")?,
             };
+            // Whoever was put into the same groups in another order is the same.
+            groups.sort_unstable();
             let labels = rows::borrowed_pairs(text(4)?)?;
             let facts = if facts { rows::borrowed_pairs(text(5)?)? } else { Vec::new() };
             visit(&FleetRow {

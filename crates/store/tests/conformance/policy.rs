@@ -1,6 +1,6 @@
 //! Groups, editions and trials.
 
-use tidy_warden_core::policy::{Edition, Fleet, PolicyFile, reach};
+use tidy_warden_core::policy::{Edition, Fleet, FleetRow, PolicyFile, reach};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
@@ -32,6 +32,27 @@ fn a_fleet_from_rows_is_that_from_records() {
         let told = |fleet: &Fleet<'_>| format!("{:?}", reach(fleet, &settings, &"#".parse().unwrap()));
         assert_eq!(told(&rows), told(&records));
         assert!(told(&rows).contains("b/st-1/wv-9"), "{}", told(&rows));
+    });
+}
+
+#[test]
+fn in_which_order_a_device_came_into_its_groups_makes_no_difference() {
+    on_each(|store, _, _| {
+        store.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let put = |store: &mut OperatorStore, group: &str, ids: &[&str], at| {
+            let members = GroupMembers::Fixed(ids.iter().map(|text| id(text)).collect());
+            store.make_group(&group.parse().unwrap(), &members, &cause(at)).unwrap();
+        };
+        put(store, "b", &["wv-1"], 1);
+        put(store, "a", &["wv-1", "wv-2"], 2);
+        put(store, "b", &["wv-1", "wv-2"], 3);
+        let mut all = Vec::new();
+        let mut note = |row: &FleetRow<'_>| {
+            all.push(row.groups.iter().map(ToString::to_string).collect::<Vec<_>>());
+            Ok(())
+        };
+        store.each_fleet_row(false, &mut note).unwrap();
+        assert_eq!(all, [["a", "b"], ["a", "b"]]);
     });
 }
 

@@ -10,7 +10,8 @@ use tidy_warden_core::post::{self, PostRole};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{
-    Cause, DatabaseAccess, GuardStore, OperatorStore, PostRecord, PostState, StoreError, Tally, Traffic, postgres,
+    Cause, DatabaseAccess, GuardStore, Opened, OperatorStore, PostRecord, PostState, StoreError, Tally, Traffic, Turn,
+    postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, fresh, id, issue, new_database, new_model};
@@ -218,7 +219,7 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     forbidden(as_person.retire_device(&wv1, &cause));
     forbidden(as_person.add_devices(&[device("wv-3", None)], &cause).map(drop));
     let login = &roles.guard.login;
-    let counted = ["traffic", "seen", "trial_differences", "broker_sessions", "post_states"];
+    let counted = ["traffic", "seen", "trial_differences", "broker_sessions", "post_states", "places", "sessions"];
     let tables = Cluster::shared()
         .sql(&roles.database, "SELECT tablename FROM pg_tables WHERE schemaname = 'public' ORDER BY 1");
     let tables: Vec<&str> = tables.lines().collect();
@@ -226,7 +227,7 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     for table in &tables {
         let mut tries =
             vec![format!("TRUNCATE {table}"), format!("DROP TABLE {table}"), format!("ALTER TABLE {table} ADD x INT")];
-        if *table != "broker_sessions" {
+        if !["broker_sessions", "sessions"].contains(table) {
             tries.push(format!("DELETE FROM {table}"));
         }
         if !counted.contains(table) {
@@ -276,6 +277,12 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
         "it finds no such row"
     );
     assert!(owner.post_states().unwrap().contains(&roles.state(&roles.desk)));
+    // Sessions of others are seen, and are theirs.
+    let theirs = "INSERT INTO sessions VALUES ('c', 'guard-9', 1)";
+    Cluster::shared().sql(&roles.database, theirs);
+    assert!(roles.tries(login, "INSERT INTO sessions VALUES ('d', 'guard-9', 1)").is_some());
+    assert_eq!(roles.tries(login, "DELETE FROM sessions"), None, "it finds none of its own");
+    assert_eq!(Cluster::shared().sql(&roles.database, "SELECT count(*) FROM sessions").trim(), "1");
     assert_eq!(roles.owner.head().unwrap(), head, "nothing of it left a trace");
 }
 
@@ -332,6 +339,69 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     give_roles(database);
     assert!(as_desk.head().is_err());
     assert!(postgres::open(access_as(database, &desk.login, true), None).is_err());
+}
+
+#[test]
+fn guards_hear_of_each_others_sessions() {
+    let mut world = World::new();
+    let (database, owner) = new_database(&world);
+    let mut owner = OperatorStore::new(owner);
+    owner.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(1)).unwrap().unwrap();
+    let posts = ["guard-1", "guard-2"].map(|name| new_post(&mut world, &database, name, PostRole::Guard));
+    posts.iter().for_each(|post| owner.add_post(post, &cause(1), &mut || Ok(())).unwrap().unwrap());
+    give_roles(&database);
+    let mut guards = posts.each_ref().map(|post| guard_of(&database, post));
+    let says = |guard: &mut GuardStore, post: &PostRecord| {
+        let (version, address) = ("1".to_owned(), "127.0.0.1:1".to_owned());
+        let (since, seen) = (UnixTime(NOW), UnixTime(NOW));
+        let state =
+            PostState { name: post.name.clone(), version, address, edition: 1, change: 2, sessions: 3, since, seen };
+        guard.tally(&Tally::Post(&state)).unwrap();
+    };
+    let mut meet = |of: usize, is_first: bool, opened: &[(&str, &str, &str)], closed: &[&str], at: i64| {
+        let opened: Vec<Opened> = opened
+            .iter()
+            .map(|(client, device, network)| Opened {
+                client_id: (*client).into(),
+                device: id(device),
+                network: (*network).into(),
+            })
+            .collect();
+        let closed: Vec<String> = closed.iter().map(|client| (*client).to_owned()).collect();
+        let turn = Turn { post: &posts[of].name, is_first, opened: &opened, closed: &closed, at: UnixTime(NOW + at) };
+        says(&mut guards[of], &posts[of]);
+        let met = guards[of].meet(&turn).unwrap();
+        met.into_iter().map(|met| (met.elsewhere, met.left)).collect::<Vec<_>>()
+    };
+    let none = |count| (count, None);
+    assert_eq!(
+        meet(0, true, &[("wv-1", "wv-1", "10.0.0.1"), ("wv-2", "wv-2", "10.0.0.1")], &[], 1),
+        [none(0), none(0)]
+    );
+    // It moved, to another guard; one may.
+    assert_eq!(
+        meet(1, true, &[("wv-1:a", "wv-1", "10.0.0.2"), ("wv-1:b", "wv-1", "10.0.0.2")], &[], 2),
+        [none(1), none(1)]
+    );
+    // And came back: two have its key.
+    let back = (2, Some("10.0.0.2".to_owned()));
+    assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &["wv-2"], 3), [back]);
+    // Twice in one turn, from two networks; what one guard sees by itself is its own to say.
+    assert_eq!(
+        meet(0, false, &[("wv-1:c", "wv-1", "10.0.0.3"), ("wv-1:d", "wv-1", "10.0.0.1")], &[], 4),
+        [none(2), none(2)]
+    );
+    assert_eq!(meet(0, false, &[("nobody", "wv-9", "10.0.0.1")], &[], 5), [none(0)], "one that is not listed");
+    assert_eq!(meet(1, false, &[("wv-2", "wv-2", "10.0.0.9")], &["wv-1:a", "wv-1:b"], 6), [none(0)]);
+    assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &[], 7), [none(0)]);
+    // Long after, coming back is no sign.
+    assert_eq!(meet(1, false, &[("wv-1:a", "wv-1", "10.0.0.2")], &[], 10), [none(3)]);
+    assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &[], 2000), [none(1)]);
+    // A guard that begins anew has no session of before; one that says nothing has none that count.
+    assert_eq!(meet(0, true, &[], &[], 2001), []);
+    assert_eq!(meet(1, false, &[("wv-1:b", "wv-1", "10.0.0.2")], &[], 2002)[0].0, 0);
+    Cluster::shared().sql(&database, "UPDATE post_states SET alive = clock_timestamp() - interval '1 minute'");
+    assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &[], 2003)[0].0, 0);
 }
 
 #[test]
