@@ -107,6 +107,15 @@ pub(crate) struct Cli {
     pub(crate) command: Command,
 }
 
+/// How far a record was seen: the number of an entry, and its hash.
+fn seen(text: &str) -> Result<(i64, [u8; 32]), String> {
+    let parsed = text.split_once(':').and_then(|(number, hash)| {
+        let hash = data_encoding::HEXLOWER_PERMISSIVE.decode(hash.as_bytes()).ok()?;
+        Some((number.parse().ok().filter(|number| *number > 0)?, hash.try_into().ok()?))
+    });
+    parsed.ok_or_else(|| "expected NUMBER:HASH, as the log of a guard has it".to_owned())
+}
+
 /// A size as policies write it.
 fn size(text: &str) -> Result<usize, String> {
     let size = tidy_warden_core::policy::parse_size(text).and_then(|size| usize::try_from(size).ok());
@@ -433,6 +442,54 @@ pub(crate) enum StoreCommand {
         #[arg(long)]
         yes: bool,
     },
+    /// Write all that the ward knows into one sealed file, as it is at one moment, while others go on writing.
+    ///
+    /// It is sealed to a passphrase of its own or to the key of a certificate. With --whole it holds the ward's settings, policies and
+    /// locked keys too: with the passphrases, that is the ward.
+    Backup {
+        /// The file to make; one that exists is left as it is.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+        /// Seal it to the key of this certificate (p256 or p384), PEM or DER; whoever puts it back needs the private key.
+        #[arg(long, value_name = "FILE", conflicts_with = "backup_passphrase_file")]
+        to_cert: Option<PathBuf>,
+        /// A file with the backup's passphrase; without it and --to-cert the terminal is asked.
+        #[arg(long, env = "TIDY_WARDEN_BACKUP_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true)]
+        backup_passphrase_file: Option<PathBuf>,
+        /// The ward's settings, policies and locked keys too.
+        #[arg(long)]
+        whole: bool,
+    },
+    /// Put the ward back from a backup, into its folder; with one that was made with --whole also into an empty folder.
+    ///
+    /// What stands there stays beside it as ward.db.before. A backup that is older than what is there, or than what the guard has seen, is
+    /// only put back with --anyway; then nobody is let in until a person says `store accept`, after what was revoked since was revoked again.
+    Restore {
+        /// The backup.
+        file: PathBuf,
+        /// The private key of the certificate that it was made for, PEM, locked or not.
+        #[arg(long, value_name = "FILE")]
+        key: Option<PathBuf>,
+        /// A file with the backup's passphrase, or that of the private key; without it the terminal is asked.
+        #[arg(long, env = "TIDY_WARDEN_BACKUP_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true)]
+        backup_passphrase_file: Option<PathBuf>,
+        /// Where the store is to be, if not where the settings say: `postgresql://...` of an empty database, or `file`.
+        #[arg(long, value_name = "PLACE")]
+        to: Option<String>,
+        /// A file with the password of the role in that database; without it PGPASSFILE is looked into.
+        #[arg(long, value_name = "FILE", requires = "to")]
+        to_password_file: Option<PathBuf>,
+        /// Although it goes back in time.
+        #[arg(long)]
+        anyway: bool,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+        #[command(flatten)]
+        because: Because,
+    },
+    /// Look for damage: the engine's own check, every row read, the audit record followed, the tables held against it.
+    Check,
     /// Write the roles and rights of the database as SQL: for people, guards, desks, readers, and each post.
     ///
     /// It is run by somebody who may make roles there, and again after each `post add` and `post retire`.
@@ -446,6 +503,9 @@ pub(crate) enum StoreCommand {
     /// What was revoked, held or blocked after its end is no longer known: do that again first. Until this is said, a running
     /// guard lets nobody new connect.
     Accept {
+        /// How far a guard at a post has seen the record, as its log says: NUMBER:HASH. Without it, the guard of this folder.
+        #[arg(long, value_name = "NUMBER:HASH", value_parser = seen)]
+        seen: Option<(i64, [u8; 32])>,
         /// Do not ask.
         #[arg(long)]
         yes: bool,

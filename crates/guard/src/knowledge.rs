@@ -258,6 +258,11 @@ impl Knowledge {
     pub(crate) fn compare(&self, changes: &Changes) -> Follows {
         let mut sight = self.sight();
         let Head { number, hash } = sight.seen;
+        // What a backup lacks may be unknown to this guard too, if it has never seen anything.
+        if let Some(doubt) = &changes.doubt {
+            sight.behind.get_or_insert_with(|| (Instant::now(), doubt.clone()));
+            return Follows::Behind(doubt.clone());
+        }
         let goes_on = number == 0 || (changes.to >= number && changes.since == Some(hash));
         let accepted = changes.given_up == Some((number, hash));
         if goes_on || accepted {
@@ -269,6 +274,8 @@ impl Knowledge {
             true => format!("its record ends with entry {}, and entry {number} was seen", changes.to),
             false => format!("its entry {number} is not the one that was seen"),
         };
+        // For a person who accepts it where this guard's folder is not.
+        let what = format!("{what} (seen: {number}:{})", data_encoding::HEXLOWER.encode(&hash));
         sight.behind.get_or_insert_with(|| (Instant::now(), what.clone()));
         Follows::Behind(what)
     }

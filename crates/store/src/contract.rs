@@ -114,6 +114,13 @@ pub trait Store: View + Send {
     /// It cannot be opened; it stays as it was.
     fn reopen(&mut self) -> Result<(), StoreError>;
 
+    /// What is wrong with the store itself, in words: pages, indexes, rows that lead nowhere. What it says is held against the record
+    /// elsewhere.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    fn check(&self) -> Result<Vec<String>, StoreError>;
+
     /// What there is to know of the store as a whole.
     ///
     /// # Errors

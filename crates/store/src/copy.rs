@@ -46,7 +46,10 @@ impl Cell {
         }
     }
 
-    fn len(&self) -> usize {
+    /// About how much memory it takes, in octets.
+    #[must_use]
+    #[expect(clippy::len_without_is_empty, reason = "a cell without content takes room too")]
+    pub fn len(&self) -> usize {
         match self {
             Self::Null | Self::Integer(_) => 8,
             Self::Text(text) => text.len(),
@@ -362,6 +365,7 @@ pub const TABLES: [Table; 27] = [
             ("authorities", Integer),
             ("given_up_number", Integer),
             ("given_up_hash", Octets),
+            ("doubt", Text),
         ],
         key: 1,
     },
@@ -377,6 +381,9 @@ pub trait Whole: View {
 
     /// The key of a table's last row, if it has any.
     fn last_key(&self, table: &Table) -> Result<Option<Row>, StoreError>;
+
+    /// Gives all of it as it is at one moment.
+    fn snapshot(&self, look: &mut dyn FnMut(&dyn Whole) -> Result<(), StoreError>) -> Result<(), StoreError>;
 
     /// The place that the ward was moved to, or is being moved to: from then on every change here is refused.
     fn moved(&self) -> Result<Option<Move>, StoreError>;
@@ -476,16 +483,54 @@ pub fn move_ward(
 /// # Errors
 /// They do not.
 pub fn compare(from: &dyn Whole, to: &dyn Whole) -> Result<Copied, CopyError> {
-    let mut all = Sha256::default();
-    let mut count = 0;
+    let mut total = Total::default();
     for table in &TABLES {
         let (one, other) = (counted(from, table)?, counted(to, table)?);
         if one != other {
             return Err(CopyError::Differs { table: table.name, from: one.rows, to: other.rows });
         }
-        all.update(&one.digest);
-        count += one.rows;
+        total.add(&one);
     }
+    whole_record(to)?;
+    Ok(total.finish())
+}
+
+/// What all tables hold, one after the other.
+#[derive(Default)]
+pub struct Total {
+    rows: u64,
+    digest: Sha256,
+}
+
+impl Total {
+    /// Adds a table.
+    pub fn add(&mut self, table: &Copied) {
+        self.rows += table.rows;
+        self.digest.update(&table.digest);
+    }
+
+    /// All of it.
+    #[must_use]
+    pub fn finish(self) -> Copied {
+        Copied { rows: self.rows, digest: self.digest.finish() }
+    }
+}
+
+/// What a store holds in all its tables.
+///
+/// # Errors
+/// It cannot be read.
+pub fn contents(store: &dyn Whole) -> Result<Copied, StoreError> {
+    let mut total = Total::default();
+    TABLES.iter().try_for_each(|table| counted(store, table).map(|table| total.add(&table)))?;
+    Ok(total.finish())
+}
+
+/// Whether the record of a store is whole.
+///
+/// # Errors
+/// It is not.
+pub fn whole_record(to: &dyn Whole) -> Result<(), CopyError> {
     let (mut verifier, mut broken) = (Verifier::default(), None);
     let record: &dyn View = to;
     record.each_entry(1, &mut |entry| {
@@ -495,25 +540,38 @@ pub fn compare(from: &dyn Whole, to: &dyn Whole) -> Result<Copied, CopyError> {
     let (number, hash) = to.audit_end()?;
     match broken.or(verifier.finish(number, hash).err()) {
         Some(broken) => Err(CopyError::Record(broken)),
-        None => Ok(Copied { rows: count, digest: all.finish() }),
+        None => Ok(()),
     }
 }
 
 /// How many rows a table has, and what they are.
 fn counted(store: &dyn Whole, table: &Table) -> Result<Copied, StoreError> {
-    let mut digest = Sha256::default();
-    let (mut rows, mut after, mut limit) = (0, Vec::new(), FIRST);
+    let (mut rows, mut digest) = (0, Sha256::default());
+    each_row(store, table, &mut |row| {
+        row.iter().for_each(|cell| cell.add_to(&mut digest));
+        rows += 1;
+        Ok(())
+    })?;
+    Ok(Copied { rows, digest: digest.finish() })
+}
+
+/// Gives the rows of a table in the order of their keys, in little memory.
+///
+/// # Errors
+/// What `visit` says; the store cannot be read.
+pub fn each_row(
+    store: &dyn Whole,
+    table: &Table,
+    visit: &mut dyn FnMut(&Row) -> Result<(), StoreError>,
+) -> Result<(), StoreError> {
+    let (mut after, mut limit) = (Vec::new(), FIRST);
     loop {
         let some = store.read_rows(table, &after, limit)?;
-        let Some(last) = some.last() else { return Ok(Copied { rows, digest: digest.finish() }) };
+        let Some(last) = some.last() else { return Ok(()) };
         after = last[..table.key].to_vec();
-        let mut octets = 0;
-        for cell in some.iter().flatten() {
-            cell.add_to(&mut digest);
-            octets += cell.len();
-        }
-        rows += u64::try_from(some.len()).unwrap_or(u64::MAX);
+        let octets: usize = some.iter().flatten().map(Cell::len).sum();
         limit = next_limit(some.len(), octets);
+        some.iter().try_for_each(&mut *visit)?;
     }
 }
 

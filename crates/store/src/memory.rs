@@ -63,6 +63,7 @@ struct Model {
     servers: BTreeMap<String, Certificate>,
     entries: Vec<Entry>,
     given_up: Option<(i64, Hash)>,
+    doubt: Option<String>,
     authorities_changed: i64,
     groups_changed: i64,
     devices: Vec<Device>,
@@ -216,6 +217,10 @@ impl Store for MemoryStore {
         Ok(())
     }
 
+    fn check(&self) -> Result<Vec<String>, StoreError> {
+        Ok(Vec::new())
+    }
+
     fn survey(&self) -> Result<Survey, StoreError> {
         let tx = self.snapshot();
         let model = tx.model();
@@ -286,6 +291,7 @@ impl ReadRecord for MemoryStore {
                 .unwrap_or(0),
             authorities: model.authorities_changed,
             given_up: model.given_up,
+            doubt: model.doubt.clone(),
             moved: None,
         })
     }
@@ -332,6 +338,11 @@ impl WriteRecord for MemoryStore {
 
     fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError> {
         self.model_mut().given_up = Some((number, *hash));
+        Ok(())
+    }
+
+    fn put_doubt(&mut self, doubt: Option<&str>) -> Result<(), StoreError> {
+        self.model_mut().doubt = doubt.map(str::to_owned);
         Ok(())
     }
 }

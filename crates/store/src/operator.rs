@@ -102,6 +102,21 @@ impl OperatorStore {
         made(&mut *self.0, |tx| post::adopt_settings(tx, settings, difference, cause))
     }
 
+    /// See [`record::restored`].
+    pub fn restored(
+        &mut self,
+        detail: &serde_json::Value,
+        doubt: Option<&str>,
+        cause: &Cause,
+    ) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| record::restored(tx, detail, doubt, cause))
+    }
+
+    /// See [`Store::check`].
+    pub fn check(&self) -> Result<Vec<String>, StoreError> {
+        self.0.check()
+    }
+
     /// See [`record::give_up`].
     pub fn give_up(&mut self, number: i64, hash: Hash, cause: &Cause) -> Result<(), StoreError> {
         made(&mut *self.0, |tx| record::give_up(tx, number, hash, cause))

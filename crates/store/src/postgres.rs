@@ -217,6 +217,33 @@ impl Store for Database {
         schema::check(&self.connection)
     }
 
+    fn check(&self) -> Result<Vec<String>, StoreError> {
+        let mut found = Vec::new();
+        // What no reference of the schema's own holds.
+        for (table, column, of, key) in [
+            ("facts", "device", "devices", "pk"),
+            ("credentials", "device", "devices", "pk"),
+            ("credentials", "authority", "authorities", "pk"),
+            ("devices", "gateway", "devices", "id"),
+            ("intended", "device", "devices", "id"),
+        ] {
+            let sql = format!(
+                "SELECT count(*) FROM {table} AS one LEFT JOIN {of} AS other ON other.{key} = one.{column}
+                 WHERE one.{column} IS NOT NULL AND other.{key} IS NULL"
+            );
+            match connection::get::<i64>(&self.connection.one(&sql, &[])?, 0)? {
+                0 => {}
+                count => found.push(format!("{count} rows of `{table}` name something that is not there")),
+            }
+        }
+        let sql = "SELECT relname::text FROM pg_class JOIN pg_index ON indexrelid = pg_class.oid
+             WHERE NOT indisvalid AND relnamespace = (SELECT relnamespace FROM pg_class WHERE oid = 'store_format'::regclass)";
+        for row in self.connection.rows(sql, &[])? {
+            found.push(format!("the index `{}` is not valid", connection::get::<&str>(&row, 0)?));
+        }
+        Ok(found)
+    }
+
     fn survey(&self) -> Result<Survey, StoreError> {
         let row = self.connection.one(SURVEY, &[])?;
         let number = |at| rows::count(connection::get(&row, at)?);

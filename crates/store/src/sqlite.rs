@@ -223,6 +223,24 @@ impl Store for SqliteStore {
         Ok(())
     }
 
+    fn check(&self) -> Result<Vec<String>, StoreError> {
+        let mut found = Vec::new();
+        let mut statement = self.sql().prepare("PRAGMA integrity_check(20)")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            let said: String = row.get(0)?;
+            found.extend((said != "ok").then_some(said));
+        }
+        let mut statement =
+            self.sql().prepare("SELECT \"table\", count(*) FROM pragma_foreign_key_check GROUP BY 1")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            let (table, count): (String, i64) = (row.get(0)?, row.get(1)?);
+            found.push(format!("{count} rows of `{table}` name something that is not there"));
+        }
+        Ok(found)
+    }
+
     fn survey(&self) -> Result<Survey, StoreError> {
         let number = |sql: &str| -> Result<i64, StoreError> { Ok(self.sql().query_row(sql, [], |row| row.get(0))?) };
         let octets = number("PRAGMA page_count")?.saturating_mul(number("PRAGMA page_size")?);

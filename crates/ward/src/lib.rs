@@ -5,12 +5,13 @@
 //!   whole or not at all;
 //! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`import`] devices from them, [`judge`] certificates of others;
 //! - work in many changes: [`mass`] does something to many devices, [`lease`] says who works on a job;
-//! - what goes out: [`issue`] one certificate and its outfit, [`bulk`] a million of them, [`crl`] the revocation list, [`post`] a folder for a guard on another machine;
+//! - what goes out: [`issue`] one certificate and its outfit, [`bulk`] a million of them, [`crl`] the revocation list, [`post`] a folder for a guard on another machine, [`backup`] all of it in one file;
 //! - [`problem`] says what failed on what, because of what. Every function here that fails gives one, so its documentation says when it
 //!   fails only where that is not plain.
 
 #![allow(clippy::missing_errors_doc, reason = "said once, in the lines above")]
 
+pub mod backup;
 pub mod bulk;
 pub mod clock;
 pub mod crl;

@@ -3,6 +3,8 @@
 mod head;
 mod states;
 
+pub(super) use states::differing;
+
 use std::collections::{HashSet, VecDeque};
 use std::path::Path;
 
@@ -81,7 +83,7 @@ pub(crate) struct Verified {
     /// Where the record contradicts itself.
     pub(crate) broken: Vec<String>,
     /// What the record says that the ward's tables hold.
-    replay: Replay,
+    pub(crate) replay: Replay,
     tree: Hash,
     /// Hash and tree of the entry that was asked about, if it is there.
     at: Option<(Hash, Hash)>,

@@ -1,5 +1,7 @@
 //! `store`: what concerns the store as a whole.
 
+mod backup;
+
 use std::io::ErrorKind;
 use std::path::Path;
 
@@ -9,10 +11,11 @@ use tidy_warden_store::copy::{self, CopyError};
 use tidy_warden_store::{PostState, postgres};
 
 use super::Context;
+use super::audit;
 use super::guard::{SEEN, UNREADABLE_SEEN};
 use super::post::ago;
 use crate::args::StoreCommand;
-use crate::console::counted;
+use crate::console::{counted, printable};
 use crate::files;
 use crate::problem::{Exit, Problem};
 use crate::ward::{SETTINGS, StorePlace};
@@ -28,7 +31,16 @@ pub(crate) fn run(context: &Context<'_>, command: &StoreCommand) -> Result<Exit,
         }
         StoreCommand::Copy { to: None, yes, .. } => stop(context, *yes),
         StoreCommand::Roles { out } => roles(context, out),
-        StoreCommand::Accept { yes, because } => accept(context, *yes, because.text()),
+        StoreCommand::Backup { out, to_cert, backup_passphrase_file, whole } => {
+            backup::make(context, out, to_cert.as_deref(), backup_passphrase_file.as_deref(), *whole)
+        }
+        StoreCommand::Restore { file, key, backup_passphrase_file, to, to_password_file, anyway, yes, because } => {
+            let unlock = backup::Unlock { key: key.as_deref(), passphrase: backup_passphrase_file.as_deref() };
+            let to = to.as_deref().map(|to| (to, to_password_file.as_deref()));
+            backup::put_back(context, file, &unlock, to, *anyway, (*yes, because.text()))
+        }
+        StoreCommand::Check => check(context),
+        StoreCommand::Accept { seen, yes, because } => accept(context, *seen, *yes, because.text()),
     }
 }
 
@@ -174,27 +186,88 @@ fn stop(context: &Context<'_>, yes: bool) -> Result<Exit, Problem> {
 
 /// A size for people.
 fn mebibytes(octets: u64) -> String {
-    format!("{}.{} MiB", octets >> 20, ((octets & 0xf_ffff) * 10) >> 20)
+    match octets {
+        ..0x10_0000 => format!("{} KiB", octets.div_ceil(1024)),
+        _ => format!("{}.{} MiB", octets >> 20, ((octets & 0xf_ffff) * 10) >> 20),
+    }
 }
 
-/// Accepts a store that lacks what the guard has seen of its record.
-fn accept(context: &Context<'_>, yes: bool, because: Option<&str>) -> Result<Exit, Problem> {
-    let console = context.console;
-    let mut ward = context.ward()?;
-    let path = ward.dir.join(SEEN);
-    let seen = Head::load(&path).map_err(|error| match error.kind() {
+/// How far the guard of a folder has seen the record.
+fn seen(dir: &Path) -> Result<Option<Head>, Problem> {
+    let path = dir.join(SEEN);
+    Head::load(&path).map_err(|error| match error.kind() {
         ErrorKind::InvalidData => {
             Problem::failed(format!("cannot read {}", path.display())).because(error).next(UNREADABLE_SEEN)
         }
         _ => Problem::file("read", &path, &error),
+    })
+}
+
+/// Looks for damage.
+fn check(context: &Context<'_>) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    let mut found = ward.store.check()?;
+    let (mut devices, mut credentials) = (0u64, 0u64);
+    // Whatever does not read back ends the reading, with where that is.
+    let mut read = |view: &tidy_warden_store::DeviceView| {
+        devices += 1;
+        credentials += u64::try_from(view.credentials.len()).unwrap_or(u64::MAX);
+    };
+    if let Err(error) = ward.store.each_device(&mut |view| read(&view)) {
+        found.push(error.to_string());
+    }
+    let now = ward.now();
+    let (verified, states) = ward.store.view(|view| {
+        let verified = audit::follow(view, None);
+        let states = verified.as_ref().ok().map(|verified| audit::differing(view, now, &verified.replay));
+        Ok((verified, states))
     })?;
-    let Some(seen) = seen else {
-        return Err(
-            Problem::refused("there is nothing to accept").because("no guard of this ward kept what it has seen")
-        );
+    let verified = verified?;
+    found.extend(verified.broken);
+    found.extend(states.transpose()?.unwrap_or_default());
+    let value = json!({
+        "devices": devices, "credentials": credentials, "entries": verified.entries, "head": verified.head, "found": found,
+    });
+    let read = format!(
+        "{}, {}, and {} entries of the audit record",
+        counted(usize::try_from(devices).unwrap_or(usize::MAX), "device"),
+        counted(usize::try_from(credentials).unwrap_or(usize::MAX), "credential"),
+        verified.entries
+    );
+    let text = match found.len() {
+        0 => format!("nothing is wrong: read {read}\n"),
+        _ => found.iter().map(|each| format!("{}\n", printable(each))).collect::<String>() + &format!("read {read}\n"),
+    };
+    context.console.show("tidy-warden/store-check/1", value, &text)?;
+    Ok(if found.is_empty() { Exit::Done } else { Exit::Refused })
+}
+
+/// Accepts a store that lacks what the guard has seen of its record.
+fn accept(
+    context: &Context<'_>,
+    told: Option<(i64, [u8; 32])>,
+    yes: bool,
+    because: Option<&str>,
+) -> Result<Exit, Problem> {
+    let console = context.console;
+    let mut ward = context.ward()?;
+    let doubt = ward.store.head()?.doubt;
+    let seen = match (told, seen(&ward.dir)?) {
+        (Some((number, hash)), _) => Head { number, hash },
+        (None, Some(seen)) => seen,
+        // What was put back is in doubt for everybody, also where nobody has seen anything.
+        (None, None) if doubt.is_some() => Head { number: 0, hash: [0; 32] },
+        (None, None) => {
+            return Err(Problem::refused("there is nothing to accept")
+                .because("no guard of this ward kept what it has seen in its folder")
+                .next("for a guard at a post: --seen NUMBER:HASH, as its log says"));
+        }
     };
     let changes = ward.store.changed_since(seen.number)?;
-    if changes.to >= seen.number && changes.since == Some(seen.hash) {
+    if let Some(doubt) = &doubt {
+        console.note(format!("what stands here is in doubt: {doubt}"));
+    }
+    if doubt.is_none() && changes.to >= seen.number && changes.since == Some(seen.hash) {
         let text =
             format!("the store holds all that the guard has seen, up to entry {}; nothing to accept\n", seen.number);
         console.show(
@@ -208,17 +281,21 @@ fn accept(context: &Context<'_>, yes: bool, because: Option<&str>) -> Result<Exi
         console.note("this was accepted already; a running guard goes by it within a second");
         return Ok(Exit::Done);
     }
-    console.note(format!(
-        "the store ends with entry {}, and a guard has seen entry {}; what was revoked, held or blocked in between is not \
-         known here",
-        changes.to, seen.number
-    ));
+    if seen.number > 0 && changes.since != Some(seen.hash) {
+        console.note(format!(
+            "the store ends with entry {}, and a guard has seen entry {}; what was revoked, held or blocked in between is \
+             not known here",
+            changes.to, seen.number
+        ));
+    }
     console.confirm("Accept this store?", yes)?;
     let because = console.reason(because)?;
     let cause = ward.cause(Some(&because));
     ward.store.give_up(seen.number, seen.hash, &cause)?;
-    let text =
-        format!("accepted the store that ended with entry {} in place of one with {}\n", changes.to, seen.number);
+    let text = match seen.number {
+        0 => format!("accepted the store that ended with entry {}\n", changes.to),
+        number => format!("accepted the store that ended with entry {} in place of one with {number}\n", changes.to),
+    };
     let value = json!({ "accepted": true, "ends": changes.to, "seen": seen.number });
     console.show("tidy-warden/store-accept/1", value, &text)?;
     console.note("a running guard lets devices connect again within a second");

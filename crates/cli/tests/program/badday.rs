@@ -38,7 +38,7 @@ impl World {
 impl World {
     /// Waits until the record holds the first use of so many credentials. A guard writes it a moment after the connection, and
     /// asks anew about whoever it changed.
-    fn has_first_uses(&self, many: usize) {
+    pub(crate) fn has_first_uses(&self, many: usize) {
         let uses = || self.run(&["audit", "log"]).stdout.matches("credential.first-use").count();
         assert!(eventually(|| (uses() >= many).then_some(())).is_some(), "{} of {many} first uses", uses());
     }

@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking, and the harness prints what led to it")]
 
 mod authority;
+mod backup;
 mod badday;
 mod bulk;
 mod crash;

@@ -207,6 +207,12 @@ impl PublicKey {
         id
     }
 
+    /// The point of a key on a NIST curve, uncompressed (SEC 1 section 2.3.3).
+    #[must_use]
+    pub fn point(&self) -> Option<&[u8]> {
+        matches!(self.key_type, KeyType::P256 | KeyType::P384).then_some(&self.bits)
+    }
+
     /// Checks `signature` over `message`; `algorithm` is the DER of the AlgorithmIdentifier beside it.
     ///
     /// # Errors

@@ -30,6 +30,8 @@ pub struct Changes {
     pub since: Option<Hash>,
     /// Where the record ended before a person accepted a store that lacks that end.
     pub given_up: Option<(i64, Hash)>,
+    /// See [`crate::Head::doubt`].
+    pub doubt: Option<String>,
 }
 
 /// What is new since change number `since`, in one snapshot.
@@ -45,6 +47,7 @@ pub fn changes(view: &dyn View, since: i64) -> Result<Changes, StoreError> {
         head: head.hash,
         since: view.entry_hash(since)?,
         given_up: head.given_up,
+        doubt: head.doubt,
     })
 }
 
@@ -94,5 +97,29 @@ pub fn settings(tx: &mut dyn Tx, text: &str, detail: &str, cause: &Cause) -> Res
 pub fn give_up(tx: &mut dyn Tx, number: i64, hash: Hash, cause: &Cause) -> Result<(), StoreError> {
     let detail = json!({ "number": number, "hash": hex(&hash) });
     append(tx, cause, "store.accept", "the store", &detail)?;
+    tx.put_doubt(None)?;
     tx.put_given_up(number, &hash)
+}
+
+/// By how much the number of each CRL grows when an older store is put back: more than are signed within the life of any backup, so
+/// that no number is given twice (RFC 5280 section 5.2.3).
+const CRL_JUMP: u64 = 1 << 20;
+
+/// Records that the ward was put back from a backup. With `doubt`, which says what may be missing, nobody is let in until a person
+/// accepts it, and the next CRLs are newer than any that was published.
+pub fn restored(
+    tx: &mut dyn Tx,
+    detail: &serde_json::Value,
+    doubt: Option<&str>,
+    cause: &Cause,
+) -> Result<(), StoreError> {
+    let change = append(tx, cause, "store.restore", "the store", detail)?;
+    if doubt.is_none() {
+        return Ok(());
+    }
+    for authority in tx.authorities()?.iter().filter(|each| each.crl_number > 0) {
+        let at = authority.crl_at.unwrap_or(cause.at);
+        tx.put_crl(&authority.name, authority.crl_number.saturating_add(CRL_JUMP), at, change)?;
+    }
+    tx.put_doubt(doubt)
 }

@@ -61,6 +61,9 @@ pub struct Head {
     pub authorities: i64,
     /// Where the record ended before a person accepted a store that lacks that end.
     pub given_up: Option<(i64, Hash)>,
+    /// Why nobody may be let in by what stands here until a person accepts it: it was put back from a backup that lacks what is known
+    /// to have happened after it.
+    pub doubt: Option<String>,
     /// The place that the ward moves to, or was moved to: what is here is of the past.
     pub moved: Option<Move>,
 }
@@ -118,6 +121,9 @@ pub trait WriteRecord: ReadRecord {
 
     /// Writes [`Head::given_up`].
     fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError>;
+
+    /// Writes [`Head::doubt`].
+    fn put_doubt(&mut self, doubt: Option<&str>) -> Result<(), StoreError>;
 }
 
 impl Cause {

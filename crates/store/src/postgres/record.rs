@@ -41,7 +41,7 @@ impl ReadRecord for Database {
     fn head(&self) -> Result<Head, StoreError> {
         let sql = "SELECT change, hash, group_rules, authorities, given_up_number, given_up_hash,
                 (SELECT coalesce(max(number), 0) FROM editions),
-                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved FROM head";
+                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt FROM head";
         let row = self.connection.maybe(sql, &[])?.ok_or_else(|| damaged("end of the record"))?;
         let given_up = get::<Option<i64>>(&row, 4)?.zip(get::<Option<&[u8]>>(&row, 5)?);
         Ok(Head {
@@ -53,6 +53,7 @@ impl ReadRecord for Database {
             authorities: get(&row, 3)?,
             given_up: given_up.map(|(number, octets)| (number, hash(octets))),
             moved: get::<Option<&str>>(&row, 8)?.map(Move::from_text),
+            doubt: get(&row, 9)?,
         })
     }
 
@@ -134,6 +135,11 @@ impl WriteRecord for Database {
     fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
         let sql = "INSERT INTO servers (name, certificate) VALUES ($1, $2)";
         self.connection.run(sql, &[&name, &certificate.der()])?;
+        Ok(())
+    }
+
+    fn put_doubt(&mut self, doubt: Option<&str>) -> Result<(), StoreError> {
+        self.connection.run("UPDATE head SET doubt = $1", &[&doubt])?;
         Ok(())
     }
 

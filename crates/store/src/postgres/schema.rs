@@ -30,7 +30,7 @@ CREATE TABLE store_format (number BIGINT NOT NULL, copied_from TEXT);
 CREATE TABLE head (
     one BOOLEAN PRIMARY KEY DEFAULT true CHECK (one), change BIGINT NOT NULL, hash BYTEA NOT NULL, tree BYTEA NOT NULL,
     group_rules BIGINT NOT NULL DEFAULT 0, authorities BIGINT NOT NULL DEFAULT 0, given_up_number BIGINT, given_up_hash BYTEA,
-    moved TEXT
+    doubt TEXT, moved TEXT
 );
 
 CREATE TABLE tally (one BOOLEAN PRIMARY KEY DEFAULT true CHECK (one));

@@ -169,6 +169,13 @@ impl Whole for Database {
         cells.collect::<Result<Row, _>>().map(Some)
     }
 
+    fn snapshot(&self, look: &mut dyn FnMut(&dyn Whole) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        self.connection.begin_reading()?;
+        let looked = look(self);
+        self.connection.rollback();
+        looked
+    }
+
     fn moved(&self) -> Result<Option<Move>, StoreError> {
         let Some(row) = self.connection.maybe("SELECT moved FROM head", &[])? else { return Ok(None) };
         Ok(get::<Option<&str>>(&row, 0)?.map(Move::from_text))

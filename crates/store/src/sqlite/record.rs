@@ -36,6 +36,8 @@ pub(super) fn put_groups_changed(connection: &Connection, change: i64) -> Result
 
 const TREE: &str = "audit_tree";
 
+const DOUBT: &str = "doubt";
+
 /// Computes the tree over a record that was written before there was one beside it.
 pub(super) fn plant_tree(connection: &Connection) -> Result<(), StoreError> {
     let mut tree = Tree::default();
@@ -86,6 +88,7 @@ impl<S: Sql> ReadRecord for S {
             trial: number_of("SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL")?,
             authorities: meta(self.sql(), AUTHORITIES_CHANGED)?.unwrap_or(0),
             given_up,
+            doubt: meta(self.sql(), DOUBT)?,
             moved: super::whole::moved(self.sql())?,
         })
     }
@@ -175,6 +178,16 @@ impl WriteRecord for SqliteTx<'_> {
         let sql = "INSERT INTO servers (name, certificate) VALUES (?1, ?2)";
         self.sql().execute(sql, params![name, certificate.der()])?;
         Ok(())
+    }
+
+    fn put_doubt(&mut self, doubt: Option<&str>) -> Result<(), StoreError> {
+        match doubt {
+            Some(doubt) => set_meta(self.sql(), DOUBT, &doubt),
+            None => {
+                self.sql().execute("DELETE FROM meta WHERE key = ?1", [DOUBT])?;
+                Ok(())
+            }
+        }
     }
 
     fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError> {

@@ -67,7 +67,7 @@ fn source(table: &Table) -> String {
         ),
         "head" => format!(
             "(SELECT 1 AS one, {} AS change, {} AS hash, {} AS tree, coalesce({}, 0) AS group_rules,
-                 coalesce({}, 0) AS authorities, {} AS given_up_number, {} AS given_up_hash
+                 coalesce({}, 0) AS authorities, {} AS given_up_number, {} AS given_up_hash, {} AS doubt
               WHERE EXISTS (SELECT 1 FROM meta WHERE key = 'audit_number'))",
             meta("audit_number"),
             meta("audit_hash"),
@@ -75,7 +75,8 @@ fn source(table: &Table) -> String {
             meta("group_rules_changed"),
             meta("authorities_changed"),
             meta("given_up_number"),
-            meta("given_up_hash")
+            meta("given_up_hash"),
+            meta("doubt")
         ),
         name => name.to_owned(),
     }
@@ -108,14 +109,15 @@ fn write(connection: &Connection, table: &Table, row: &Row) -> Result<(), StoreE
             put("token_key", token_key)?;
             put("settings", settings)
         }
-        ("head", [_, change, hash, tree, groups, authorities, given_up, given_up_hash]) => {
+        ("head", [_, change, hash, tree, groups, authorities, given_up, given_up_hash, doubt]) => {
             put("audit_number", change)?;
             put("audit_hash", hash)?;
             put("audit_tree", tree)?;
             put("group_rules_changed", groups)?;
             put("authorities_changed", authorities)?;
             put("given_up_number", given_up)?;
-            put("given_up_hash", given_up_hash)
+            put("given_up_hash", given_up_hash)?;
+            put("doubt", doubt)
         }
         ("credentials", row) => {
             // Indexes of this engine's own.
@@ -212,6 +214,15 @@ impl Whole for SqliteStore {
         let mut found = statement.query([])?;
         let Some(row) = found.next()? else { return Ok(None) };
         (0..table.key).map(|at| cell(row.get_ref(at)?)).collect::<Result<Row, StoreError>>().map(Some)
+    }
+
+    fn snapshot(&self, look: &mut dyn FnMut(&dyn Whole) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        self.still_there()?;
+        self.sql().execute_batch("BEGIN")?;
+        let looked = look(self);
+        // A transaction that only reads has nothing to lose.
+        let _ = self.sql().execute_batch("ROLLBACK");
+        looked
     }
 
     fn moved(&self) -> Result<Option<Move>, StoreError> {

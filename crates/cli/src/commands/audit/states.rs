@@ -19,7 +19,7 @@ use crate::problem::Problem;
 const AT_ONCE: usize = 1000;
 
 /// Every row that does not follow from the record, in words.
-pub(super) fn differing(view: &dyn View, now: UnixTime, replay: &Replay) -> Result<Vec<String>, Problem> {
+pub(in crate::commands) fn differing(view: &dyn View, now: UnixTime, replay: &Replay) -> Result<Vec<String>, Problem> {
     let mut all = Vec::new();
     devices(view, now, replay, &mut all)?;
     revocations(view, replay, &mut all)?;
