@@ -75,6 +75,15 @@ fn programs() -> PathBuf {
     found.pop().expect("these tests need the Debian package postgresql: scripts/test installs it").1
 }
 
+/// A folder of the server's own. Its name is short, as the path of a socket is at most 107 octets; whoever takes it away again makes it.
+fn new_folder() -> PathBuf {
+    let mut folder = as_somebody(Path::new("mktemp"));
+    let folder = done(folder.args(["-d", "/tmp/tw-pg-XXXXXX"]).output().unwrap(), "mktemp");
+    let folder = PathBuf::from(folder.trim_end());
+    assert!(as_somebody(Path::new("chmod")).arg("755").arg(&folder).status().unwrap().success());
+    folder
+}
+
 impl Cluster {
     /// The one server of this process.
     ///
@@ -91,15 +100,54 @@ impl Cluster {
     /// It cannot be started.
     #[must_use]
     pub fn start() -> Self {
-        let programs = programs();
-        // Short, as the path of a socket is at most 107 octets; made by whoever takes it away again.
-        let mut folder = as_somebody(Path::new("mktemp"));
-        let folder = done(folder.args(["-d", "/tmp/tw-pg-XXXXXX"]).output().unwrap(), "mktemp");
-        let folder = PathBuf::from(folder.trim_end());
-        assert!(as_somebody(Path::new("chmod")).arg("755").arg(&folder).status().unwrap().success());
+        let (programs, folder) = (programs(), new_folder());
         let mut make = as_somebody(&programs.join("initdb"));
         make.args(["--no-sync", "--auth=trust", "--username=postgres", "--encoding=UTF8", "--locale=C.UTF-8", "-D"]);
         done(make.arg(folder.join("data")).output().unwrap(), "initdb");
+        let cluster = Self::kept(programs, folder);
+        cluster.sql("postgres", &format!("CREATE ROLE {OPERATOR} LOGIN"));
+        cluster
+    }
+
+    /// A server that follows this one, and takes over when it is promoted. From now on whatever is committed here is there too.
+    ///
+    /// # Panics
+    /// It cannot be started.
+    #[must_use]
+    pub fn standby(&self) -> Self {
+        let folder = new_folder();
+        let mut copy = as_somebody(&self.programs.join("pg_basebackup"));
+        copy.args(["-U", "postgres", "-R", "-X", "stream", "-c", "fast", "-h"]).arg(&self.folder).arg("-D");
+        done(copy.arg(folder.join("data")).output().unwrap(), "pg_basebackup");
+        let standby = Self::kept(self.programs.clone(), folder);
+        self.sql("postgres", "ALTER SYSTEM SET synchronous_standby_names = '*'");
+        self.control(&["reload"]);
+        let began = Instant::now();
+        while self.sql("postgres", "SELECT count(*) FROM pg_stat_replication WHERE sync_state = 'sync'").trim() != "1" {
+            assert!(began.elapsed() < Duration::from_secs(60), "the standby does not follow");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        standby
+    }
+
+    /// Lets a standby take over.
+    ///
+    /// # Panics
+    /// It does not.
+    pub fn promote(&self) {
+        self.sql("postgres", "ALTER SYSTEM SET synchronous_standby_names = ''");
+        self.control(&["promote"]);
+    }
+
+    /// The address of a database that is at this server or, if that takes no writes, at another.
+    #[must_use]
+    pub fn address_with(&self, other: &Self, database: &str) -> String {
+        let (one, two) = (self.folder.display(), other.folder.display());
+        format!("postgresql:///{database}?host={one},{two}&user={OPERATOR}&target_session_attrs=read-write")
+    }
+
+    /// The server whose data is in a folder, running.
+    fn kept(programs: PathBuf, folder: PathBuf) -> Self {
         let settings = format!("{SETTINGS}\nunix_socket_directories = '{}'\n", folder.display());
         written(&["-a"], &folder.join("data/postgresql.conf"), &settings);
         let mut keeper = as_somebody(Path::new("sh"))
@@ -114,9 +162,7 @@ impl Cluster {
         let mut said = std::io::BufReader::new(keeper.stdout.take().unwrap());
         std::io::BufRead::read_line(&mut said, &mut line).unwrap();
         assert_eq!(line, "started\n", "the database server did not start");
-        let cluster = Self { folder, programs, databases: AtomicU32::new(0), keeper };
-        cluster.sql("postgres", &format!("CREATE ROLE {OPERATOR} LOGIN"));
-        cluster
+        Self { folder, programs, databases: AtomicU32::new(0), keeper }
     }
 
     /// The folder of its socket.

@@ -152,6 +152,7 @@ impl StoreError {
                 | Self::Forbidden { .. }
                 | Self::Moved { .. }
                 | Self::Unfinished { .. }
+                | Self::Newer { .. }
         )
     }
 }

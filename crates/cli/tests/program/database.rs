@@ -232,3 +232,148 @@ fn a_ward_moves_into_a_database_and_home_again() {
     world.run(&["device", "edit", "wv-2", "--label", "site=brindle", "--yes"]).exits(0);
     world.run(&["audit", "verify"]).exits(0);
 }
+
+/// What commands that write one after the other were told, until there is nothing more to do.
+struct Writer {
+    stop: std::sync::atomic::AtomicBool,
+    /// Numbers that were told as done, as not done, and as uncertain.
+    told: std::sync::Mutex<[Vec<usize>; 3]>,
+}
+
+/// Stops writers, also when a test fails before they are told.
+struct Stop<'a>(&'a [Writer]);
+
+impl Drop for Stop<'_> {
+    fn drop(&mut self) {
+        self.0.iter().for_each(|writer| writer.stop.store(true, std::sync::atomic::Ordering::SeqCst));
+    }
+}
+
+impl Writer {
+    fn new() -> Self {
+        Self { stop: std::sync::atomic::AtomicBool::new(false), told: std::sync::Mutex::default() }
+    }
+
+    fn done(&self) -> usize {
+        self.told.lock().unwrap()[0].len()
+    }
+
+    /// Edits one device again and again, each time with a number as the reason.
+    fn write(&self, world: &World, device: &str, from: usize) {
+        let mut number = from;
+        while !self.stop.load(std::sync::atomic::Ordering::SeqCst) {
+            number += 1;
+            let (site, because) = (format!("pylon=p{number}"), format!("number {number}."));
+            let ran = world.run(&["device", "edit", device, "--label", &site, "--yes", "--because", &because]);
+            let place = match ran.code {
+                0 => 0,
+                _ if ran.stderr.contains("may or may not have taken the change") => 2,
+                // Whoever lost the database before it was told to commit has changed nothing.
+                1 if ran.stderr.contains("the database") => 1,
+                _ => panic!("{ran}"),
+            };
+            self.told.lock().unwrap()[place].push(number);
+        }
+    }
+
+    /// Holds what was told against the record.
+    fn verify(&self, world: &World) {
+        let log = world.run(&["audit", "log", "--format", "json"]).exits(0).stdout;
+        let is_there = |number: &usize| log.contains(&format!("number {number}.\""));
+        let told = self.told.lock().unwrap();
+        assert_eq!(told[0].iter().find(|number| !is_there(number)), None, "acknowledged, and not there");
+        assert_eq!(told[1].iter().find(|number| is_there(number)), None, "told as not done, and there");
+        world.run(&["audit", "verify"]).exits(0);
+        world.run(&["store", "check"]).exits(0);
+    }
+}
+
+#[test]
+fn a_standby_that_is_promoted_under_load_has_all_that_was_acknowledged_and_everybody_goes_on() {
+    let primary = Cluster::start();
+    let standby = primary.standby();
+    let (world, database) = (World::new(), primary.database());
+    let store = primary.address_with(&standby, &database);
+    world.run(&["init", "--name", "North fleet", "--host", "localhost", "--rehearsal", "--store", &store]).exits(0);
+    world.append("w/ward.toml", crate::harness::KINDS);
+    world.equip();
+    let guard = Guard::start(&world, "builtin");
+    let writers = [Writer::new(), Writer::new()];
+    std::thread::scope(|scope| {
+        for (at, writer) in writers.iter().enumerate() {
+            let (world, device) = (&world, ["wv-2", "cr-ossel"][at]);
+            scope.spawn(move || writer.write(world, device, at * 100_000));
+        }
+        let _stop = Stop(&writers);
+        let done = || writers.iter().map(Writer::done).sum::<usize>();
+        let more = |count: usize| {
+            let from = done();
+            assert!(eventually(|| (done() >= from + count).then_some(())).is_some(), "{} of {count}", done() - from);
+        };
+        let enters = || block_on(async { world.login("wv-1").connect(guard.address).await.is_ok() });
+        more(10);
+        assert!(enters());
+        // The machine of the primary is gone between any two lines.
+        primary.signal("KILL");
+        standby.promote();
+        let began = std::time::Instant::now();
+        more(1);
+        assert!(eventually(|| enters().then_some(())).is_some());
+        let gap = began.elapsed();
+        assert!(gap < Duration::from_secs(30), "{gap:?}");
+        more(10);
+        // What is done now reaches who is connected by way of the new primary.
+        block_on(async {
+            let mut vane = world.login("wv-1").connect(guard.address).await.unwrap();
+            world.run(&["hold", "wv-1", "--yes"]).exits(0);
+            assert!(vane.ended(Duration::from_secs(20)).await.is_some_and(|how| how.contains("on hold")));
+        });
+    });
+    writers.iter().for_each(|writer| writer.verify(&world));
+    // A primary that comes back by itself takes writes that nobody will see: it must not be asked again while the other one is there.
+    let shown = world.run(&["store", "show", "--format", "json"]).exits(0).json();
+    assert!(shown["entries"].as_i64().unwrap() > 20, "{shown}");
+}
+
+#[test]
+fn a_database_without_room_or_connections_is_told_of_and_keeps_what_it_has() {
+    let cluster = Cluster::start();
+    let (world, database) = world_in(&cluster);
+    world.equip();
+    let fleet = || world.run(&["device", "list", "--format", "json"]).exits(0).stdout;
+    let before = fleet();
+    // In the words in which the engine says that its disk is full.
+    cluster.sql(
+        &database,
+        "CREATE FUNCTION full_disk() RETURNS TRIGGER LANGUAGE plpgsql AS $$ BEGIN
+             RAISE EXCEPTION 'could not extend file: No space left on device' USING ERRCODE = 'disk_full'; END $$;
+         CREATE TRIGGER full_disk BEFORE INSERT OR UPDATE ON credentials FOR EACH ROW EXECUTE FUNCTION full_disk()",
+    );
+    world
+        .run(&["enroll", "wv-1", "--make-key", "--again", "--out", "more"])
+        .exits(1)
+        .says(&["No space left on device"]);
+    world.write("new.csv", "id,kind,label.site\nwv-7,windvane,ossel\nwv-8,windvane,ossel\n");
+    world
+        .run(&["enroll", "--from", "new.csv", "--out", "new", "--yes"])
+        .exits(1)
+        .says(&["No space left", "enroll --resume"]);
+    assert!(!world.path("more/wv-1").exists(), "nothing was handed out that is not recorded");
+    cluster.sql(&database, "DROP TRIGGER full_disk ON credentials");
+    world.run(&["enroll", "--resume"]).exits(0);
+    world.run(&["enroll", "wv-1", "--make-key", "--again", "--out", "more"]).exits(0);
+    world.run(&["audit", "verify"]).exits(0);
+    assert_ne!(fleet(), before);
+
+    // A guard that has its connections goes on when there are none for others.
+    let guard = Guard::start(&world, "builtin");
+    let enters = |id: &str| block_on(async { world.login(id).connect(guard.address).await.is_ok() });
+    assert!(enters("wv-2"));
+    cluster.sql("postgres", "ALTER ROLE operator CONNECTION LIMIT 4");
+    world.run(&["device", "list"]).exits(1).says(&["too many connections"]);
+    assert!(enters("wv-2"));
+    cluster.sql("postgres", "ALTER ROLE operator CONNECTION LIMIT -1");
+    world.run(&["device", "list"]).exits(0);
+    world.run(&["hold", "wv-2", "--yes"]).exits(0);
+    assert!(eventually(|| (!enters("wv-2")).then_some(())).is_some());
+}

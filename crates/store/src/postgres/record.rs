@@ -41,8 +41,10 @@ impl ReadRecord for Database {
     fn head(&self) -> Result<Head, StoreError> {
         let sql = "SELECT change, hash, group_rules, authorities, given_up_number, given_up_hash,
                 (SELECT coalesce(max(number), 0) FROM editions),
-                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt FROM head";
+                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt,
+                (SELECT least FROM store_format) FROM head";
         let row = self.connection.maybe(sql, &[])?.ok_or_else(|| damaged("end of the record"))?;
+        super::schema::known(get(&row, 10)?)?;
         let given_up = get::<Option<i64>>(&row, 4)?.zip(get::<Option<&[u8]>>(&row, 5)?);
         Ok(Head {
             number: get(&row, 0)?,

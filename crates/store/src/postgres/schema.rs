@@ -9,6 +9,10 @@ const FORMAT: i64 = 1;
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
 /// one, which is safe as only who holds `head` gives any.
 ///
+/// `store_format.number` is the format that the tables have, `least` the least that a program must know to work on them. A later format
+/// that only adds to this one raises the first alone: programs of both go on side by side, until the last old one is gone and `least` is
+/// raised too. Every program looks at it with each question about the head, so that one that is too old stops at once.
+///
 /// `store_format.copied_from` says that a copy of a ward is not finished, and `head.moved` that this ward is elsewhere now.
 ///
 /// `head` and `ward` have one row. Whoever changes anything locks that of `head` first and holds it until the commit: so changes come
@@ -25,7 +29,7 @@ const FORMAT: i64 = 1;
 ///
 /// All texts are compared by octets (`COLLATE "C"`, put in below), as the rest of the program does, whatever the database's language.
 const TABLES: &str = "
-CREATE TABLE store_format (number BIGINT NOT NULL, copied_from TEXT);
+CREATE TABLE store_format (number BIGINT NOT NULL, least BIGINT NOT NULL, copied_from TEXT);
 
 CREATE TABLE head (
     one BOOLEAN PRIMARY KEY DEFAULT true CHECK (one), change BIGINT NOT NULL, hash BYTEA NOT NULL, tree BYTEA NOT NULL,
@@ -198,7 +202,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     let tables = TABLES.replace(" TEXT,", " TEXT ,").replace(" TEXT)", " TEXT )").replace(" TEXT\n", " TEXT \n");
     connection.batch(&collated(&tables))?;
     connection
-        .batch(&format!("INSERT INTO store_format (number) VALUES ({FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
+        .batch(&format!("INSERT INTO store_format VALUES ({FORMAT}, {FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
     super::rights::create(connection)
 }
 
@@ -209,9 +213,10 @@ pub(super) fn is_there(connection: &Connection) -> Result<bool, StoreError> {
 
 /// Whether this program can read and write what is in the database.
 pub(super) fn check(connection: &Connection) -> Result<(), StoreError> {
-    let found: i64 = connection.one("SELECT number FROM store_format", &[])?.try_get(0)?;
-    if found > FORMAT {
-        return Err(StoreError::Newer { found, known: FORMAT });
-    }
-    Ok(())
+    known(connection.one("SELECT least FROM store_format", &[])?.try_get(0)?)
+}
+
+/// Whether this program can work on a ward that only programs with this format or a later one may work on.
+pub(super) fn known(least: i64) -> Result<(), StoreError> {
+    if least > FORMAT { Err(StoreError::Newer { found: least, known: FORMAT }) } else { Ok(()) }
 }

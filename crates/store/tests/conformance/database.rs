@@ -84,10 +84,10 @@ fn a_database_has_one_ward_and_says_what_it_has() {
     let again =
         crate::bench::founded(&world, |founding| postgres::create(access(&database), founding, &cause(0)).map(|_| ()));
     assert!(matches!(again, Err(StoreError::Exists { .. })));
-    cluster.sql(&database, "UPDATE store_format SET number = 99");
+    cluster.sql(&database, "UPDATE store_format SET number = 99, least = 99");
     assert!(matches!(absent(&database), StoreError::Newer { found: 99, known: 1 }));
     // Whose rights are larger than they need be is told.
-    cluster.sql(&database, "UPDATE store_format SET number = 1");
+    cluster.sql(&database, "UPDATE store_format SET number = 1, least = 1");
     let mut owner = access(&database);
     owner.address.user = "postgres".into();
     let warnings = postgres::open(owner, None).unwrap().survey().unwrap().warnings;
@@ -95,6 +95,29 @@ fn a_database_has_one_ward_and_says_what_it_has() {
     cluster.sql(&database, "CREATE SCHEMA other AUTHORIZATION operator; CREATE TABLE other.t (a int); ALTER TABLE other.t OWNER TO operator");
     let warnings = postgres::open(access(&database), None).unwrap().survey().unwrap().warnings;
     assert!(warnings.len() == 1 && warnings[0].contains("in other"), "{warnings:?}");
+}
+
+#[test]
+fn programs_of_two_versions_work_side_by_side_until_the_older_one_may_not() {
+    let cluster = Cluster::shared();
+    let (database, store) = new_database(&World::new());
+    let mut store = OperatorStore::new(store);
+    let guard = GuardStore::new(postgres::open(access(&database), None).unwrap());
+    // A later format that only adds something.
+    cluster.sql(
+        &database,
+        "UPDATE store_format SET number = 2; CREATE TABLE later (a INT); ALTER TABLE devices ADD COLUMN later INT",
+    );
+    store.add_devices(&[device("wv-1", None)], &cause(1)).unwrap().unwrap();
+    assert_eq!((guard.head().unwrap().number, opened(&database).survey().unwrap().format), (2, 2));
+    // From now on only programs that know it: whoever runs finds out with the next question.
+    cluster.sql(&database, "UPDATE store_format SET least = 2");
+    let refused = |error: StoreError| assert!(matches!(error, StoreError::Newer { found: 2, known: 1 }), "{error}");
+    let changes = guard.changed_since(0).unwrap_err();
+    assert!(changes.is_silence(), "a guard goes by its patience then");
+    refused(changes);
+    refused(guard.head().unwrap_err());
+    refused(postgres::open(access(&database), None).map(|_| ()).unwrap_err());
 }
 
 #[test]
