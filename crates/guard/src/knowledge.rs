@@ -358,6 +358,9 @@ impl Knowledge {
         };
         match answer {
             Ok(Asked { seen, changes, found, .. }) => {
+                if let Some(doubt) = changes.doubt {
+                    return Err(NotAdmitted::Behind(doubt));
+                }
                 if changes.to < seen {
                     // The follower will say so in a moment, and to everybody.
                     let what = format!("its record ends with entry {}, and entry {seen} was seen", changes.to);
@@ -425,23 +428,13 @@ impl Knowledge {
         let fingerprint = leaf.fingerprint;
         let key = sha256(leaf.public_key.spki());
         let (seen, told) = (self.seen().number, self.memory().told);
-        let look = move |view: &dyn View| {
-            let changes = changes(view, i64::MAX)?;
-            let mut known = view.status_many(&[fingerprint])?.pop().flatten();
-            if !known.as_ref().is_some_and(|(record, _)| record.origin != Origin::Foreign)
-                && let Some(bound) = view.bound_key(&key)?
-            {
-                known = view.status_many(&[bound])?.pop().flatten();
-            }
-            Ok((changes, known))
-        };
         let resolved = |record: CredentialRecord, device: DeviceRecord, changes: Changes| {
             let (fingerprint, holder) = (record.fingerprint, device.id.clone());
             let found = Some(Found { credential: Some(record), device: Arc::new(device) });
             Resolved { fingerprint, device: holder, asked: Some(Asked { seen, told, changes, found }) }
         };
-        let (changes, known) = match self.read(move |store| store.view(look)).await {
-            Ok(answer) => answer,
+        let (changes, known) = match self.read(move |store| store.entrance(&fingerprint, &key)).await {
+            Ok(answer) => (Changes::from(answer.head), answer.known),
             Err(error) => {
                 let found = self.recall(&Credential::Certificate(fingerprint), settings);
                 let device = found.map(|found| found.device.id.clone()).ok_or(error)?;

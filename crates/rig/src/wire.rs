@@ -14,6 +14,10 @@ const SOCKET: &str = ".s.PGSQL.5432";
 struct State {
     delay_ms: AtomicU64,
     is_cut: AtomicBool,
+    /// How often something was asked after an answer had come.
+    turns: AtomicU64,
+    /// Whether what passed last was an answer.
+    answered: AtomicBool,
     live: Mutex<Vec<UnixStream>>,
 }
 
@@ -24,13 +28,16 @@ pub struct Wire {
 }
 
 /// Hands on what comes, late if it is so set.
-fn hand_on(mut from: UnixStream, mut to: UnixStream, state: &State) {
+fn hand_on(mut from: UnixStream, mut to: UnixStream, is_answer: bool, state: &State) {
     let mut buffer = vec![0; 1 << 16];
     while let Ok(count @ 1..) = from.read(&mut buffer) {
         std::thread::sleep(Duration::from_millis(state.delay_ms.load(Ordering::SeqCst)));
         // A line that is cut says nothing more, and does not end either, as a network does.
         while state.is_cut.load(Ordering::SeqCst) {
             std::thread::sleep(Duration::from_millis(20));
+        }
+        if state.answered.swap(is_answer, Ordering::SeqCst) && !is_answer {
+            state.turns.fetch_add(1, Ordering::SeqCst);
         }
         if to.write_all(&buffer[..count]).is_err() {
             break;
@@ -49,8 +56,13 @@ impl Wire {
     pub fn to(folder: &Path) -> Self {
         let own = tempfile::Builder::new().prefix("tw-wire").tempdir_in("/tmp").unwrap();
         let (listener, server) = (UnixListener::bind(own.path().join(SOCKET)).unwrap(), folder.join(SOCKET));
-        let state =
-            Arc::new(State { delay_ms: AtomicU64::new(0), is_cut: AtomicBool::new(false), live: Mutex::default() });
+        let state = Arc::new(State {
+            delay_ms: AtomicU64::new(0),
+            is_cut: AtomicBool::new(false),
+            turns: AtomicU64::new(0),
+            answered: AtomicBool::new(true),
+            live: Mutex::default(),
+        });
         let of_thread = state.clone();
         std::thread::spawn(move || accept(&listener, &server, &of_thread));
         Self { folder: own, state }
@@ -65,6 +77,12 @@ impl Wire {
     /// Lets everything be late from now on, in each direction.
     pub fn slow(&self, by: Duration) {
         self.state.delay_ms.store(u64::try_from(by.as_millis()).unwrap_or(u64::MAX), Ordering::SeqCst);
+    }
+
+    /// How many round trips there were, if one line at a time is used.
+    #[must_use]
+    pub fn turns(&self) -> u64 {
+        self.state.turns.load(Ordering::SeqCst)
     }
 
     /// Nothing passes any more, and nobody is told.
@@ -90,9 +108,9 @@ fn accept(listener: &UnixListener, server: &Path, state: &Arc<State>) {
         let mut live = state.live.lock().unwrap();
         live.extend([client.try_clone().unwrap(), server.try_clone().unwrap()]);
         drop(live);
-        for (from, to) in [(&client, &server), (&server, &client)] {
+        for (from, to, is_answer) in [(&client, &server, false), (&server, &client, true)] {
             let (from, to, state) = (from.try_clone().unwrap(), to.try_clone().unwrap(), state.clone());
-            std::thread::spawn(move || hand_on(from, to, &state));
+            std::thread::spawn(move || hand_on(from, to, is_answer, &state));
         }
     }
 }

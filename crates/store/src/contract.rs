@@ -26,6 +26,8 @@ pub use record::{Cause, Founding, Head, ReadRecord, WardRecord, WriteRecord};
 pub use traffic::{BrokerSession, CloneSigns, ReadTraffic, Tally, Traffic, WriteTraffic};
 
 use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 
 use crate::StoreError;
@@ -61,6 +63,31 @@ pub trait Tx:
     fn back(&mut self) -> Result<(), StoreError>;
 }
 
+/// A credential and its device.
+type Known = (CredentialRecord, DeviceRecord);
+
+/// What a door is told of a certificate.
+#[derive(Debug, Clone)]
+pub struct Entrance {
+    /// Where the record ends, and what counts there.
+    pub head: Head,
+    /// The recorded credential: the certificate itself, or else the bare key that is bound in it.
+    pub known: Option<Known>,
+}
+
+impl Entrance {
+    /// Whether a bare key is looked for: what a foreign authority signed stands behind a key that was bound by hand.
+    fn needs_bound(known: Option<&Known>) -> bool {
+        !known.is_some_and(|(record, _)| record.origin != Origin::Foreign)
+    }
+
+    /// `bound` is the bare key, if one was looked for and found.
+    pub(crate) fn of(head: Head, known: Option<Known>, bound: Option<Known>) -> Self {
+        let bound = bound.filter(|_| Self::needs_bound(known.as_ref()));
+        Self { head, known: bound.or(known) }
+    }
+}
+
 /// What becomes of a change when the act that made it has run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fate {
@@ -80,6 +107,27 @@ pub trait Store: View + Send {
     /// # Errors
     /// What `look` says; the store cannot be read, or another stands in its place.
     fn view(&self, look: &mut dyn FnMut(&dyn View) -> Result<(), StoreError>) -> Result<(), StoreError>;
+
+    /// What a door asks about a certificate with the key `key` (SHA-256 of its SubjectPublicKeyInfo), of one moment. An engine elsewhere
+    /// answers it in one round trip: every client that connects waits for it.
+    ///
+    /// # Errors
+    /// The store cannot be read, or another stands in its place.
+    fn entrance(&self, fingerprint: &Fingerprint, key: &[u8; 32]) -> Result<Entrance, StoreError> {
+        let mut entrance = None;
+        self.view(&mut |view| {
+            let head = view.head()?;
+            let status = |of: Fingerprint| Ok::<_, StoreError>(view.status_many(&[of])?.pop().flatten());
+            let known = status(*fingerprint)?;
+            let bound = match Entrance::needs_bound(known.as_ref()) {
+                true => view.bound_key(key)?.map(status).transpose()?.flatten(),
+                false => None,
+            };
+            entrance = Some(Entrance::of(head, known, bound));
+            Ok(())
+        })?;
+        entrance.ok_or_else(not_run)
+    }
 
     /// Makes one change, with what it leaves in the audit record: all of it, or nothing if `act` fails or says so. No other
     /// change is made meanwhile.

@@ -6,7 +6,9 @@ use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::DeviceId;
 
 use crate::acts::{device, enrol, record, usage};
-use crate::{Cause, Changes, Feed, Introduction, Met, Store, StoreError, Tally, Turn, View, decided, made, viewed};
+use crate::{
+    Cause, Changes, Entrance, Feed, Introduction, Met, Store, StoreError, Tally, Turn, View, decided, made, viewed,
+};
 
 /// A store and the acts that are the guard's: nothing else can be done through it.
 pub struct GuardStore(Box<dyn Store>);
@@ -41,6 +43,11 @@ impl GuardStore {
             Some(move_to) => Err(StoreError::Moved { move_to }),
             None => record::changes(view, since),
         })
+    }
+
+    /// See [`Store::entrance`].
+    pub fn entrance(&self, fingerprint: &Fingerprint, key: &[u8; 32]) -> Result<Entrance, StoreError> {
+        self.0.entrance(fingerprint, key)
     }
 
     /// See [`Store::feed`].

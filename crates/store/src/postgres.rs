@@ -25,11 +25,13 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::DeviceId;
 
 use crate::copy::Whole;
 use crate::{
-    Cause, Fate, Feed, Founding, GuardActs, Met, ReadRecord, Store, StoreError, Survey, Tally, Turn, Tx, View, acts,
+    Cause, Entrance, Fate, Feed, Founding, GuardActs, Met, ReadRecord, Store, StoreError, Survey, Tally, Turn, Tx,
+    View, acts,
 };
 use connection::Connection;
 
@@ -178,6 +180,10 @@ impl Store for Database {
         let looked = look(self);
         self.connection.rollback();
         looked
+    }
+
+    fn entrance(&self, fingerprint: &Fingerprint, key: &[u8; 32]) -> Result<Entrance, StoreError> {
+        credential::entrance(&self.connection, fingerprint, key)
     }
 
     fn change(&mut self, act: &mut dyn FnMut(&mut dyn Tx) -> Result<Fate, StoreError>) -> Result<(), StoreError> {

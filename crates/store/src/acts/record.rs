@@ -7,7 +7,7 @@ use tidy_warden_core::id::DeviceId;
 
 use super::{append, append_text, hex};
 use crate::walk::changed_devices;
-use crate::{Cause, Founding, StoreError, Tx, View};
+use crate::{Cause, Founding, Head, StoreError, Tx, View};
 
 /// What is new since a change number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -34,21 +34,29 @@ pub struct Changes {
     pub doubt: Option<String>,
 }
 
+impl From<Head> for Changes {
+    /// Of a moment after which nothing is new.
+    fn from(head: Head) -> Self {
+        Self {
+            to: head.number,
+            edition: head.edition,
+            group_rules: head.group_rules,
+            trial: head.trial,
+            authorities: head.authorities,
+            devices: Some(Vec::new()),
+            head: head.hash,
+            since: None,
+            given_up: head.given_up,
+            doubt: head.doubt,
+        }
+    }
+}
+
 /// What is new since change number `since`, in one snapshot.
 pub fn changes(view: &dyn View, since: i64) -> Result<Changes, StoreError> {
     let head = view.head()?;
-    Ok(Changes {
-        to: head.number,
-        edition: head.edition,
-        group_rules: head.group_rules,
-        trial: head.trial,
-        authorities: head.authorities,
-        devices: if head.number == since { Some(Vec::new()) } else { changed_devices(view, since)? },
-        head: head.hash,
-        since: view.entry_hash(since)?,
-        given_up: head.given_up,
-        doubt: head.doubt,
-    })
+    let devices = if head.number <= since { Some(Vec::new()) } else { changed_devices(view, since)? };
+    Ok(Changes { devices, since: view.entry_hash(since)?, ..Changes::from(head) })
 }
 
 /// Writes everything that a new ward begins with.

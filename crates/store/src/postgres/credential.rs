@@ -4,18 +4,21 @@ use std::collections::HashMap;
 
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::condition::Condition;
-use tidy_warden_core::credential::{BlockSource, CredentialRecord};
+use tidy_warden_core::credential::{BlockSource, CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::time::UnixTime;
 use tokio_postgres::Row;
+use tokio_postgres::types::ToSql;
 
 use super::Database;
 use super::condition::{self, Value};
-use super::connection::get;
+use super::connection::{Connection, get};
+use super::record::{HEAD, read_head};
 use super::rows::{self, damaged};
 use crate::{
-    BlockedKey, Bound, EndPlace, Ending, Intended, NewCredential, ReadCredentials, StoreError, WriteCredentials,
+    BlockedKey, Bound, EndPlace, Ending, Entrance, Intended, NewCredential, ReadCredentials, StoreError,
+    WriteCredentials,
 };
 
 fn blocked(row: &Row) -> Result<BlockedKey, StoreError> {
@@ -33,6 +36,47 @@ fn fingerprint(row: &Row, at: usize) -> Result<Fingerprint, StoreError> {
     Ok(Fingerprint(rows::digest(row, at, "credential")?))
 }
 
+/// Credentials with their devices, out of the rows of devices with all of theirs.
+fn by_fingerprint(found: &[Row]) -> Result<HashMap<Fingerprint, (CredentialRecord, DeviceRecord)>, StoreError> {
+    let mut known = HashMap::new();
+    for (_, _, view) in rows::views(found, 0)? {
+        for credential in view.credentials {
+            known.insert(credential.fingerprint, (credential, view.device.clone()));
+        }
+    }
+    Ok(known)
+}
+
+/// See [`crate::Store::entrance`]: all questions go out together, and the answers come back together.
+pub(super) fn entrance(
+    connection: &Connection,
+    fingerprint: &Fingerprint,
+    key: &[u8; 32],
+) -> Result<Entrance, StoreError> {
+    let of = |which: &str| {
+        let some = format!(
+            "(SELECT * FROM devices WHERE pk IN (SELECT device FROM credentials WHERE fingerprint IN ({which}))) AS devices"
+        );
+        rows::select_views("", &some, "devices.pk")
+    };
+    // The newest bare key with that digest, as `bound_key` gives it.
+    let bound = "SELECT fingerprint FROM (SELECT fingerprint FROM credentials WHERE key_digest = $1 AND origin = 'key'
+         ORDER BY pk DESC LIMIT 1) AS bound";
+    let octets = fingerprint.0.as_slice();
+    let key = key.as_slice();
+    let [head, one, other] = connection.of_one_moment([
+        (HEAD, &[] as &[&(dyn ToSql + Sync)]),
+        (&of("$1"), &[&octets]),
+        (&of(bound), &[&key]),
+    ])?;
+    let known = by_fingerprint(&one)?.remove(fingerprint);
+    let found = by_fingerprint(&other)?.into_values();
+    let bound = found
+        .filter(|(record, _)| record.origin == Origin::Key && record.fingerprint.0.as_slice() == key)
+        .max_by_key(|(record, _)| record.issued);
+    Ok(Entrance::of(read_head(&head)?, known, bound))
+}
+
 impl ReadCredentials for Database {
     fn status_many(
         &self,
@@ -42,12 +86,7 @@ impl ReadCredentials for Database {
         let some = "(SELECT * FROM devices WHERE pk IN (SELECT device FROM credentials WHERE fingerprint = ANY ($1)))
              AS devices";
         let found = self.connection.rows(&rows::select_views("", some, "devices.pk"), &[&octets])?;
-        let mut known = HashMap::new();
-        for (_, _, view) in rows::views(&found, 0)? {
-            for credential in view.credentials {
-                known.insert(credential.fingerprint, (credential, view.device.clone()));
-            }
-        }
+        let known = by_fingerprint(&found)?;
         Ok(fingerprints.iter().map(|fingerprint| known.get(fingerprint).cloned()).collect())
     }
 

@@ -15,6 +15,30 @@ fn hash(octets: &[u8]) -> Hash {
     octets.try_into().unwrap_or([0xff; 32])
 }
 
+/// Where the record ends, for [`read_head`].
+pub(super) const HEAD: &str = "SELECT change, hash, group_rules, authorities, given_up_number, given_up_hash,
+                (SELECT coalesce(max(number), 0) FROM editions),
+                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt,
+                (SELECT least FROM store_format) FROM head";
+
+/// What [`HEAD`] gives.
+pub(super) fn read_head(found: &[tokio_postgres::Row]) -> Result<Head, StoreError> {
+    let row = found.first().ok_or_else(|| damaged("end of the record"))?;
+    super::schema::known(get(row, 10)?)?;
+    let given_up = get::<Option<i64>>(row, 4)?.zip(get::<Option<&[u8]>>(row, 5)?);
+    Ok(Head {
+        number: get(row, 0)?,
+        hash: hash(get(row, 1)?),
+        edition: rows::small(row, 6, "edition")?,
+        group_rules: get(row, 2)?,
+        trial: rows::small(row, 7, "trial")?,
+        authorities: get(row, 3)?,
+        given_up: given_up.map(|(number, octets)| (number, hash(octets))),
+        moved: get::<Option<&str>>(row, 8)?.map(Move::from_text),
+        doubt: get(row, 9)?,
+    })
+}
+
 impl ReadRecord for Database {
     fn ward(&self) -> Result<WardRecord, StoreError> {
         let row = self.connection.maybe("SELECT urn, rehearsal, token_key FROM ward", &[])?;
@@ -39,24 +63,7 @@ impl ReadRecord for Database {
     }
 
     fn head(&self) -> Result<Head, StoreError> {
-        let sql = "SELECT change, hash, group_rules, authorities, given_up_number, given_up_hash,
-                (SELECT coalesce(max(number), 0) FROM editions),
-                (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt,
-                (SELECT least FROM store_format) FROM head";
-        let row = self.connection.maybe(sql, &[])?.ok_or_else(|| damaged("end of the record"))?;
-        super::schema::known(get(&row, 10)?)?;
-        let given_up = get::<Option<i64>>(&row, 4)?.zip(get::<Option<&[u8]>>(&row, 5)?);
-        Ok(Head {
-            number: get(&row, 0)?,
-            hash: hash(get(&row, 1)?),
-            edition: rows::small(&row, 6, "edition")?,
-            group_rules: get(&row, 2)?,
-            trial: rows::small(&row, 7, "trial")?,
-            authorities: get(&row, 3)?,
-            given_up: given_up.map(|(number, octets)| (number, hash(octets))),
-            moved: get::<Option<&str>>(&row, 8)?.map(Move::from_text),
-            doubt: get(&row, 9)?,
-        })
+        read_head(&self.connection.rows(HEAD, &[])?)
     }
 
     fn audit_end(&self) -> Result<(i64, Hash), StoreError> {

@@ -12,7 +12,7 @@ use tidy_warden_core::asn1;
 use tidy_warden_core::audit::Broken;
 use tidy_warden_core::database::DatabaseAddress;
 use tidy_warden_core::key::{NewKey, SoftwareKey};
-use tidy_warden_rig::Cluster;
+use tidy_warden_rig::{Cluster, Wire};
 use tidy_warden_store::{DatabaseAccess, GuardStore, OperatorStore, StoreError, Tally, Traffic, made, postgres};
 
 use crate::bench::{World, access, broken, cause, device, id, new_database};
@@ -95,6 +95,36 @@ fn a_database_has_one_ward_and_says_what_it_has() {
     cluster.sql(&database, "CREATE SCHEMA other AUTHORIZATION operator; CREATE TABLE other.t (a int); ALTER TABLE other.t OWNER TO operator");
     let warnings = postgres::open(access(&database), None).unwrap().survey().unwrap().warnings;
     assert!(warnings.len() == 1 && warnings[0].contains("in other"), "{warnings:?}");
+}
+
+#[test]
+fn who_stands_at_the_door_is_asked_about_in_one_round_trip() {
+    let mut world = World::new();
+    let (database, store) = new_database(&world);
+    let mut store = OperatorStore::new(store);
+    store.add_devices(&[device("wv-1", None)], &cause(1)).unwrap().unwrap();
+    let certificate = crate::bench::fresh(&mut world, "wv-1");
+    crate::bench::issue(&mut store, "wv-1", &certificate, false, 1).unwrap().unwrap();
+    let wire = Wire::to(Cluster::shared().folder());
+    let address = format!("postgresql:///{database}?host={}&user=operator", wire.folder().display());
+    let by_wire = DatabaseAccess { address: DatabaseAddress::parse(&address, false).unwrap(), ..access(&database) };
+    let guard = GuardStore::new(postgres::open(by_wire, None).unwrap());
+    let key = tidy_warden_core::key::sha256(certificate.public_key.spki());
+    let ask = || guard.entrance(&certificate.fingerprint, &key).unwrap();
+    // Statements are prepared with the first question.
+    let first = ask();
+    assert_eq!((first.head.number, first.known.unwrap().1.id), (3, id("wv-1")));
+    for _ in 0..5 {
+        let before = wire.turns();
+        assert!(ask().known.is_some());
+        assert_eq!(wire.turns() - before, 1);
+    }
+    // A key that was bound by hand stands behind any certificate that carries it.
+    assert!(guard.entrance(&tidy_warden_core::certificate::Fingerprint([1; 32]), &key).unwrap().known.is_none());
+    // Each answer is of one moment, also while others write.
+    store.set_hold(&[id("wv-1")], true, &cause(2)).unwrap();
+    let after = ask();
+    assert!(after.head.number == 4 && after.known.unwrap().1.held.is_some());
 }
 
 #[test]

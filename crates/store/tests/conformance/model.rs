@@ -583,6 +583,15 @@ fn random_acts_give_the_same_answers_rows_and_hashes_on_each_engine() {
             }
             prop_assert_eq!(dumps[0].len(), other.len());
         }
+        for (_, certificate) in &cast.certificates {
+            let asked = |guard: &GuardStore| {
+                told(guard.entrance(&certificate.fingerprint, &sha256(certificate.public_key.spki())))
+            };
+            let first = asked(&engines[0].1);
+            for (_, guard) in &engines[1..] {
+                prop_assert_eq!(&first, &asked(guard));
+            }
+        }
         for (store, _) in &engines {
             prop_assert_eq!(hashes(&engines[0].0), hashes(store));
             prop_assert!(broken(store).is_empty());
