@@ -32,9 +32,13 @@ rm -rf "$2"
 const SETTINGS: &str = "
 listen_addresses = ''
 max_connections = 200
+shared_buffers = 64MB
+";
+
+/// What makes tests quick. Nobody pulls the plug of their machine.
+const IN_A_HURRY: &str = "
 fsync = off
 full_page_writes = off
-shared_buffers = 64MB
 ";
 
 /// A command that runs as somebody whom the server takes: it refuses to run as root.
@@ -100,11 +104,24 @@ impl Cluster {
     /// It cannot be started.
     #[must_use]
     pub fn start() -> Self {
+        Self::made(IN_A_HURRY)
+    }
+
+    /// A server as it is by default, which writes to its disk what it acknowledges; for measuring.
+    ///
+    /// # Panics
+    /// It cannot be started.
+    #[must_use]
+    pub fn durable() -> Self {
+        Self::made("")
+    }
+
+    fn made(more: &str) -> Self {
         let (programs, folder) = (programs(), new_folder());
         let mut make = as_somebody(&programs.join("initdb"));
         make.args(["--no-sync", "--auth=trust", "--username=postgres", "--encoding=UTF8", "--locale=C.UTF-8", "-D"]);
         done(make.arg(folder.join("data")).output().unwrap(), "initdb");
-        let cluster = Self::kept(programs, folder);
+        let cluster = Self::kept(programs, folder, more);
         cluster.sql("postgres", &format!("CREATE ROLE {OPERATOR} LOGIN"));
         cluster
     }
@@ -119,7 +136,7 @@ impl Cluster {
         let mut copy = as_somebody(&self.programs.join("pg_basebackup"));
         copy.args(["-U", "postgres", "-R", "-X", "stream", "-c", "fast", "-h"]).arg(&self.folder).arg("-D");
         done(copy.arg(folder.join("data")).output().unwrap(), "pg_basebackup");
-        let standby = Self::kept(self.programs.clone(), folder);
+        let standby = Self::kept(self.programs.clone(), folder, IN_A_HURRY);
         self.sql("postgres", "ALTER SYSTEM SET synchronous_standby_names = '*'");
         self.control(&["reload"]);
         let began = Instant::now();
@@ -147,8 +164,8 @@ impl Cluster {
     }
 
     /// The server whose data is in a folder, running.
-    fn kept(programs: PathBuf, folder: PathBuf) -> Self {
-        let settings = format!("{SETTINGS}\nunix_socket_directories = '{}'\n", folder.display());
+    fn kept(programs: PathBuf, folder: PathBuf, more: &str) -> Self {
+        let settings = format!("{SETTINGS}\n{more}\nunix_socket_directories = '{}'\n", folder.display());
         written(&["-a"], &folder.join("data/postgresql.conf"), &settings);
         let mut keeper = as_somebody(Path::new("sh"))
             .args(["-c", KEEPER, "keeper"])
@@ -188,6 +205,34 @@ impl Cluster {
         psql.args(["-X", "-q", "-A", "-t", "-v", "ON_ERROR_STOP=1", "-U", "postgres", "-d", database, "-c", sql]);
         psql.args(["-p", &port.to_string(), "-h"]);
         done(psql.arg(&self.folder).output().unwrap(), sql)
+    }
+
+    /// How many transactions of one statement a second so many clients get through, each on a connection of its own.
+    ///
+    /// # Panics
+    /// It cannot be measured.
+    #[must_use]
+    pub fn commits(&self, database: &str, sql: &str, clients: u32, seconds: u32) -> f64 {
+        let script = self.folder.join("data/commits.sql");
+        written(&[], &script, sql);
+        let mut bench = as_somebody(&self.programs.join("pgbench"));
+        bench.args([
+            "-n",
+            "-M",
+            "prepared",
+            "-U",
+            OPERATOR,
+            "-c",
+            &clients.to_string(),
+            "-j",
+            "2",
+            "-T",
+            &seconds.to_string(),
+            "-f",
+        ]);
+        let said = done(bench.arg(&script).arg("-h").arg(&self.folder).arg(database).output().unwrap(), "pgbench");
+        let line = said.lines().find(|line| line.starts_with("tps = ")).unwrap();
+        line.split(' ').nth(2).unwrap().parse().unwrap()
     }
 
     /// What psql says when a role tries SQL in a database; nothing if it may.

@@ -25,6 +25,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
+use tidy_warden_core::audit::{Hash, Tree};
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::DeviceId;
 
@@ -115,6 +116,8 @@ struct Known {
     named: Vec<(bool, String)>,
     /// Whether the right to write what is only counted was taken.
     tallies: bool,
+    /// Where the record ends, while the lock of `head` is held.
+    end: Option<(i64, Hash, Tree)>,
 }
 
 impl Database {
@@ -188,7 +191,8 @@ impl Store for Database {
 
     fn change(&mut self, act: &mut dyn FnMut(&mut dyn Tx) -> Result<Fate, StoreError>) -> Result<(), StoreError> {
         self.forget();
-        self.connection.begin_change()?;
+        let end = self.connection.begin_change()?;
+        self.known.end = end.map(|row| record::end(&row)).transpose()?;
         let changed = (|| {
             let before = self.audit_end()?.0;
             match act(self)? {

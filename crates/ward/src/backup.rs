@@ -412,6 +412,11 @@ pub fn target(backup: &Backup, dir: &Path, place: StorePlace, seen: &Seen) -> Re
                         .because(format!("it is {urn}, and the backup is one of {}", header.ward))
                         .next("name another folder"));
                 }
+                if let Some(moved) = store.head()?.moved {
+                    return Err(Problem::refused(format!("the ward is not in {} any more", dir.display()))
+                        .because(format!("it was moved to {}, and would be in two places", moved.to))
+                        .next("put it back there: --to, into an empty one; or give the move up: store copy --stop"));
+                }
                 let (number, hash) = store.audit_end()?;
                 there = Some((number, hash));
                 if number > header.entries || number == header.entries && HEXLOWER.encode(&hash) != header.head {

@@ -314,6 +314,8 @@ pub struct OpenPost {
     pub role: PostRole,
     /// Its own certificate.
     pub certificate: Certificate,
+    /// Which edition of the settings it goes by.
+    pub settings: u32,
 }
 
 /// Opens the ward that the post in `dir` works for.
@@ -357,7 +359,7 @@ pub fn open(dir: &Path) -> Result<(Ward, OpenPost), Problem> {
     })?;
     let clock = WardClock::of(record.rehearsal)?;
     let (dir, actor) = (dir.to_owned(), format!("post {}", post.name));
-    let open = OpenPost { name: post.name, role: post.role, certificate };
+    let open = OpenPost { name: post.name, role: post.role, certificate, settings: adopted.number };
     let is_adopted = true;
     Ok((Ward { dir, settings, place, store, record, clock, actor, is_adopted }, open))
 }

@@ -125,8 +125,8 @@ impl<'a> Home<'a> {
         }
     }
 
-    /// Says when settings were adopted that this post did not look at yet. Nobody is asked while the store is away.
-    fn watch(&self) -> tokio::sync::mpsc::Receiver<()> {
+    /// Says when settings were adopted behind the edition `known`. Nobody is asked while the store is away.
+    fn watch(&self, mut known: Option<u32>) -> tokio::sync::mpsc::Receiver<()> {
         let (sender, receiver) = tokio::sync::mpsc::channel(1);
         let Some(dir) = self.post.clone() else {
             // It is never heard of; the ward's folder says by a signal.
@@ -134,7 +134,6 @@ impl<'a> Home<'a> {
             return receiver;
         };
         std::thread::spawn(move || {
-            let mut known = None;
             while !sender.is_closed() {
                 // What is wrong with them is told by the reload.
                 let newest = tidy_warden_ward::post::newest_settings(&dir).unwrap_or(known);
@@ -183,7 +182,8 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
         let inside = if address == BrokerAddress::Builtin { Some(start_broker().await?) } else { None };
         let upstream = live::upstream(&ward, address, inside.as_ref())?;
         let guard = bind(&ward, post.as_ref(), places, upstream, &key, (log.sink(), observer)).await?;
-        serve(&home, guard, (given, inside.as_ref()), key, log.sink()).await?;
+        let adopted = home.watch(post.as_ref().map(|post| post.settings));
+        serve(&home, guard, adopted, (given, inside.as_ref()), key, log.sink()).await?;
         Ok(Exit::Done)
     });
     // Sessions that did not end in time end here; then nobody writes to the log any more.
@@ -196,6 +196,7 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
 async fn serve(
     home: &Home<'_>,
     guard: Guard,
+    mut adopted: tokio::sync::mpsc::Receiver<()>,
     (given, inside): (Option<BrokerAddress>, Option<&Broker>),
     mut key: SoftwareKey,
     sink: Sink,
@@ -216,7 +217,6 @@ async fn serve(
     );
     let mut running = std::pin::pin!(running);
     let mut stop = Some(stop);
-    let mut adopted = home.watch();
     tell_system(&[NotifyState::Ready]);
     loop {
         tokio::select! {

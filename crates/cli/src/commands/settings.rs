@@ -25,20 +25,21 @@ pub(crate) fn run(context: &Context<'_>, command: &SettingsCommand) -> Result<Ex
 /// Makes the file count for all machines.
 fn adopt(context: &Context<'_>, yes: bool, because: Option<&str>) -> Result<Exit, Problem> {
     let console = context.console;
-    let mut ward = crate::ward::open(&context.dir)?;
-    if ward.settings.store.database.is_none() {
+    let text = read_settings_text(&context.dir)?;
+    let source = Source::new(SETTINGS, &text);
+    let settings =
+        Settings::parse(&source).map_err(|errors| Problem::text(format!("{SETTINGS} has mistakes"), &errors))?;
+    if settings.store.database.is_none() {
         console.note(format!("this ward is in a file and goes by its {SETTINGS} as it is; nothing to adopt"));
         return Ok(Exit::Done);
     }
-    let text = read_settings_text(&context.dir)?;
+    // By what the file says: what was adopted may be what this version cannot read any more.
+    let mut ward = crate::ward::imagined(&context.dir, settings)?;
     let Some(difference) = post::settings_difference(&ward, &text)? else {
         console.note(format!("{SETTINGS} is what was adopted; nothing to adopt"));
         return Ok(Exit::Done);
     };
-    let source = Source::new(SETTINGS, &text);
-    let settings =
-        Settings::parse(&source).map_err(|errors| Problem::text(format!("{SETTINGS} has mistakes"), &errors))?;
-    let wrong = against_the_ward(&crate::ward::imagined(&context.dir, settings)?, &source)?;
+    let wrong = against_the_ward(&ward, &source)?;
     let errors = count(&wrong, Severity::Error);
     wrong.iter().for_each(|finding| console.note(finding_text(finding)));
     if errors > 0 {

@@ -269,4 +269,12 @@ fn what_goes_back_in_time_is_noticed_and_lets_nobody_in_until_a_person_says_so()
     other.backup("theirs.backup", &[]).exits(0);
     std::fs::copy(other.path("theirs.backup"), world.path("theirs.backup")).unwrap();
     world.restore("theirs.backup", &["--yes"]).exits(3).says(&["is another one"]);
+    // A ward that was moved is not brought to life again where it was.
+    let cluster = Cluster::shared();
+    let place = cluster.address(&cluster.database());
+    world.backup("last.backup", &[]).exits(0);
+    drop(guard);
+    world.run(&["store", "copy", "--to", &place, "--yes"]).exits(0);
+    let anyway = ["--yes", "--anyway", "--because", "x"];
+    world.restore("last.backup", &anyway).exits(3).says(&["it was moved to", "in two places"]);
 }

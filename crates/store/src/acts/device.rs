@@ -12,7 +12,7 @@ use tidy_warden_core::time::Span;
 
 use super::revoke::{end_credentials, list_anew, names};
 use super::{append, append_text, hex, listed, nothing, touch_gateway};
-use crate::{Answer, Cause, StoreError, Tx, View};
+use crate::{Answer, Cause, DeviceView, StoreError, Tx, View};
 
 /// Devices that were listed, or every reason why none were.
 pub type Added = Result<(), Vec<AddRefusal>>;
@@ -40,7 +40,7 @@ impl<'a> Family<'a> {
         &mut self,
         view: &dyn View,
         index: usize,
-        id: &DeviceId,
+        (id, is_listed): (&DeviceId, bool),
         gateway: &DeviceId,
     ) -> Result<Option<AddRefusal>, StoreError> {
         let behind = match (self.gateway_of.get(gateway), self.looked_up.get(gateway)) {
@@ -54,7 +54,8 @@ impl<'a> Family<'a> {
                 behind
             }
         };
-        let has_children = self.gateways.contains(id) || view.is_gateway(id)?;
+        // Nobody stands behind a device that was never listed.
+        let has_children = self.gateways.contains(id) || is_listed && view.is_gateway(id)?;
         let gateway = gateway.clone();
         Ok(match behind {
             None => Some(AddRefusal::NoGateway { index, gateway }),
@@ -66,30 +67,57 @@ impl<'a> Family<'a> {
     }
 }
 
+/// How many devices are asked about at once.
+const AT_ONCE: usize = 1_000;
+
+/// What the store knows of a device that is to be listed.
+#[derive(Default)]
+struct Asked {
+    /// Whether its id is that of a retired device; `None` if it is nobody's.
+    retired: Option<bool>,
+    /// Who holds each of its facts.
+    holders: Vec<Option<DeviceId>>,
+}
+
+impl Asked {
+    fn of(view: &dyn View, devices: &[DeviceRecord]) -> Result<Vec<Self>, StoreError> {
+        let ids: Vec<DeviceId> = devices.iter().map(|device| device.id.clone()).collect();
+        let facts: Vec<&Fact> = devices.iter().flat_map(|device| device.facts.values()).collect();
+        let (known, mut holders) = (view.devices(&ids)?, view.holders(&facts)?.into_iter());
+        let of = |(known, device): (Option<DeviceView>, &DeviceRecord)| Self {
+            retired: known.map(|known| known.device.retired.is_some()),
+            holders: holders.by_ref().take(device.facts.len()).collect(),
+        };
+        Ok(known.into_iter().zip(devices).map(of).collect())
+    }
+}
+
 /// Every reason why these devices could not be listed now.
 pub fn refusals(view: &dyn View, devices: &[DeviceRecord]) -> Result<Vec<AddRefusal>, StoreError> {
     let mut family = Family::of(devices);
     let mut ids = HashSet::new();
     let mut facts: HashMap<&Fact, &DeviceId> = HashMap::new();
     let mut refusals = Vec::new();
+    let mut asked = Vec::new();
     for (index, device) in devices.iter().enumerate() {
         let id = device.id.clone();
-        let known = view.devices(std::slice::from_ref(&id))?.pop().flatten();
-        match known.map(|known| known.device.retired.is_some()) {
+        // Many at a time: a database answers a thousand questions as soon as one.
+        if index % AT_ONCE == 0 {
+            asked = Asked::of(view, &devices[index..(index + AT_ONCE).min(devices.len())])?;
+        }
+        let Asked { retired, holders } = std::mem::take(&mut asked[index % AT_ONCE]);
+        match retired {
             Some(true) => refusals.push(AddRefusal::IdRetired { index, id }),
             Some(false) => refusals.push(AddRefusal::IdTaken { index, id }),
             None if !ids.insert(&device.id) => refusals.push(AddRefusal::IdTaken { index, id }),
             None => {}
         }
-        for fact in device.facts.values() {
-            let owner = match facts.insert(fact, &device.id) {
-                Some(other) => Some(other.clone()),
-                None => view.holder(fact)?,
-            };
+        for (fact, holder) in device.facts.values().zip(holders) {
+            let owner = facts.insert(fact, &device.id).cloned().or(holder);
             refusals.extend(owner.map(|owner| AddRefusal::FactTaken { index, fact: fact.clone(), owner }));
         }
         if let Some(gateway) = &device.gateway {
-            refusals.extend(family.check(view, index, &device.id, gateway)?);
+            refusals.extend(family.check(view, index, (&device.id, retired.is_some()), gateway)?);
         }
     }
     Ok(refusals)
@@ -147,7 +175,7 @@ pub fn edit(tx: &mut dyn Tx, id: &DeviceId, edit: &DeviceEdit, cause: &Cause) ->
         }
     }
     if let Some(Some(gateway)) = &edit.gateway {
-        refusals.extend(Family::default().check(tx, 0, id, gateway)?);
+        refusals.extend(Family::default().check(tx, 0, (id, true), gateway)?);
     }
     if !refusals.is_empty() {
         return Ok(Err(refusals));

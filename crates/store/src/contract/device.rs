@@ -112,6 +112,11 @@ pub trait ReadDevices {
     /// Who has a fact now; a retired device has none.
     fn holder(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError>;
 
+    /// The same for many facts, in their order.
+    fn holders(&self, facts: &[&Fact]) -> Result<Vec<Option<DeviceId>>, StoreError> {
+        facts.iter().map(|fact| self.holder(fact)).collect()
+    }
+
     /// Whether any device has a label of this name, or is of this kind.
     fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError>;
 

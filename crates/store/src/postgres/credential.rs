@@ -64,11 +64,9 @@ pub(super) fn entrance(
          ORDER BY pk DESC LIMIT 1) AS bound";
     let octets = fingerprint.0.as_slice();
     let key = key.as_slice();
-    let [head, one, other] = connection.of_one_moment([
-        (HEAD, &[] as &[&(dyn ToSql + Sync)]),
-        (&of("$1"), &[&octets]),
-        (&of(bound), &[&key]),
-    ])?;
+    let none: [&(dyn ToSql + Sync); 0] = [];
+    let [head, one, other] =
+        connection.of_one_moment([(HEAD, &none), (&of("$1"), &[&octets]), (&of(bound), &[&key])])?;
     let known = by_fingerprint(&one)?.remove(fingerprint);
     let found = by_fingerprint(&other)?.into_values();
     let bound = found

@@ -140,6 +140,18 @@ impl ReadDevices for Database {
         row.map(|row| rows::word(&row, 0, "id")).transpose()
     }
 
+    fn holders(&self, facts: &[&Fact]) -> Result<Vec<Option<DeviceId>>, StoreError> {
+        if facts.is_empty() {
+            return Ok(Vec::new());
+        }
+        let names: Vec<&str> = facts.iter().map(|fact| fact.name().as_str()).collect();
+        let values: Vec<&str> = facts.iter().map(|fact| fact.value()).collect();
+        let sql = "SELECT devices.id FROM unnest($1::text[], $2::text[]) WITH ORDINALITY AS asked (name, value, place)
+             LEFT JOIN facts ON facts.name = asked.name AND facts.value = asked.value
+             LEFT JOIN devices ON devices.pk = facts.device ORDER BY place";
+        self.connection.rows(sql, &[&names, &values])?.iter().map(|row| rows::maybe_word(row, 0, "id")).collect()
+    }
+
     fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError> {
         match name {
             NameInUse::Label(name) => {
@@ -268,7 +280,12 @@ impl WriteDevices for Database {
                 &rows::facts_text(after),
             ],
         )?;
-        self.note_names(&[after])?;
+        // What it had before was noted when it got it.
+        let is_new = after.labels.keys().any(|name| !before.labels.contains_key(name))
+            || after.facts.keys().any(|name| !before.facts.contains_key(name));
+        if is_new {
+            self.note_names(&[after])?;
+        }
         rows::found(updated, "device", &after.id)
     }
 

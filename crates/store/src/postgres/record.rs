@@ -15,6 +15,12 @@ fn hash(octets: &[u8]) -> Hash {
     octets.try_into().unwrap_or([0xff; 32])
 }
 
+/// Where the record ends, out of a row with `change`, `hash` and `tree` in its columns from 1 on.
+pub(super) fn end(row: &tokio_postgres::Row) -> Result<(i64, Hash, Tree), StoreError> {
+    let tree = Tree::from_octets(get(row, 3)?).ok_or_else(|| damaged("tree of the audit record"))?;
+    Ok((get(row, 1)?, hash(get(row, 2)?), tree))
+}
+
 /// Where the record ends, for [`read_head`].
 pub(super) const HEAD: &str = "SELECT change, hash, group_rules, authorities, given_up_number, given_up_hash,
                 (SELECT coalesce(max(number), 0) FROM editions),
@@ -67,6 +73,9 @@ impl ReadRecord for Database {
     }
 
     fn audit_end(&self) -> Result<(i64, Hash), StoreError> {
+        if let Some((number, hash, _)) = &self.known.end {
+            return Ok((*number, *hash));
+        }
         match self.connection.maybe("SELECT change, hash FROM head", &[])? {
             Some(row) => Ok((get(&row, 0)?, hash(get(&row, 1)?))),
             None => Ok((0, GENESIS)),
@@ -74,6 +83,9 @@ impl ReadRecord for Database {
     }
 
     fn tree(&self) -> Result<Tree, StoreError> {
+        if let Some((_, _, tree)) = &self.known.end {
+            return Ok(tree.clone());
+        }
         match self.connection.maybe("SELECT tree FROM head", &[])? {
             Some(row) => Tree::from_octets(get(&row, 0)?).ok_or_else(|| damaged("tree of the audit record")),
             None => Ok(Tree::default()),
@@ -108,9 +120,14 @@ impl ReadRecord for Database {
 
 impl WriteRecord for Database {
     fn put_entry(&mut self, entry: &Entry) -> Result<(), StoreError> {
+        let mut tree = self.tree()?;
+        tree.add(&entry.hash);
+        // In one statement, as everybody waits for whoever makes a change.
         self.connection.run(
-            "INSERT INTO audit (number, at, actor, act, subject, because, detail, previous, hash)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+            "WITH entry AS (INSERT INTO audit (number, at, actor, act, subject, because, detail, previous, hash)
+                 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9))
+             INSERT INTO head (change, hash, tree) VALUES ($1, $9, $10)
+             ON CONFLICT (one) DO UPDATE SET change = excluded.change, hash = excluded.hash, tree = excluded.tree",
             &[
                 &entry.number,
                 &entry.at.0,
@@ -121,13 +138,10 @@ impl WriteRecord for Database {
                 &entry.detail,
                 &entry.previous.as_slice(),
                 &entry.hash.as_slice(),
+                &tree.to_octets(),
             ],
         )?;
-        let mut tree = self.tree()?;
-        tree.add(&entry.hash);
-        let sql = "INSERT INTO head (change, hash, tree) VALUES ($1, $2, $3)
-             ON CONFLICT (one) DO UPDATE SET change = excluded.change, hash = excluded.hash, tree = excluded.tree";
-        self.connection.run(sql, &[&entry.number, &entry.hash.as_slice(), &tree.to_octets()])?;
+        self.known.end = self.known.end.is_some().then_some((entry.number, entry.hash, tree));
         Ok(())
     }
 

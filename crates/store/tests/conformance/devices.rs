@@ -13,6 +13,47 @@ use tidy_warden_store::StoreError;
 use crate::bench::{NOW, cause, device, fresh, id, issue, on_each};
 
 #[test]
+fn a_long_list_is_refused_for_every_reason_wherever_it_stands() {
+    on_each(|store, _, _| {
+        store.add_devices(&[device("known", Some("QF-known")), device("gone", None)], &cause(0)).unwrap().unwrap();
+        store.retire_device(&id("gone"), &cause(0)).unwrap();
+        // Around the places at which the store is asked about the next thousand.
+        let mut list: Vec<_> =
+            (0..2_500).map(|at| device(&format!("wv-{at:04}"), Some(&format!("QF-{at:04}")))).collect();
+        list[0] = device("known", None);
+        list[999] = device("gone", Some("QF-known"));
+        list[1_000] = device("wv-0001", Some("QF-0002"));
+        list[1_999] = device("wv-1998", Some("QF-x"));
+        list[2_000].gateway = Some(id("nobody"));
+        list[2_499].gateway = Some(id("wv-2499"));
+        let number = |text: &str| Fact::new(FactName::Serial, text).unwrap();
+        let taken =
+            |index, fact: &str, owner: &str| AddRefusal::FactTaken { index, fact: number(fact), owner: id(owner) };
+        let want = vec![
+            AddRefusal::IdTaken { index: 0, id: id("known") },
+            AddRefusal::IdRetired { index: 999, id: id("gone") },
+            taken(999, "QF-known", "known"),
+            AddRefusal::IdTaken { index: 1_000, id: id("wv-0001") },
+            taken(1_000, "QF-0002", "wv-0002"),
+            AddRefusal::IdTaken { index: 1_999, id: id("wv-1998") },
+            AddRefusal::NoGateway { index: 2_000, gateway: id("nobody") },
+            AddRefusal::GatewayBehindGateway { index: 2_499, gateway: id("wv-2499") },
+        ];
+        assert_eq!(store.check_devices(&list).unwrap(), want);
+        assert_eq!(store.add_devices(&list, &cause(1)).unwrap(), Err(want));
+        assert_eq!(store.audit_end().unwrap().0, 3, "nothing of it was listed");
+        let wrong = [0, 999, 1_000, 1_999, 2_000, 2_499];
+        let good: Vec<_> =
+            list.into_iter().enumerate().filter(|(at, _)| !wrong.contains(at)).map(|(_, one)| one).collect();
+        store.add_devices(&good, &cause(2)).unwrap().unwrap();
+        let facts = [number("QF-0001"), number("QF-none"), number("QF-known"), number("QF-2498")];
+        let holders = store.holders(&facts.iter().collect::<Vec<_>>()).unwrap();
+        assert_eq!(holders, [Some(id("wv-0001")), None, Some(id("known")), Some(id("wv-2498"))]);
+        assert_eq!(store.holders(&[]).unwrap(), []);
+    });
+}
+
+#[test]
 fn what_goes_in_comes_out() {
     on_each(|store, _, _| {
         let mut child = device("cb-1", Some("QF-2"));

@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "tests fail by panicking")]
 
+mod backup;
 mod bench;
 mod bulk;
 mod files;
@@ -10,3 +11,4 @@ mod issue;
 mod keys;
 mod lists;
 mod mass;
+mod post;

@@ -60,17 +60,18 @@ impl Connection {
         })
     }
 
-    /// Begins a change: nobody else makes one until it ends, and what was committed before is seen.
-    pub(in crate::postgres) fn begin_change(&self) -> Result<(), StoreError> {
+    /// Begins a change: nobody else makes one until it ends, and what was committed before is seen. Gives where the record ends: its
+    /// `change`, `hash` and `tree` stand in the columns from 1 on.
+    pub(in crate::postgres) fn begin_change(&self) -> Result<Option<Row>, StoreError> {
         self.ready()?;
         self.check_clock()?;
-        self.again(|| self.begin_locked("SELECT moved FROM head FOR UPDATE"))
+        self.again(|| self.begin_locked("SELECT moved, change, hash, tree FROM head FOR UPDATE"))
     }
 
     /// Begins to write what is only counted.
     pub(in crate::postgres) fn begin_tally(&self) -> Result<(), StoreError> {
         self.ready()?;
-        self.again(|| self.begin_locked("SELECT (SELECT moved FROM head) FROM tally FOR UPDATE"))
+        self.again(|| self.begin_locked("SELECT (SELECT moved FROM head) FROM tally FOR UPDATE")).map(drop)
     }
 
     /// Begins to say that the ward moves: nobody changes or counts anything meanwhile.
@@ -79,18 +80,22 @@ impl Connection {
         self.again(|| self.begin("BEGIN; SELECT change FROM head FOR UPDATE; SELECT one FROM tally FOR UPDATE"))
     }
 
-    /// Begins a transaction with a lock, in one round trip; `sql` takes it and says where the ward was moved to.
-    fn begin_locked(&self, sql: &str) -> Result<(), StoreError> {
+    /// Begins a transaction with a lock, in one round trip; `sql` takes it and says first where the ward was moved to. Gives its row.
+    fn begin_locked(&self, sql: &str) -> Result<Option<Row>, StoreError> {
         let statement = self.prepared(sql)?;
         self.in_transaction.set(true);
         let begun = self.ask(async |client| {
             let (begun, locked) = tokio::join!(client.batch_execute("BEGIN"), client.query(&statement, &[]));
             begun.and(locked)
         });
-        let moved = begun.and_then(|rows| rows.first().map_or(Ok(None), |row| get::<Option<String>>(row, 0)));
-        match moved {
-            Ok(None) => Ok(()),
-            Ok(Some(text)) => {
+        let begun = begun.and_then(|rows| {
+            let row = rows.into_iter().next();
+            let moved = row.as_ref().map_or(Ok(None), |row| get::<Option<String>>(row, 0))?;
+            Ok((row, moved))
+        });
+        match begun {
+            Ok((row, None)) => Ok(row),
+            Ok((_, Some(text))) => {
                 self.rollback();
                 Err(StoreError::Moved { move_to: Move::from_text(&text) })
             }
