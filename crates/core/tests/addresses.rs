@@ -1,7 +1,5 @@
 //! Addresses of databases: whatever is written, what is read is what was meant, and a password is told to nobody.
 
-#![expect(clippy::unwrap_used, reason = "tests fail by panicking")]
-
 use proptest::prelude::*;
 use tidy_warden_core::database::{DatabaseAddress, DatabaseHost};
 use tidy_warden_core::host::Endpoint;
