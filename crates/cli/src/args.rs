@@ -360,7 +360,7 @@ pub(crate) enum SettingsCommand {
     Check,
     /// Make ward.toml, as it is here, count for all machines that work on this ward's database.
     ///
-    /// What is about one machine (addresses, paths, [store], the way to the broker) stays with each. Guards at posts take what was
+    /// What is about one machine (addresses, paths, where the store is, the way to the broker) stays with each. Guards at posts take what was
     /// adopted within seconds. A ward in a file goes by its ward.toml as it is.
     Adopt {
         /// Do not ask.

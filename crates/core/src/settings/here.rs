@@ -19,7 +19,7 @@ use crate::text::{Source, TextError};
 /// What a machine's own file says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Here {
-    /// `[guard]`, of which only what [`GUARD_HERE`] lists is looked at.
+    /// `[guard]`, of which only what is about one machine is looked at.
     pub guard: GuardSettings,
     /// `[store]`.
     pub store: StoreSettings,
