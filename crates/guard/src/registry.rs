@@ -238,11 +238,6 @@ impl Registry {
         self.lock().all.values().for_each(|handle| handle.control.send_modify(|control| control.stop = true));
     }
 
-    /// How many sessions a device has.
-    pub(crate) fn sessions_of(&self, device: &DeviceId) -> usize {
-        self.lock().of_device.get(device).map_or(0, Vec::len)
-    }
-
     /// Hands the newest session of a device what is to be said of it, and makes it look.
     pub(crate) fn tell_newest(&self, device: &DeviceId, verdict: NotAdmitted) {
         let sessions = self.lock();

@@ -309,7 +309,7 @@ impl Shared {
             }
         };
         let most = self.live().settings.guard.sessions_per_device;
-        for Met { client_id, elsewhere, left } in met {
+        for Met { client_id, before, left } in met {
             let Some(new) = news.opened.get(&client_id) else { continue };
             let New { device, peer, crowded } = new;
             if let Some(left) = left {
@@ -317,11 +317,10 @@ impl Shared {
                 let sign = format!("it comes from {here} and from {left} in turn, by way of several guards");
                 self.clone_sign(device, *peer, sign);
             }
-            let own = u64::try_from(self.registry.sessions_of(&device.id)).unwrap_or(u64::MAX);
-            let all = own.saturating_add(elsewhere);
-            if elsewhere > 0 && own > 0 && all > u64::from(most) {
+            // Whoever came last is too many, and nobody before it.
+            if before >= u64::from(most) {
                 match crowded {
-                    Some(_) => self.registry.tell_newest(&device.id, NotAdmitted::Crowded(all, most)),
+                    Some(_) => self.registry.tell_newest(&device.id, NotAdmitted::Crowded(before + 1, most)),
                     None => self.meeting.look_again(&client_id, new, now),
                 }
             }

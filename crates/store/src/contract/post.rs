@@ -95,8 +95,8 @@ pub struct Turn<'a> {
 pub struct Met {
     /// Its client identifier.
     pub client_id: String,
-    /// How many sessions its device has at other guards that are there.
-    pub elsewhere: u64,
+    /// How many sessions its device has, at all guards that are there, that were opened before it.
+    pub before: u64,
     /// The network that its device left for this one, if it was here a short while ago and was at another guard meanwhile: a sign that
     /// two have its key.
     pub left: Option<String>,

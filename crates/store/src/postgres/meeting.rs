@@ -21,18 +21,20 @@ pub(super) fn meet(connection: &Connection, turn: &Turn<'_>) -> Result<Vec<Met>,
     let devices: Vec<&str> = turn.opened.iter().map(|each| each.device.as_str()).collect();
     connection.run("DELETE FROM sessions WHERE post = $1 AND client_id = ANY ($2)", &[&post, &turn.closed])?;
     connection.run(
-        "INSERT INTO sessions SELECT client, $1, devices.pk FROM unnest($2::text[], $3::text[]) AS new (client, id)
+        "INSERT INTO sessions (client_id, post, device) SELECT client, $1, devices.pk FROM unnest($2::text[], $3::text[]) AS new (client, id)
              JOIN devices ON devices.id = new.id
          ON CONFLICT (client_id, post) DO UPDATE SET device = excluded.device",
         &[&post, &clients, &devices],
     )?;
-    let elsewhere = connection.rows(
-        "SELECT devices.id, count(*) FROM devices JOIN sessions ON sessions.device = devices.pk
-         WHERE devices.id = ANY ($2) AND sessions.post <> $1 AND sessions.post IN (SELECT live_posts()) GROUP BY devices.id",
-        &[&post, &devices],
+    let older = connection.rows(
+        "SELECT mine.client_id, count(*) FROM sessions AS mine JOIN sessions AS other ON other.device = mine.device
+             AND (other.opened, other.client_id) < (mine.opened, mine.client_id)
+             AND (other.post = $1 OR other.post IN (SELECT live_posts()))
+         WHERE mine.post = $1 AND mine.client_id = ANY ($2) GROUP BY mine.client_id",
+        &[&post, &clients],
     )?;
     let mut counts: BTreeMap<String, u64> = BTreeMap::new();
-    for row in &elsewhere {
+    for row in &older {
         counts.insert(get(row, 0)?, rows::count(get(row, 1)?)?);
     }
     let mut left = BTreeMap::new();
@@ -48,7 +50,7 @@ pub(super) fn meet(connection: &Connection, turn: &Turn<'_>) -> Result<Vec<Met>,
     }
     let met = turn.opened.iter().map(|each| Met {
         client_id: each.client_id.clone(),
-        elsewhere: counts.get(each.device.as_str()).copied().unwrap_or(0),
+        before: counts.get(&each.client_id).copied().unwrap_or(0),
         left: left.get(each.device.as_str()).cloned(),
     });
     Ok(met.collect())

@@ -172,7 +172,8 @@ CREATE TABLE post_states (
 );
 
 CREATE TABLE sessions (
-    client_id TEXT NOT NULL, post TEXT NOT NULL, device BIGINT NOT NULL, PRIMARY KEY (client_id, post)
+    client_id TEXT NOT NULL, post TEXT NOT NULL, device BIGINT NOT NULL,
+    opened TIMESTAMPTZ NOT NULL DEFAULT clock_timestamp(), PRIMARY KEY (client_id, post)
 );
 CREATE INDEX sessions_by_device ON sessions (device);
 CREATE INDEX sessions_by_post ON sessions (post);

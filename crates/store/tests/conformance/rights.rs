@@ -278,9 +278,9 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     );
     assert!(owner.post_states().unwrap().contains(&roles.state(&roles.desk)));
     // Sessions of others are seen, and are theirs.
-    let theirs = "INSERT INTO sessions VALUES ('c', 'guard-9', 1)";
+    let theirs = "INSERT INTO sessions (client_id, post, device) VALUES ('c', 'guard-9', 1)";
     Cluster::shared().sql(&roles.database, theirs);
-    assert!(roles.tries(login, "INSERT INTO sessions VALUES ('d', 'guard-9', 1)").is_some());
+    assert!(roles.tries(login, "INSERT INTO sessions (client_id, post, device) VALUES ('d', 'guard-9', 1)").is_some());
     assert_eq!(roles.tries(login, "DELETE FROM sessions"), None, "it finds none of its own");
     assert_eq!(Cluster::shared().sql(&roles.database, "SELECT count(*) FROM sessions").trim(), "1");
     assert_eq!(roles.owner.head().unwrap(), head, "nothing of it left a trace");
@@ -371,7 +371,7 @@ fn guards_hear_of_each_others_sessions() {
         let turn = Turn { post: &posts[of].name, is_first, opened: &opened, closed: &closed, at: UnixTime(NOW + at) };
         says(&mut guards[of], &posts[of]);
         let met = guards[of].meet(&turn).unwrap();
-        met.into_iter().map(|met| (met.elsewhere, met.left)).collect::<Vec<_>>()
+        met.into_iter().map(|met| (met.before, met.left)).collect::<Vec<_>>()
     };
     let none = |count| (count, None);
     assert_eq!(
@@ -381,25 +381,25 @@ fn guards_hear_of_each_others_sessions() {
     // It moved, to another guard; one may.
     assert_eq!(
         meet(1, true, &[("wv-1:a", "wv-1", "10.0.0.2"), ("wv-1:b", "wv-1", "10.0.0.2")], &[], 2),
-        [none(1), none(1)]
+        [none(1), none(2)]
     );
     // And came back: two have its key.
-    let back = (2, Some("10.0.0.2".to_owned()));
+    let back = (0, Some("10.0.0.2".to_owned()));
     assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &["wv-2"], 3), [back]);
     // Twice in one turn, from two networks; what one guard sees by itself is its own to say.
     assert_eq!(
         meet(0, false, &[("wv-1:c", "wv-1", "10.0.0.3"), ("wv-1:d", "wv-1", "10.0.0.1")], &[], 4),
-        [none(2), none(2)]
+        [none(3), none(4)]
     );
     assert_eq!(meet(0, false, &[("nobody", "wv-9", "10.0.0.1")], &[], 5), [none(0)], "one that is not listed");
     assert_eq!(meet(1, false, &[("wv-2", "wv-2", "10.0.0.9")], &["wv-1:a", "wv-1:b"], 6), [none(0)]);
     assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &[], 7), [none(0)]);
     // Long after, coming back is no sign.
     assert_eq!(meet(1, false, &[("wv-1:a", "wv-1", "10.0.0.2")], &[], 10), [none(3)]);
-    assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &[], 2000), [none(1)]);
+    assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &[], 2000), [none(0)]);
     // A guard that begins anew has no session of before; one that says nothing has none that count.
     assert_eq!(meet(0, true, &[], &[], 2001), []);
-    assert_eq!(meet(1, false, &[("wv-1:b", "wv-1", "10.0.0.2")], &[], 2002)[0].0, 0);
+    assert_eq!(meet(1, false, &[("wv-1:b", "wv-1", "10.0.0.2")], &[], 2002)[0].0, 1);
     Cluster::shared().sql(&database, "UPDATE post_states SET alive = clock_timestamp() - interval '1 minute'");
     assert_eq!(meet(0, false, &[("wv-1", "wv-1", "10.0.0.1")], &[], 2003)[0].0, 0);
 }
