@@ -10,13 +10,13 @@ use tidy_warden_core::key::Sha256;
 use crate::{Move, StoreError, View};
 
 /// How many rows go over at a time.
-const BATCH: usize = 2_000;
+pub const BATCH: usize = 2_000;
 
 /// How many at first, when nobody knows yet how large they are: those of editions may have megabytes.
 const FIRST: usize = 4;
 
 /// The most octets that go over at a time, but for one row that has more.
-const BATCH_OCTETS: usize = 4 << 20;
+pub const BATCH_OCTETS: usize = 4 << 20;
 
 /// What stands in a column.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -495,6 +495,27 @@ pub fn compare(from: &dyn Whole, to: &dyn Whole) -> Result<Copied, CopyError> {
     Ok(total.finish())
 }
 
+/// The rows of one table, counted as they come.
+#[derive(Default)]
+pub struct Count {
+    rows: u64,
+    digest: Sha256,
+}
+
+impl Count {
+    /// Adds the next row.
+    pub fn add(&mut self, row: &Row) {
+        row.iter().for_each(|cell| cell.add_to(&mut self.digest));
+        self.rows += 1;
+    }
+
+    /// All of them.
+    #[must_use]
+    pub fn finish(self) -> Copied {
+        Copied { rows: self.rows, digest: self.digest.finish() }
+    }
+}
+
 /// What all tables hold, one after the other.
 #[derive(Default)]
 pub struct Total {
@@ -546,13 +567,12 @@ pub fn whole_record(to: &dyn Whole) -> Result<(), CopyError> {
 
 /// How many rows a table has, and what they are.
 fn counted(store: &dyn Whole, table: &Table) -> Result<Copied, StoreError> {
-    let (mut rows, mut digest) = (0, Sha256::default());
+    let mut count = Count::default();
     each_row(store, table, &mut |row| {
-        row.iter().for_each(|cell| cell.add_to(&mut digest));
-        rows += 1;
+        count.add(row);
         Ok(())
     })?;
-    Ok(Copied { rows, digest: digest.finish() })
+    Ok(count.finish())
 }
 
 /// Gives the rows of a table in the order of their keys, in little memory.
