@@ -1,11 +1,11 @@
 //! Where results and notes go, and in which form.
 
-use std::borrow::Cow;
 use std::io::{self, BufRead, IsTerminal, Write};
 
 use clap::ValueEnum;
 use comfy_table::{CellAlignment, Table, presets};
 use serde_json::{Value, json};
+use tidy_warden_core::text::{printable, printable_lines};
 
 use crate::paint;
 use crate::problem::Problem;
@@ -93,13 +93,13 @@ impl Console {
     pub(crate) fn note(&self, text: impl AsRef<str>) {
         if !self.quiet {
             // Notes are a courtesy; a closed standard error takes none.
-            let _ = writeln!(io::stderr(), "{}", text.as_ref());
+            let _ = writeln!(io::stderr(), "{}", printable_lines(text.as_ref()));
         }
     }
 
     /// A warning, on standard error, also with `--quiet`.
     pub(crate) fn warn(&self, text: impl AsRef<str>) {
-        let _ = writeln!(io::stderr(), "warning: {}", text.as_ref());
+        let _ = writeln!(io::stderr(), "warning: {}", printable_lines(text.as_ref()));
     }
 
     /// Octets of a result on standard output. A broken pipe is not an error: the reader had enough.
@@ -242,23 +242,6 @@ impl Console {
 
 fn pretty(value: &Value) -> String {
     serde_json::to_string_pretty(value).unwrap_or_else(|_| value.to_string())
-}
-
-/// A text as it may stand in one line on a terminal: what would end the line, move the cursor or turn the direction of reading
-/// is written out.
-pub(crate) fn printable(text: &str) -> Cow<'_, str> {
-    let odd = |c: char| {
-        c.is_control()
-            || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{2029}')
-    };
-    if !text.contains(odd) {
-        return Cow::Borrowed(text);
-    }
-    let mut out = String::with_capacity(text.len() + 8);
-    for c in text.chars() {
-        if odd(c) { out.extend(c.escape_default()) } else { out.push(c) }
-    }
-    Cow::Owned(out)
 }
 
 /// Whether a column holds counts, which stand to the right.

@@ -2,9 +2,10 @@
 //! than one of a hundred.
 
 use serde_json::Value;
+use tidy_warden_core::text::printable;
 use unicode_width::UnicodeWidthStr;
 
-use crate::console::{Console, DataForm, counts, printable};
+use crate::console::{Console, DataForm, counts};
 use crate::problem::Problem;
 
 /// How many octets are written to standard output at once.

@@ -1,10 +1,36 @@
 //! Text files of ours: places in them, errors that show the place, and the words that policies and conditions share.
 
+use std::borrow::Cow;
 use std::fmt;
 use std::sync::Arc;
 
 /// The longest part of a source line that an error shows, in characters.
 const SHOWN_LINE: usize = 160;
+
+/// A text as it may stand in one line on a terminal: what would end the line, move the cursor or turn the direction of reading
+/// is written out.
+#[must_use]
+pub fn printable(text: &str) -> Cow<'_, str> {
+    let odd = |c: char| {
+        c.is_control()
+            || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{2029}')
+    };
+    if !text.contains(odd) {
+        return Cow::Borrowed(text);
+    }
+    let mut out = String::with_capacity(text.len() + 8);
+    for c in text.chars() {
+        if odd(c) { out.extend(c.escape_default()) } else { out.push(c) }
+    }
+    Cow::Owned(out)
+}
+
+/// The same for a text of several lines, which stay.
+#[must_use]
+pub fn printable_lines(text: &str) -> String {
+    let lines: Vec<Cow<'_, str>> = text.split('\n').map(printable).collect();
+    lines.join("\n")
+}
 
 /// A text with the name that errors call it by.
 #[derive(Debug, Clone)]

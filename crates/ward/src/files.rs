@@ -262,7 +262,7 @@ mod tests {
         assert!(read(&path, 4).is_err());
         assert!(read(dir.path(), 4).is_err(), "a folder is no file");
         fs::write(&path, b"one\ntw\xffo\n").unwrap();
-        let error = read_text(&path, 100).unwrap_err().one_line();
+        let error = read_text(&path, 100).unwrap_err().in_one_line();
         assert!(error.contains("line 2 holds bytes that are not UTF-8"), "{error}");
     }
 }

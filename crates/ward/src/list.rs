@@ -7,6 +7,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::FactName;
 use tidy_warden_core::id::{KindName, LabelName};
 use tidy_warden_core::settings::Settings;
+use tidy_warden_core::text::printable;
 use tidy_warden_core::time::UnixTime;
 
 use crate::edge::{device_id, fact, known_kind, label_name, parse};
@@ -111,6 +112,13 @@ pub struct Row {
     pub raw: Raw,
     /// What it says, or why it cannot be taken, in one line.
     pub entry: Result<ListEntry, String>,
+}
+
+impl Row {
+    /// One row. What the row itself says may stand in the reason; it stays in one line and steers no terminal there.
+    fn new(line: u64, raw: Raw, entry: Result<ListEntry, String>) -> Self {
+        Self { line, raw, entry: entry.map_err(|why| printable(&why).into_owned()) }
+    }
 }
 
 /// Where the next row begins.
@@ -233,7 +241,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                         other => Err(format!("it is not CSV: {other:?}")),
                     },
                 };
-                Ok(Some(Row { line, raw: Raw::Fields(record), entry }))
+                Ok(Some(Row::new(line, Raw::Fields(record), entry)))
             }
             Reading::Lines { reader, at } => loop {
                 let mut octets = Vec::new();
@@ -259,7 +267,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                     Ok(_) => (String::new(), Err(format!("it has more than {MAX_ROW} bytes"))),
                     Err(_) => (String::new(), Err("it holds bytes that are not UTF-8".to_owned())),
                 };
-                return Ok(Some(Row { line, raw: Raw::Line(text), entry }));
+                return Ok(Some(Row::new(line, Raw::Line(text), entry)));
             },
         }
     }
@@ -336,7 +344,7 @@ fn columns(header: &csv::StringRecord, extra: Extra, shown: &str) -> Result<Vec<
     };
     let bad = |why: String| {
         Problem::refused(format!("cannot read {shown}: its header is wrong"))
-            .because(why)
+            .because(printable(&why))
             .next(format!("begin the file with a line such as: {example}"))
     };
     let mut columns = Vec::new();
@@ -390,7 +398,7 @@ fn entry<'f>(
     settings: &Settings,
     now: UnixTime,
 ) -> Result<ListEntry, String> {
-    let one_line = |problem: Problem| problem.one_line();
+    let one_line = |problem: Problem| problem.in_one_line();
     let field = |wanted: &Column| fields.clone().find(|(column, _)| *column == wanted).map_or("", |(_, text)| text);
     let id = device_id(settings, field(&Column::Id)).map_err(one_line)?;
     let kind_text = field(&Column::Kind);
@@ -472,6 +480,17 @@ mod tests {
                     }
                 }
             }
+        }
+    }
+
+    #[test]
+    fn a_reason_stays_in_its_line_whatever_the_row_says() {
+        for list in
+            ["id,kind\nwv-1,\"wind\nvane\u{1b}[2J\"\n", "{\"id\":\"wv-1\",\"ki\\nnd\\u001b[2J\":\"windvane\"}\n"]
+        {
+            let why = rows(list).remove(0).1.unwrap_err();
+            assert!(why.contains("\\n") && why.contains("\\u{1b}"), "{why}");
+            assert!(!why.contains(char::is_control), "{why:?}");
         }
     }
 

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use tidy_warden_core::text::TextError;
+use tidy_warden_core::text::{TextError, printable, printable_lines};
 use tidy_warden_store::StoreError;
 
 /// What kind of problem it is.
@@ -67,13 +67,14 @@ impl Problem {
         self
     }
 
-    /// What failed and why, for a log line.
+    /// What failed and because of what, for a log line or a list of many.
     pub fn in_one_line(&self) -> String {
         let joined = |text: &str| text.lines().map(str::trim).collect::<Vec<_>>().join(" ");
-        match &self.because {
+        let text = match &self.because {
             Some(because) => format!("{}: {}", joined(&self.what), joined(because)),
             None => joined(&self.what),
-        }
+        };
+        printable(&text).into_owned()
     }
 
     /// Adds the next step to those that are given already.
@@ -83,14 +84,6 @@ impl Problem {
             None => next.to_owned(),
         };
         Self { next: Some(next), ..self }
-    }
-
-    /// What failed and because of what, for a list of many.
-    pub fn one_line(&self) -> String {
-        match &self.because {
-            Some(because) => format!("{}: {because}", self.what),
-            None => self.what.clone(),
-        }
     }
 
     /// Whether it is that nothing more can be written: a full disk, most likely.
@@ -126,7 +119,7 @@ impl Problem {
         Self::refused(what).because(all.join("\n"))
     }
 
-    /// All of it, for standard error.
+    /// All of it, for standard error. What would steer a terminal is written out, wherever it came from.
     #[must_use]
     pub fn text_for_people(&self) -> String {
         let mut text = format!("error: {}\n", self.what);
@@ -139,7 +132,7 @@ impl Problem {
         if let Some(next) = &self.next {
             text.push_str(&format!("try: {next}\n"));
         }
-        text
+        printable_lines(&text)
     }
 }
 

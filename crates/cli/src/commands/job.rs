@@ -1,13 +1,14 @@
 //! `job`: work in many changes, which can be interrupted between any two of them and goes on.
 
 use serde_json::{Value, json};
+use tidy_warden_core::text::printable;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{JobKind, JobRecord};
 use tidy_warden_ward::{lease, mass};
 
 use super::{Context, enroll, import};
 use crate::args::JobCommand;
-use crate::console::{Listing, counted, printable};
+use crate::console::{Listing, counted};
 use crate::problem::{Exit, Problem};
 use crate::progress::Progress;
 use crate::ward::Ward;

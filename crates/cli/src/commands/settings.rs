@@ -5,13 +5,13 @@ use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_core::finding::{Finding, Severity};
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::settings::{Kind, Settings, Signing, check, place_of};
-use tidy_warden_core::text::Source;
+use tidy_warden_core::text::{Source, printable};
 use tidy_warden_ward::post;
 
 use super::Context;
 use super::finding::{count, finding_text};
 use crate::args::SettingsCommand;
-use crate::console::{counted, printable};
+use crate::console::counted;
 use crate::problem::{Exit, Problem};
 use crate::ward::{SETTINGS, Ward, read_settings_text};
 

@@ -6,6 +6,7 @@ use std::io::ErrorKind;
 use std::path::Path;
 
 use serde_json::json;
+use tidy_warden_core::text::printable;
 use tidy_warden_guard::Head;
 use tidy_warden_store::copy::{self, CopyError};
 use tidy_warden_store::{PostState, postgres};
@@ -15,7 +16,7 @@ use super::audit;
 use super::guard::{SEEN, UNREADABLE_SEEN};
 use super::post::ago;
 use crate::args::StoreCommand;
-use crate::console::{counted, printable};
+use crate::console::counted;
 use crate::files;
 use crate::problem::{Exit, Problem};
 use crate::ward::{SETTINGS, StorePlace};

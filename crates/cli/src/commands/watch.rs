@@ -6,7 +6,7 @@ use std::time::Duration;
 use serde_json::json;
 use tidy_warden_core::condition::{Candidate, Condition};
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::text::nearest;
+use tidy_warden_core::text::{nearest, printable};
 use tidy_warden_core::time::Span;
 use tidy_warden_core::topic::{TopicFilter, TopicName};
 use tidy_warden_guard::{Answer, Event, Request};
@@ -187,10 +187,7 @@ async fn follow(
                 let from = sender.map_or_else(|| "sender not proved".to_owned(), |sender| format!("from {sender}"));
                 let kept = if retain { ", retained" } else { "" };
                 // What could steer the terminal is shown as what it is.
-                let shown: String = payload
-                    .chars()
-                    .flat_map(|c| if c.is_control() { c.escape_default().collect() } else { vec![c] })
-                    .collect();
+                let shown = printable(&payload);
                 let text = format!("{time}  {topic}  ({from}, {size} bytes{kept})\n    {shown}\n");
                 console.write(&if plain { text } else { format!("{value}\n") })?;
             }

@@ -226,7 +226,7 @@ fn key_source(row: &Candidate, base: &Path) -> Result<(KeySource, bool), String>
         data_encoding::BASE64.decode(csr.as_bytes()).map_err(|_| "its request is not base64 of DER".to_owned())?
     } else {
         let limit = u64::try_from(request::MAX_LEN).unwrap_or(u64::MAX);
-        files::read(&base.join(csr), limit).map_err(|problem| problem.one_line())?
+        files::read(&base.join(csr), limit).map_err(|problem| problem.in_one_line())?
     };
     let refused = |error: request::BadRequest| format!("its request was refused: {error}");
     let request = Request::parse(&octets).map_err(refused)?;

@@ -70,7 +70,7 @@ impl Mint {
             let record = match authority {
                 Ok(record) => record,
                 Err(problem) => {
-                    kinds.insert(name.clone(), Err(problem.one_line()));
+                    kinds.insert(name.clone(), Err(problem.in_one_line()));
                     continue;
                 }
             };

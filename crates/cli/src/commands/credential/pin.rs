@@ -280,7 +280,7 @@ fn read_row(ward: &Ward, entry: ListEntry, base: &Path, again: bool, line: u64) 
     };
     let kind = ward.settings.kind(&device.kind).map_err(|unknown| unknown.to_string())?;
     let now = ward.now();
-    let one_line = |problem: Problem| problem.one_line();
+    let one_line = |problem: Problem| problem.in_one_line();
     let pin = match (&entry.certificate, &entry.public_key) {
         (Some(path), None) => {
             Pin::of_certificate(&read_certificate(&base.join(path)).map_err(one_line)?, entry.until, kind, now)?
