@@ -6,20 +6,26 @@
 
 #![expect(clippy::unwrap_used, reason = "a benchmark fails by panicking")]
 
+use std::convert::Infallible;
 use std::fmt::Write as _;
 use std::io::{BufRead, BufReader};
 use std::net::SocketAddr;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
+use tidy_warden_core::authority::AuthorityRole;
+use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::database::DatabaseAddress;
 use tidy_warden_core::device::DeviceEdit;
-use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::time::UnixTime;
+use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::key::sha256;
+use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_rig::Cluster;
 use tidy_warden_simulate::Outfit;
-use tidy_warden_store::{Cause, DatabaseAccess, OperatorStore, postgres};
+use tidy_warden_store::{Cause, DatabaseAccess, Intended, NewCredential, Together, Tx, acts, postgres};
 
 const ROUNDS: usize = 3;
 
@@ -139,51 +145,139 @@ fn bulk(dir: &Path, cluster: &Cluster, devices: usize) {
 }
 
 /// Acts that are one change each, against commits of one row.
+/// What a caller does once: one change of one device, or one enrolment, which is two changes: what is about to be signed is
+/// noted before it is.
+type Deed = fn(&Shared, usize);
+
+/// A ward's store that callers change together, and what they need of the ward.
+struct Shared {
+    changes: Together,
+    authority: AuthorityName,
+    /// How many devices were enrolled: each of them once.
+    enrolled: AtomicUsize,
+}
+
+/// How many devices are changed again and again; those behind them are enrolled.
+const CHANGED: usize = 1_000;
+
+fn cause() -> Cause {
+    let now = std::time::SystemTime::UNIX_EPOCH.elapsed().unwrap().as_secs();
+    Cause { at: UnixTime(i64::try_from(now).unwrap()), actor: "bench".into(), because: String::new() }
+}
+
+fn device(number: usize) -> DeviceId {
+    format!("wv-{number:07}").parse().unwrap()
+}
+
+fn edit(ward: &Shared, turn: usize) {
+    let value = Some(format!("n{turn}").parse().unwrap());
+    let change = DeviceEdit { labels: vec![("pylon".parse().unwrap(), value)], ..DeviceEdit::default() };
+    let id = device(turn % CHANGED);
+    ward.changes.decide(move |tx| acts::device::edit(tx, &id, &change, &cause())).unwrap().unwrap();
+}
+
+/// What the store does for an enrolment; nothing is signed.
+fn enrol(ward: &Shared, _: usize) {
+    let number = CHANGED + ward.enrolled.fetch_add(1, Ordering::Relaxed);
+    let (id, name) = (device(number), sha256(&number.to_be_bytes()));
+    let serial = SerialNumber::from_octets(&[&[1], &name[..15]].concat()).unwrap();
+    let authority = ward.authority.clone();
+    let until = cause().at.plus(Span::from_days(90));
+    let note = Intended { serial, authority, device: id, not_after: until, place: None };
+    let noted = note.clone();
+    let intend = move |tx: &mut dyn Tx| Ok(Ok::<(), Infallible>(acts::enrol::intend(tx, &noted, &cause())?));
+    let Ok(()) = ward.changes.decide(intend).unwrap();
+    let noted = note;
+    let record = move |tx: &mut dyn Tx| {
+        let new = NewCredential {
+            device: &noted.device,
+            origin: Origin::Issued,
+            authority: Some(&noted.authority),
+            der: &[7; 600],
+            fingerprint: Fingerprint(name),
+            serial: Some(&noted.serial),
+            key_digest: sha256(&name),
+            key_type: "p256",
+            not_before: cause().at,
+            not_after: until,
+            again: false,
+            overlap: Span::from_seconds(0),
+            fresh_key: false,
+        };
+        // What is handed over within the change needs no change of its own for the end of the note.
+        acts::enrol::end_intended(tx, std::slice::from_ref(&noted), false, &cause())?;
+        acts::enrol::record(tx, &new, &cause())
+    };
+    ward.changes.decide(record).unwrap().unwrap();
+}
+
+/// How often callers do a deed in a second, all at the same time.
+fn deeds(ward: &Shared, callers: usize, deed: Deed) -> f64 {
+    let begun = Instant::now();
+    let ends = begun + Duration::from_secs(3);
+    let done: usize = std::thread::scope(|scope| {
+        let work = |caller: usize| {
+            move || {
+                let mut turn = 0;
+                while Instant::now() < ends {
+                    deed(ward, caller * 20 + turn);
+                    turn += 1;
+                }
+                turn
+            }
+        };
+        let callers: Vec<_> = (0..callers).map(|caller| scope.spawn(work(caller))).collect();
+        callers.into_iter().map(|caller| caller.join().unwrap()).sum()
+    });
+    number(done) / begun.elapsed().as_secs_f64()
+}
+
+/// Changes of one device each, against commits of one row by one client: on this machine's disk, and where writing takes a
+/// millisecond more, as it does on a disk that keeps what it acknowledges.
 fn single(dir: &Path, cluster: &Cluster) {
     let folder = dir.join("single");
     let database = ward(&folder, Some(cluster));
-    std::fs::write(folder.join("fleet.csv"), list(1_000)).unwrap();
+    std::fs::write(folder.join("fleet.csv"), list(CHANGED + 60_000)).unwrap();
     run(&folder, &["device", "import", "fleet.csv"]);
     let other = cluster.database();
     cluster.sql(&other, "CREATE TABLE rows (n BIGSERIAL PRIMARY KEY, at BIGINT); GRANT ALL ON ALL TABLES IN SCHEMA public TO operator; GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO operator");
-    let access = || DatabaseAccess {
+    let access = DatabaseAccess {
         address: DatabaseAddress::parse(&cluster.address(&database), false).unwrap(),
         password: None,
         roots: None,
         insecure: false,
         is_post: false,
     };
-    let acts = |callers: usize| {
-        let each = 400 / callers.min(8);
-        let begun = Instant::now();
-        std::thread::scope(|scope| {
-            for caller in 0..callers {
-                let access = access();
-                scope.spawn(move || {
-                    let mut store = OperatorStore::new(postgres::open(access, None).unwrap());
-                    for at in 0..each {
-                        let id: DeviceId = format!("wv-{:07}", (caller * 13 + at) % 1_000).parse().unwrap();
-                        let site = Some(format!("n{at}").parse().unwrap());
-                        let edit =
-                            DeviceEdit { labels: vec![("pylon".parse().unwrap(), site)], ..DeviceEdit::default() };
-                        let now = std::time::SystemTime::UNIX_EPOCH.elapsed().unwrap().as_secs();
-                        let at = UnixTime(i64::try_from(now).unwrap());
-                        let cause = Cause { at, actor: "bench".into(), because: String::new() };
-                        store.edit_device(&id, &edit, &cause).unwrap().unwrap();
-                    }
-                });
-            }
-        });
-        number(callers * each) / begun.elapsed().as_secs_f64()
+    let store = postgres::open(access, None).unwrap();
+    let authorities = store.authorities().unwrap();
+    let devices = authorities.iter().find(|authority| authority.role == AuthorityRole::Devices).unwrap();
+    let ward = Shared {
+        authority: devices.name.clone(),
+        changes: Together::new(store).unwrap(),
+        enrolled: AtomicUsize::new(0),
     };
-    for callers in [1, 50] {
-        let commits = || cluster.commits(&other, "INSERT INTO rows (at) VALUES (1);\n", 1, 3);
-        let figures: Vec<(f64, f64)> = (0..ROUNDS).map(|_| (acts(callers), commits())).collect();
-        let (ratio, low, high) = middle(figures.iter().map(|(acts, commits)| acts / commits).collect());
-        let (acts, commits) = figures[ROUNDS / 2];
-        println!(
-            "single, {callers:>2} at once {ratio:.2} [{low:.2}..{high:.2}]: {acts:.0} changes a second, {commits:.0} commits of one row by one client"
-        );
+    let deed_names: [(&str, Deed); 2] = [("changes", edit), ("enrolments", enrol)];
+    for (disk, delay) in [("this disk", 0), ("a disk of 1 ms", 1000), ("", 0)] {
+        for setting in [&format!("commit_delay = {delay}"), "commit_siblings = 0"] {
+            cluster.sql("postgres", &format!("ALTER SYSTEM SET {setting}"));
+        }
+        cluster.sql("postgres", "SELECT pg_reload_conf()");
+        if disk.is_empty() {
+            return;
+        }
+        for (what, deed) in deed_names {
+            for callers in [1, 50] {
+                let commits = || cluster.commits(&other, "INSERT INTO rows (at) VALUES (1);\n", 1, 3);
+                let mut figures: Vec<(f64, f64)> =
+                    (0..ROUNDS).map(|_| (deeds(&ward, callers, deed), commits())).collect();
+                figures.sort_by(|one, other| (one.0 / one.1).total_cmp(&(other.0 / other.1)));
+                let (ratio, low, high) = middle(figures.iter().map(|(deeds, commits)| deeds / commits).collect());
+                let (deeds, commits) = figures[ROUNDS / 2];
+                println!(
+                    "{what:<10} {callers:>2} at once, {disk:<14} {ratio:.2} [{low:.2}..{high:.2}]: {deeds:.0} a second, {commits:.0} commits of one row by one client"
+                );
+            }
+        }
     }
 }
 

@@ -25,8 +25,8 @@ pub(crate) use policy::{
 };
 pub(crate) use post::{AddPostArgs, PostCommand, RoleArg};
 pub(crate) use run::{
-    DemoArgs, GuardArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, SimulateArgs, SimulateCommand, TopicMatchArgs,
-    WatchArgs,
+    DemoArgs, GuardArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, ScaleArgs, SimulateArgs, SimulateCommand,
+    TopicMatchArgs, WatchArgs,
 };
 
 use crate::console::Format;

@@ -12,6 +12,7 @@ mod passphrase;
 mod problem;
 mod progress;
 mod reserve;
+mod scale;
 mod stream;
 mod ward;
 

@@ -25,11 +25,15 @@ pub fn printable(text: &str) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
-/// The same for a text of several lines, which stay.
+/// The same for a text of several lines, which stay, and so do tabs.
 #[must_use]
 pub fn printable_lines(text: &str) -> String {
-    let lines: Vec<Cow<'_, str>> = text.split('\n').map(printable).collect();
-    lines.join("\n")
+    text.split_inclusive(['\n', '\t'])
+        .map(|part| {
+            let end = part.len() - usize::from(part.ends_with(['\n', '\t']));
+            format!("{}{}", printable(&part[..end]), &part[end..])
+        })
+        .collect()
 }
 
 /// A text with the name that errors call it by.

@@ -56,11 +56,15 @@ impl Follower {
 
     /// Goes on as long as the guard.
     pub(crate) async fn follow(mut self) {
-        loop {
-            tokio::time::sleep(LEAST).await;
-            self.shared.knowledge.wait(FOLLOW - LEAST).await;
-            self.round().await;
-        }
+        let shared = self.shared.clone();
+        let follow = async {
+            loop {
+                tokio::time::sleep(LEAST).await;
+                self.shared.knowledge.wait(FOLLOW - LEAST).await;
+                self.round().await;
+            }
+        };
+        tokio::join!(follow, watch_silence(shared));
     }
 
     /// Deals with all that is new.
@@ -109,6 +113,10 @@ impl Follower {
         self.everybody = false;
         // The policies and authorities of a store that is behind are those of yesterday; what is known from today stays.
         let anew = !self.at.behind && self.take_policies(&changes, now).await;
+        if !self.at.behind {
+            let news = |known: &mut u32| std::mem::replace(known, changes.settings) != changes.settings;
+            shared.adopted.send_if_modified(news);
+        }
         look_up(&shared, now, changed.as_ref()).await;
         if !self.at.behind && changed.as_ref().is_none_or(|changed| !changed.is_empty()) {
             shared.clear_broker.store(true, Ordering::Relaxed);
@@ -219,6 +227,15 @@ pub(crate) async fn take_trust(shared: &Shared, authorities: i64) {
         }
         // Tried again in a moment, for what is missing still differs.
         Err(error) => shared.emit(Event::Trouble { what: format!("the authorities cannot be read: {error}") }),
+    }
+}
+
+/// Looks whether the store has been silent for too long, also while the follower waits for an answer that will not come.
+async fn watch_silence(shared: Arc<Shared>) {
+    let mut told = None;
+    loop {
+        tokio::time::sleep(TELL_AGAIN / 2).await;
+        end_exhausted(&shared, &mut told);
     }
 }
 

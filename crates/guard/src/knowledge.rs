@@ -171,11 +171,15 @@ impl Knowledge {
         silent.max(sight.behind.as_ref().map(|(since, _)| since.elapsed()))
     }
 
-    /// Why live sessions may not go on: nobody has known for longer than the settings allow.
+    /// Why live sessions may not go on: nobody has known for longer than the settings allow. Whoever waits for an answer does not know
+    /// yet that there will be none; the time counts all the same.
     pub(crate) fn exhausted(&self, settings: &Settings) -> Option<String> {
         let guard = &settings.guard;
-        let too_long = guard.without_store == WithoutStore::End && self.doubt()? >= patience(settings);
-        too_long.then(|| format!("the store could not be asked for {}", guard.store_patience))
+        let patience = patience(settings);
+        let unheard = self.sight().heard.elapsed() >= patience.max(LEAST_UNHEARD);
+        let too_long = unheard || self.doubt().is_some_and(|doubt| doubt >= patience);
+        (guard.without_store == WithoutStore::End && too_long)
+            .then(|| format!("the store could not be asked for {}", guard.store_patience))
     }
 
     /// Asks the store, unless it was silent a moment ago: then only [`Self::changed_since`] tries, and the others do not queue
@@ -469,6 +473,9 @@ impl Knowledge {
         Ok(Resolved { fingerprint, device, asked: None })
     }
 }
+
+/// A follower that has much to do, or a store that is slow to answer, is no silence before that.
+const LEAST_UNHEARD: Duration = Duration::from_secs(5);
 
 /// How long what was known last may stand for what is.
 fn patience(settings: &Settings) -> Duration {

@@ -15,9 +15,9 @@ use tidy_warden_serve::openings::Openings;
 use tidy_warden_serve::seen::Head;
 use tidy_warden_serve::socket::Socket;
 use tidy_warden_serve::trust::{Trust, TrustHolder};
-use tidy_warden_store::{PostState, StoreError};
+use tidy_warden_store::{Changes, PostState, StoreError};
 use tokio::net::{TcpListener, UnixListener};
-use tokio::sync::{mpsc, oneshot};
+use tokio::sync::{mpsc, oneshot, watch};
 use tokio::time::Instant;
 
 use crate::control;
@@ -123,25 +123,15 @@ impl Guard {
             }
         };
         let seen = seen.unwrap_or(Head { number: 0, hash: [0; 32] });
-        let knowledge = Knowledge::new(stores, config.clock.clone(), seen, config.instance.actor.clone())?;
-        let trust = Arc::new(TrustHolder::default());
-        let live = Live::new(config.live, config.clock.clone(), trust.clone(), 0)?;
-        let shared = Arc::new(Shared::new(knowledge, live, config.clock, trust, config.sink, config.observer));
-        let changes = shared.knowledge.changed_since(seen.number).await?;
-        let behind = matches!(shared.knowledge.compare(&changes), Follows::Behind(_));
-        let none = Arc::new(Trust::default());
-        shared.trust.set(shared.knowledge.trust(none, changes.authorities).await?);
-        let mut maker_files = MakerFiles::default();
-        makers::look(&mut maker_files, &shared).await;
+        let told = (config.sink, config.observer);
+        let begun = begin(config.live, config.clock, stores, config.instance.actor.clone(), seen, told).await?;
+        let Begun { shared, changes, versions, maker_files, behind } = begun;
         if let Some(path) = &config.wills
             && let Err(error) = shared.wills.load(path)
         {
             let what = format!("the wills in {} cannot be read, and are not published: {error}", path.display());
             shared.emit(Event::Trouble { what });
         }
-        let versions = Versions::from(&changes);
-        shared.take(versions).await?;
-        shared.metrics.edition.set(i64::from(changes.edition));
         // A store that is behind is told of by the follower.
         let position = Position { change: if behind { 0 } else { changes.to }, versions, behind: false };
         let listener = bind_tcp(config.listen).await?;
@@ -173,6 +163,12 @@ impl Guard {
     /// The system does not say.
     pub fn local_addr(&self) -> std::io::Result<SocketAddr> {
         self.listener.local_addr()
+    }
+
+    /// Tells the number of the settings that were adopted last for all machines, as the guard sees it in the store.
+    #[must_use]
+    pub fn adopted(&self) -> watch::Receiver<u32> {
+        self.shared.adopted.subscribe()
     }
 
     /// Serves until `stop` is ready, then ends all sessions and returns. What comes from `reloads` takes effect at once,
@@ -234,6 +230,42 @@ impl Guard {
         let _ = shared.write_notes().await;
         let _ = shared.write_traffic(usize::MAX).await;
     }
+}
+
+/// What every guard begins with.
+pub(crate) struct Begun {
+    pub(crate) shared: Arc<Shared>,
+    pub(crate) changes: Changes,
+    pub(crate) versions: Versions,
+    pub(crate) maker_files: MakerFiles,
+    /// Whether the store is older than what was seen of it.
+    pub(crate) behind: bool,
+}
+
+/// Reads the store, whose record was `seen` so far before, and takes the current edition.
+pub(crate) async fn begin(
+    live: LiveConfig,
+    clock: Arc<dyn Clock>,
+    stores: Stores,
+    actor: String,
+    seen: Head,
+    (sink, observer): (Sink, Option<Observer>),
+) -> Result<Begun, GuardError> {
+    let knowledge = Knowledge::new(stores, clock.clone(), seen, actor)?;
+    let trust = Arc::new(TrustHolder::default());
+    let live = Live::new(live, clock.clone(), trust.clone(), 0)?;
+    let shared = Arc::new(Shared::new(knowledge, live, clock, trust, sink, observer));
+    let changes = shared.knowledge.changed_since(seen.number).await?;
+    let behind = matches!(shared.knowledge.compare(&changes), Follows::Behind(_));
+    let none = Arc::new(Trust::default());
+    shared.trust.set(shared.knowledge.trust(none, changes.authorities).await?);
+    let mut maker_files = MakerFiles::default();
+    makers::look(&mut maker_files, &shared).await;
+    let versions = Versions::from(&changes);
+    shared.take(versions).await?;
+    shared.metrics.edition.set(i64::from(changes.edition));
+    shared.adopted.send_replace(changes.settings);
+    Ok(Begun { shared, changes, versions, maker_files, behind })
 }
 
 /// What runs beside the sessions, on a thread of its own: whatever sessions do, changes in the store reach them, and whoever

@@ -15,7 +15,7 @@ use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_serve::tls::TlsError;
 use tidy_warden_serve::trust::TrustHolder;
 use tidy_warden_store::{Changes, Met, StoreError, resolvable};
-use tokio::sync::{Semaphore, broadcast};
+use tokio::sync::{Semaphore, broadcast, watch};
 
 use crate::clones::{Clones, network};
 use crate::floods::Floods;
@@ -108,6 +108,8 @@ pub(crate) struct Shared {
     /// Whoever follows what happens.
     pub(crate) watchers: broadcast::Sender<Arc<(UnixTime, Event)>>,
     pub(crate) observer: Option<Observer>,
+    /// The number of the settings that were adopted last for all machines.
+    pub(crate) adopted: watch::Sender<u32>,
     pub(crate) clock: Arc<dyn Clock>,
     sink: Sink,
 }
@@ -150,6 +152,7 @@ impl Shared {
             uses: Mutex::default(),
             watchers: broadcast::Sender::new(WATCHERS_WAIT),
             observer,
+            adopted: watch::Sender::new(0),
             clock,
             sink,
         }

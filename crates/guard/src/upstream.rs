@@ -14,8 +14,9 @@ use tidy_warden_core::mqtt::{
     Ack, Connack, Connect, Frame, PacketType, Properties, Publish, Version, disconnect, ping_request, reason, split,
 };
 use tidy_warden_core::settings::BrokerAddress;
-use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, ReadBuf};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt, DuplexStream, ReadBuf};
 use tokio::net::{TcpStream, UnixStream};
+use tokio::sync::mpsc::UnboundedSender;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
@@ -41,9 +42,8 @@ pub struct Upstream {
     address: BrokerAddress,
     login: Option<(String, Vec<u8>)>,
     tls: Option<Tls>,
-    /// In tests: who gets the broker's end of each connection.
-    #[cfg(test)]
-    pub(crate) inside: Option<tokio::sync::mpsc::UnboundedSender<tokio::io::DuplexStream>>,
+    /// Who gets the broker's end of each connection, if the broker is within the process.
+    pub(crate) inside: Option<UnboundedSender<DuplexStream>>,
 }
 
 #[derive(Clone)]
@@ -111,13 +111,13 @@ impl Upstream {
             }
             _ => None,
         };
-        Ok(Self {
-            address,
-            login,
-            tls,
-            #[cfg(test)]
-            inside: None,
-        })
+        Ok(Self { address, login, tls, inside: None })
+    }
+
+    /// A broker within the process: each connection to it is a pipe, whose other end goes to `inside`.
+    #[must_use]
+    pub fn within(inside: UnboundedSender<DuplexStream>) -> Self {
+        Self { address: BrokerAddress::Builtin, login: None, tls: None, inside: Some(inside) }
     }
 
     /// Where the broker is, for people.
@@ -128,7 +128,6 @@ impl Upstream {
 
     /// Opens a connection, with the guard's own certificate if it has one.
     pub(crate) async fn connect(&self) -> io::Result<BrokerStream> {
-        #[cfg(test)]
         if let Some(inside) = &self.inside {
             let (near, far) = tokio::io::duplex(16 * 1024);
             return inside.send(far).map(|()| BrokerStream::Inside(near)).map_err(|_| closed());
@@ -410,8 +409,7 @@ pub(crate) enum BrokerStream {
     Tls(Box<TlsStream<TcpStream>>),
     Unix(UnixStream),
     /// In tests: without sockets.
-    #[cfg(test)]
-    Inside(tokio::io::DuplexStream),
+    Inside(DuplexStream),
 }
 
 /// Calls a method of whichever stream it is.
@@ -421,7 +419,6 @@ macro_rules! whichever {
             BrokerStream::Tcp(stream) => Pin::new(stream).$method($($argument),*),
             BrokerStream::Tls(stream) => Pin::new(&mut **stream).$method($($argument),*),
             BrokerStream::Unix(stream) => Pin::new(stream).$method($($argument),*),
-            #[cfg(test)]
             BrokerStream::Inside(stream) => Pin::new(stream).$method($($argument),*),
         }
     };

@@ -7,6 +7,7 @@ mod fleet;
 pub mod load;
 mod login;
 mod outfit;
+pub mod plan;
 mod request;
 
 pub use broker::Broker;

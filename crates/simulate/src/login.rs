@@ -8,7 +8,7 @@ use std::time::Duration;
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
 use tidy_warden_core::mqtt::{Connack, Connect, Properties, PropertyId, Version, Will, reason, split};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
@@ -177,10 +177,15 @@ impl Login {
     /// The handshake fails.
     pub async fn secure_over(&self, tcp: TcpStream) -> io::Result<Secured> {
         tcp.set_nodelay(true)?;
-        TlsConnector::from(self.tls.clone())
-            .connect(self.server.clone(), tcp)
-            .await
-            .map(|stream| Secured { stream, input: Vec::new() })
+        self.shake(tcp).await.map(|stream| Secured { stream, input: Vec::new() })
+    }
+
+    /// Does the TLS handshake over whatever carries octets.
+    ///
+    /// # Errors
+    /// The handshake fails.
+    pub async fn shake<S: AsyncRead + AsyncWrite + Unpin>(&self, stream: S) -> io::Result<TlsStream<S>> {
+        TlsConnector::from(self.tls.clone()).connect(self.server.clone(), stream).await
     }
 
     /// Sends CONNECT and waits for its answer.

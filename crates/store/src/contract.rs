@@ -14,7 +14,9 @@ mod traffic;
 use std::time::Duration;
 
 pub use authority::{NewAuthority, ReadAuthorities, Signed, WriteAuthorities};
-pub use credential::{BlockedKey, Bound, EndPlace, Ending, Intended, NewCredential, ReadCredentials, WriteCredentials};
+pub use credential::{
+    BlockedKey, Bound, EndPlace, Ending, Intended, KeyStanding, NewCredential, ReadCredentials, WriteCredentials,
+};
 pub use device::{Changed, DeviceView, FieldNames, NameInUse, Page, Place, ReadDevices, WriteDevices};
 pub use job::{JobKind, JobRecord, Lease, ReadJobs, WriteJobs};
 pub use policy::{
@@ -57,10 +59,29 @@ pub trait Tx:
     + WritePosts
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
-    fn save(&mut self) -> Result<(), StoreError>;
+    fn save(&mut self, mark: Mark) -> Result<(), StoreError>;
 
-    /// Goes back to the state of the last [`Tx::save`].
-    fn back(&mut self) -> Result<(), StoreError>;
+    /// Goes back to the state of the last [`Tx::save`] with the same mark.
+    fn back(&mut self, mark: Mark) -> Result<(), StoreError>;
+}
+
+/// Who marked a state to go back to; one may do so inside the other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Mark {
+    /// Whoever makes the changes of several callers together: the state before one of them.
+    Caller,
+    /// An act itself.
+    Act,
+}
+
+impl Mark {
+    /// Its name.
+    pub(crate) fn as_str(self) -> &'static str {
+        match self {
+            Self::Caller => "before_caller",
+            Self::Act => "before_act",
+        }
+    }
 }
 
 /// A credential and its device.

@@ -12,6 +12,8 @@
 //!
 //! A whole ward goes from one engine to another by [`copy`].
 //!
+//! Where many change it at once, [`Together`] commits what they do together.
+//!
 //! Who uses it gets a façade with the acts that are its own: [`OperatorStore`] the command line, [`GuardStore`] the guard. Each can
 //! be asked everything that a [`View`] can.
 //!
@@ -31,6 +33,7 @@ mod operator;
 pub mod postgres;
 pub mod sqlite;
 mod stored;
+mod together;
 mod walk;
 
 pub use acts::batch::{Batch, BatchRefusal};
@@ -47,4 +50,5 @@ pub use memory::MemoryStore;
 pub use operator::{Deliver, OperatorStore};
 pub use postgres::DatabaseAccess;
 pub use sqlite::SqliteStore;
+pub use together::Together;
 pub use walk::MOST_CHANGED;

@@ -23,9 +23,9 @@ use tidy_warden_core::time::UnixTime;
 
 use crate::{
     AdoptedSettings, BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, FieldNames,
-    Founding, GroupRecord, Head, Intended, JobRecord, Place, PostRecord, PostState, ReadDevices, ReadJobs, ReadRecord,
-    Store, StoreError, Survey, Tally, Traffic, TrialDifference, TrialRecord, Tx, View, WardRecord, WriteJobs,
-    WriteRecord, acts,
+    Founding, GroupRecord, Head, Intended, JobRecord, Mark, Place, PostRecord, PostState, ReadDevices, ReadJobs,
+    ReadRecord, Store, StoreError, Survey, Tally, Traffic, TrialDifference, TrialRecord, Tx, View, WardRecord,
+    WriteJobs, WriteRecord, acts,
 };
 
 /// A device, and the change number at which it changed last. Its row is its place in the list, from 1.
@@ -125,7 +125,8 @@ pub struct MemoryStore {
     writers: Arc<Mutex<()>>,
     /// What a snapshot or a change sees in place of the shared state.
     own: Option<Arc<Model>>,
-    saved: Option<Arc<Model>>,
+    /// The states to go back to, the last one last.
+    saved: Vec<(Mark, Arc<Model>)>,
 }
 
 impl MemoryStore {
@@ -134,7 +135,7 @@ impl MemoryStore {
     /// # Errors
     /// What is founded contradicts itself.
     pub fn create(founding: &Founding<'_>, cause: &Cause) -> Result<Self, StoreError> {
-        let mut store = Self { shared: Arc::default(), writers: Arc::default(), own: None, saved: None };
+        let mut store = Self { shared: Arc::default(), writers: Arc::default(), own: None, saved: Vec::new() };
         crate::made(&mut store, |tx| acts::record::found(tx, founding, cause))?;
         Ok(store)
     }
@@ -142,13 +143,13 @@ impl MemoryStore {
     /// Another handle on the same store.
     #[must_use]
     pub fn another(&self) -> Self {
-        Self { shared: self.shared.clone(), writers: self.writers.clone(), own: None, saved: None }
+        Self { shared: self.shared.clone(), writers: self.writers.clone(), own: None, saved: Vec::new() }
     }
 
     /// A store of its own, which begins as this one is now.
     #[must_use]
     pub fn fork(&self) -> Self {
-        Self { shared: Arc::new(RwLock::new(self.model())), writers: Arc::default(), own: None, saved: None }
+        Self { shared: Arc::new(RwLock::new(self.model())), writers: Arc::default(), own: None, saved: Vec::new() }
     }
 
     /// Makes this store what `other` is now, as putting a backup back does.
@@ -180,13 +181,16 @@ impl MemoryStore {
 }
 
 impl Tx for MemoryStore {
-    fn save(&mut self) -> Result<(), StoreError> {
-        self.saved = Some(self.model());
+    fn save(&mut self, mark: Mark) -> Result<(), StoreError> {
+        let model = self.model();
+        self.saved.push((mark, model));
         Ok(())
     }
 
-    fn back(&mut self) -> Result<(), StoreError> {
-        self.own.clone_from(&self.saved);
+    fn back(&mut self, mark: Mark) -> Result<(), StoreError> {
+        let saved = self.saved.iter().rposition(|(of, _)| *of == mark);
+        self.saved.truncate(saved.map_or(0, |at| at + 1));
+        self.own = self.saved.last().map(|(_, model)| model.clone());
         Ok(())
     }
 }
@@ -290,6 +294,7 @@ impl ReadRecord for MemoryStore {
                 .max()
                 .unwrap_or(0),
             authorities: model.authorities_changed,
+            settings: model.adopted.last().map_or(0, |adopted| adopted.number),
             given_up: model.given_up,
             doubt: model.doubt.clone(),
             moved: None,

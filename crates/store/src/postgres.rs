@@ -2,6 +2,9 @@
 //!
 //! Each question is one statement, so that its answer is of one moment. Whoever changes anything locks the one row of `head` first: so
 //! changes come one after another, as they do in a file. The number of a change, never a notice, is what a follower goes by.
+//!
+//! The planner takes an index wherever there is one (see `connection`). Where few rows are found by one index and the order of another
+//! is wanted, `+ 0` stands behind the column to order by: it would walk that other index, all of it, to save itself the sorting.
 
 mod authority;
 mod condition;
@@ -21,18 +24,20 @@ mod tls;
 mod traffic;
 mod whole;
 
+use std::cell::RefCell;
 use std::collections::HashMap;
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::Arc;
 use std::time::Duration;
 
 use tidy_warden_core::audit::{Hash, Tree};
 use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::id::{AuthorityName, DeviceId};
 
 use crate::copy::Whole;
 use crate::{
-    Cause, Entrance, Fate, Feed, Founding, GuardActs, Met, ReadRecord, Store, StoreError, Survey, Tally, Turn, Tx,
-    View, acts,
+    Cause, Entrance, Fate, Feed, Founding, GuardActs, Mark, Met, ReadRecord, Store, StoreError, Survey, Tally, Turn,
+    Tx, View, acts,
 };
 use connection::Connection;
 
@@ -54,7 +59,7 @@ pub fn create(access: DatabaseAccess, founding: &Founding<'_>, cause: &Cause) ->
     let mut store = Database::new(connection);
     let made = schema::create(&store.connection).and_then(|()| acts::record::found(&mut store, founding, cause));
     match made {
-        Ok(()) => store.connection.commit("")?,
+        Ok(()) => store.connection.commit()?,
         // Two may have found the database empty.
         Err(StoreError::Taken) => return Err(StoreError::Exists { path: place }),
         Err(error) => {
@@ -110,14 +115,20 @@ struct Database {
 struct Known {
     /// The greatest number of a row of a table.
     greatest: HashMap<&'static str, i64>,
-    /// The rows of devices that were listed and that have no credential yet.
-    listed: HashMap<DeviceId, i64>,
+    /// The rows of devices that were listed or looked at.
+    devices: RefCell<HashMap<DeviceId, i64>>,
+    /// The rows of authorities that were looked up.
+    authorities: HashMap<AuthorityName, i64>,
+    /// Whether a change is made.
+    in_change: bool,
     /// Names of labels (`false`) and facts (`true`) that were noted.
     named: Vec<(bool, String)>,
     /// Whether the right to write what is only counted was taken.
     tallies: bool,
     /// Where the record ends, while the lock of `head` is held.
-    end: Option<(i64, Hash, Tree)>,
+    end: RefCell<Option<(i64, Hash, Tree)>>,
+    /// Whether entries were put behind that end.
+    has_new_entries: bool,
 }
 
 impl Database {
@@ -134,7 +145,7 @@ impl Database {
         self.connection.begin_tally()?;
         match write(&self.connection) {
             Ok(written) => {
-                self.connection.commit("")?;
+                self.connection.commit()?;
                 Ok(written)
             }
             Err(error) => {
@@ -167,13 +178,14 @@ fn act_name() -> Result<[u8; 16], StoreError> {
 }
 
 impl Tx for Database {
-    fn save(&mut self) -> Result<(), StoreError> {
-        self.connection.batch("SAVEPOINT saved")
+    fn save(&mut self, mark: Mark) -> Result<(), StoreError> {
+        self.connection.write(&format!("SAVEPOINT {}", mark.as_str()), &[])
     }
 
-    fn back(&mut self) -> Result<(), StoreError> {
-        self.forget();
-        self.connection.batch("ROLLBACK TO saved")
+    fn back(&mut self, mark: Mark) -> Result<(), StoreError> {
+        let Known { has_new_entries, in_change, .. } = self.known;
+        self.known = Known { has_new_entries, in_change, ..Known::default() };
+        self.connection.batch(&format!("ROLLBACK TO {}", mark.as_str()))
     }
 }
 
@@ -190,22 +202,23 @@ impl Store for Database {
     }
 
     fn change(&mut self, act: &mut dyn FnMut(&mut dyn Tx) -> Result<Fate, StoreError>) -> Result<(), StoreError> {
-        self.forget();
-        let end = self.connection.begin_change()?;
-        self.known.end = end.map(|row| record::end(&row)).transpose()?;
-        let changed = (|| {
-            let before = self.audit_end()?.0;
-            match act(self)? {
-                Fate::Undo => Ok(None),
-                Fate::Keep => Ok(Some((before, self.audit_end()?.0))),
-            }
-        })();
+        self.connection.begin_change()?;
+        self.known = Known { in_change: true, ..Known::default() };
+        let changed = catch_unwind(AssertUnwindSafe(|| match act(self)? {
+            Fate::Undo => Ok(None),
+            Fate::Keep => Ok(Some((self.audit_end()?.0, self.known.has_new_entries))),
+        }));
         self.forget();
         match changed {
-            Ok(Some((before, change))) => self.connection.commit_change(act_name()?, change, change != before),
-            other => {
+            Ok(Ok(Some((change, is_new)))) => self.connection.commit_change(act_name()?, change, is_new),
+            Ok(other) => {
                 self.connection.rollback();
                 other.map(|_| ())
+            }
+            // Nobody else waits for whoever broke off in the middle.
+            Err(panic) => {
+                self.connection.rollback();
+                resume_unwind(panic)
             }
         }
     }

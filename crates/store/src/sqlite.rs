@@ -22,7 +22,7 @@ use std::time::Duration;
 use rusqlite::{Connection, OpenFlags, Transaction, TransactionBehavior};
 use tidy_warden_core::id::DeviceId;
 
-use crate::{Cause, Fate, Feed, Founding, Store, StoreError, Survey, Tally, Tx, View, acts};
+use crate::{Cause, Fate, Feed, Founding, Mark, Store, StoreError, Survey, Tally, Tx, View, acts};
 
 /// How long a writer waits for another before it gives up.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -78,14 +78,14 @@ impl Sql for SqliteTx<'_> {
 }
 
 impl Tx for SqliteTx<'_> {
-    fn save(&mut self) -> Result<(), StoreError> {
-        Ok(self.sql().execute_batch("SAVEPOINT saved")?)
+    fn save(&mut self, mark: Mark) -> Result<(), StoreError> {
+        Ok(self.sql().execute_batch(&format!("SAVEPOINT {}", mark.as_str()))?)
     }
 
-    fn back(&mut self) -> Result<(), StoreError> {
+    fn back(&mut self, mark: Mark) -> Result<(), StoreError> {
         self.listed.clear();
         self.named.clear();
-        Ok(self.sql().execute_batch("ROLLBACK TO saved")?)
+        Ok(self.sql().execute_batch(&format!("ROLLBACK TO {}", mark.as_str()))?)
     }
 }
 

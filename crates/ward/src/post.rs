@@ -364,15 +364,6 @@ pub fn open(dir: &Path) -> Result<(Ward, OpenPost), Problem> {
     Ok((Ward { dir, settings, place, store, record, clock, actor, is_adopted }, open))
 }
 
-/// The number of the newest edition of the settings in the store of the post in `dir`, 0 if there is none.
-pub fn newest_settings(dir: &Path) -> Result<Option<u32>, Problem> {
-    let text = files::read_text(&dir.join(POST), MAX_TEXT)?;
-    let post = PostFile::parse(&Source::new(POST, &text))
-        .map_err(|errors| Problem::text(format!("{POST} has mistakes"), &errors))?;
-    let store = of_post(dir, &post.here.store)?.open(None)?;
-    Ok(Some(store.adopted_settings()?.map_or(0, |adopted| adopted.number)))
-}
-
 /// Where the store of a post is.
 fn of_post(dir: &Path, settings: &StoreSettings) -> Result<StorePlace, Problem> {
     match StorePlace::of(dir, settings)? {

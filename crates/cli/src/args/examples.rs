@@ -69,6 +69,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("store accept", "store accept --because 'restored after the disk failed'"),
     ("simulate", "simulate --outfits outfits --for 1m --misbehave wrong-topics"),
     ("simulate load", "simulate load --outfits outfits --publishers 20"),
+    ("simulate scale", "simulate scale --devices 10000 --for 10m"),
     ("demo", "demo --keep demo"),
 ];
 

@@ -126,6 +126,30 @@ pub(crate) struct SimulateArgs {
 pub(crate) enum SimulateCommand {
     /// Put load on a guard, and on a broker without it for comparison, and measure.
     Load(LoadArgs),
+    /// Measure what each thing costs on this machine, without sockets, and work out what 1, 10 and 100 million devices need.
+    Scale(ScaleArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ScaleArgs {
+    /// Devices of the ward that is made for it, each with a session.
+    #[arg(long, value_name = "N", default_value_t = 3000, value_parser = clap::value_parser!(u32).range(300..=200_000))]
+    pub(crate) devices: u32,
+    /// Guards of that ward.
+    #[arg(long, value_name = "N", default_value_t = 3, value_parser = clap::value_parser!(u16).range(1..=100))]
+    pub(crate) guards: u16,
+    /// For how long of a clock that is driven they go about their day, such as 10m or 1h.
+    #[arg(long = "for", value_name = "LENGTH", default_value = "1h")]
+    pub(crate) length: String,
+    /// An empty database for the ward, such as postgresql:///scale?host=/run/postgresql; default: a file. It is not empty afterwards.
+    #[arg(long, value_name = "URL")]
+    pub(crate) store: Option<String>,
+    /// The share of devices that connect within an hour, in percent.
+    #[arg(long, value_name = "PERCENT", default_value_t = 1.0)]
+    pub(crate) connecting: f64,
+    /// The share of devices that speak within a minute, in percent.
+    #[arg(long, value_name = "PERCENT", default_value_t = 10.0)]
+    pub(crate) speaking: f64,
 }
 
 #[derive(Debug, Args)]

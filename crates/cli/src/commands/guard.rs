@@ -18,6 +18,7 @@ use tidy_warden_guard::{Config, Event, Guard, GuardError, Instance, Observer, Si
 use tidy_warden_simulate::Broker;
 use tidy_warden_ward::post::OpenPost;
 use tokio::signal::unix::{Signal, SignalKind, signal};
+use tokio::sync::watch;
 
 use super::Context;
 use crate::args::{GuardArgs, LogForm};
@@ -89,9 +90,6 @@ impl Places {
     }
 }
 
-/// How often it is looked whether settings were adopted for all posts.
-const LOOK: Duration = Duration::from_secs(5);
-
 /// Where a guard has its settings, keys and store from: the ward's folder, or a post's.
 pub(super) struct Home<'a> {
     context: &'a Context<'a>,
@@ -123,28 +121,6 @@ impl<'a> Home<'a> {
             None => self.context.passphrase("the guard's TLS key"),
             Some(_) => passphrase::of_post(self.passphrase_file.as_deref(), Typed::Once, self.context.console),
         }
-    }
-
-    /// Says when settings were adopted behind the edition `known`. Nobody is asked while the store is away.
-    fn watch(&self, mut known: Option<u32>) -> tokio::sync::mpsc::Receiver<()> {
-        let (sender, receiver) = tokio::sync::mpsc::channel(1);
-        let Some(dir) = self.post.clone() else {
-            // It is never heard of; the ward's folder says by a signal.
-            std::mem::forget(sender);
-            return receiver;
-        };
-        std::thread::spawn(move || {
-            while !sender.is_closed() {
-                // What is wrong with them is told by the reload.
-                let newest = tidy_warden_ward::post::newest_settings(&dir).unwrap_or(known);
-                if known.is_some() && newest != known && sender.blocking_send(()).is_err() {
-                    break;
-                }
-                known = newest;
-                std::thread::sleep(LOOK);
-            }
-        });
-        receiver
     }
 }
 
@@ -182,7 +158,14 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
         let inside = if address == BrokerAddress::Builtin { Some(start_broker().await?) } else { None };
         let upstream = live::upstream(&ward, address, inside.as_ref())?;
         let guard = bind(&ward, post.as_ref(), places, upstream, &key, (log.sink(), observer)).await?;
-        let adopted = home.watch(post.as_ref().map(|post| post.settings));
+        let adopted = post.as_ref().map(|post| {
+            let mut adopted = guard.adopted();
+            // Others may have been adopted since this post read its own.
+            if *adopted.borrow() != post.settings {
+                adopted.mark_changed();
+            }
+            adopted
+        });
         serve(&home, guard, adopted, (given, inside.as_ref()), key, log.sink()).await?;
         Ok(Exit::Done)
     });
@@ -196,7 +179,7 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
 async fn serve(
     home: &Home<'_>,
     guard: Guard,
-    mut adopted: tokio::sync::mpsc::Receiver<()>,
+    mut adopted: Option<watch::Receiver<u32>>,
     (given, inside): (Option<BrokerAddress>, Option<&Broker>),
     mut key: SoftwareKey,
     sink: Sink,
@@ -249,10 +232,20 @@ async fn serve(
 }
 
 /// A person says that something changed, or settings were adopted for all posts.
-async fn either(hangup: &mut Signal, adopted: &mut tokio::sync::mpsc::Receiver<()>) {
+async fn either(hangup: &mut Signal, adopted: &mut Option<watch::Receiver<u32>>) {
+    let adopted = async {
+        // To the ward's own folder a person says so by a signal; a guard that is gone adopts nothing.
+        let heard = match adopted {
+            Some(adopted) => adopted.changed().await.is_ok(),
+            None => false,
+        };
+        if !heard {
+            std::future::pending::<()>().await;
+        }
+    };
     tokio::select! {
         _ = hangup.recv() => {}
-        Some(()) = adopted.recv() => {}
+        () = adopted => {}
     }
 }
 
@@ -340,4 +333,4 @@ pub(crate) async fn bind(
     })
 }
 
-pub(crate) use live::upstream;
+pub(crate) use live::{config, upstream};

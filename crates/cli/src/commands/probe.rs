@@ -112,10 +112,7 @@ pub(crate) fn run(context: &Context<'_>, args: &ProbeArgs) -> Result<Exit, Probl
         false => args.outfit.join(id.as_str()),
     };
     let outfit = Outfit::read(&place).map_err(|error| simulate::bad_outfit(&error))?;
-    let runtime = tokio::runtime::Builder::new_current_thread()
-        .enable_all()
-        .build()
-        .map_err(|error| Problem::failed("cannot start").because(error))?;
+    let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
     let mut walk = Walk { console: context.console, steps: Vec::new(), published: false };
     let probe = Probe { ward: &ward, view: &view, outfit: &outfit, args };
     let end = runtime.block_on(probe.walk(&mut walk))?;

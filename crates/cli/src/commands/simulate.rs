@@ -1,4 +1,6 @@
-//! `simulate`: devices that behave and devices that do not, and load.
+//! `simulate`: devices that behave and devices that do not, load, and what fleets need.
+
+mod scale;
 
 use std::collections::BTreeMap;
 use std::net::{SocketAddr, ToSocketAddrs};
@@ -21,6 +23,7 @@ pub(crate) fn run(console: &Console, args: &SimulateArgs) -> Result<Exit, Proble
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
     match (&args.command, &args.outfits) {
         (Some(SimulateCommand::Load(args)), _) => runtime.block_on(load(console, args)),
+        (Some(SimulateCommand::Scale(args)), _) => runtime.block_on(scale::run(console, args)),
         (None, Some(folder)) => runtime.block_on(fleet(console, args, folder)),
         (None, None) => Err(Problem::usage("the devices need their outfits").next("--outfits DIR")),
     }

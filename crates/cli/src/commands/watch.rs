@@ -44,10 +44,7 @@ pub(crate) fn run(context: &Context<'_>, args: &WatchArgs) -> Result<Exit, Probl
     let length = args.length.as_deref().map(parse::<Span>).transpose()?;
     let length = length.map(|span| Duration::from_secs(u64::try_from(span.seconds()).unwrap_or(0)));
     let request = request(console, args)?;
-    let runtime = tokio::runtime::Builder::new_current_thread()
-        .enable_all()
-        .build()
-        .map_err(|error| Problem::failed("cannot start").because(error))?;
+    let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
     let picked = match &args.condition {
         Some(text) => {
             let (condition, groups) = (condition(text)?, ward.groups()?);

@@ -22,5 +22,6 @@ mod policy;
 mod post;
 mod record;
 mod rehearsal;
+mod scale;
 mod storm;
 mod watching;

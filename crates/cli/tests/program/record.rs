@@ -194,6 +194,10 @@ fn the_record_is_held_against_the_tables_and_against_a_head_kept_elsewhere() {
     );
     tampered("UPDATE authorities SET retired = 1 WHERE name = 'devices'", "authority `devices`: it is retired here");
     tampered(
+        "UPDATE authorities SET name = 'other' WHERE name = 'service'",
+        "authority `service`: it stands in the record, and is gone here",
+    );
+    tampered(
         "UPDATE credentials SET fingerprint = randomblob(32) WHERE device = (SELECT pk FROM devices WHERE id = 'gb-2')",
         "it records other certificates",
     );

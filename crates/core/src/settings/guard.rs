@@ -14,47 +14,38 @@ pub(super) const GUARD: Section = Section {
     head: "[guard]",
     example: "[guard]",
     about: "How the guard works. Addresses to listen on are read at its start only; all else again on SIGHUP.",
-    keys: &[
-        LISTEN,
-        LISTEN_WEBSOCKET,
-        PROXY_PROTOCOL,
-        PROXY_FROM,
-        METRICS,
-        BROKER,
-        BROKER_USER,
-        BROKER_PASSWORD_FILE,
-        BROKER_CA,
-        BROKER_CERTIFICATE,
-        BROKER_KEY,
-        SENDER_PROPERTY,
-        STORE_PATIENCE,
-        WITHOUT_STORE,
-        MAX_PACKET,
-        MAX_SESSIONS,
-        SESSIONS_PER_DEVICE,
-        SESSIONS_PER_SOURCE,
-        LONGEST_KEEP_ALIVE,
-        ON_REFUSAL,
-    ],
+    keys: KEYS,
 };
 
 /// Those of them that are about one machine: where it listens, whom it believes, and its way to the broker.
-pub(super) const GUARD_HERE: Section = Section {
-    keys: &[
-        LISTEN,
-        LISTEN_WEBSOCKET,
-        PROXY_PROTOCOL,
-        PROXY_FROM,
-        METRICS,
-        BROKER,
-        BROKER_USER,
-        BROKER_PASSWORD_FILE,
-        BROKER_CA,
-        BROKER_CERTIFICATE,
-        BROKER_KEY,
-    ],
-    ..GUARD
-};
+pub(super) const GUARD_HERE: Section = Section { keys: KEYS.split_at(OF_ONE_MACHINE).0, ..GUARD };
+
+/// How many keys are about one machine.
+const OF_ONE_MACHINE: usize = 11;
+
+/// Those about one machine first.
+const KEYS: &[Key] = &[
+    LISTEN,
+    LISTEN_WEBSOCKET,
+    PROXY_PROTOCOL,
+    PROXY_FROM,
+    METRICS,
+    BROKER,
+    BROKER_USER,
+    BROKER_PASSWORD_FILE,
+    BROKER_CA,
+    BROKER_CERTIFICATE,
+    BROKER_KEY,
+    SENDER_PROPERTY,
+    STORE_PATIENCE,
+    WITHOUT_STORE,
+    MAX_PACKET,
+    MAX_SESSIONS,
+    SESSIONS_PER_DEVICE,
+    SESSIONS_PER_SOURCE,
+    LONGEST_KEEP_ALIVE,
+    ON_REFUSAL,
+];
 
 const ADDRESS: &str = "an IP address and port, such as \"0.0.0.0:8883\"";
 const FILE: &str = "the path of a file";

@@ -9,7 +9,7 @@ use super::device::{refusals, touch_gateways};
 use super::enrol::supersede;
 use super::job::{self, Reached};
 use super::{append, hex, key, listed};
-use crate::{Answer, Cause, NewCredential, StoreError, Tx, View};
+use crate::{Answer, Cause, Mark, NewCredential, StoreError, Tx, View};
 
 /// What is done with many devices in one change.
 #[derive(Debug, Clone)]
@@ -60,9 +60,9 @@ pub fn record(tx: &mut dyn Tx, batch: &Batch<'_>, cause: &Cause) -> Answer<(), V
     }
     touch_gateways(tx, batch.devices, change)?;
     // A batch is nearly always in order, so it is written at once; what the tables do not take is looked into then.
-    tx.save()?;
+    tx.save(Mark::Act)?;
     if !tx.insert_devices(batch.devices, change)? {
-        tx.back()?;
+        tx.back(Mark::Act)?;
         let found = lines(tx, batch.devices)?;
         return match found.is_empty() {
             true => {

@@ -46,13 +46,13 @@ pub(super) fn refusal(view: &dyn View, new: &NewCredential<'_>) -> Result<Option
     if new.fresh_key {
         return Ok(None);
     }
-    if let Some(BlockedKey { at, source, device, .. }) = view.blocked_key(&new.key_digest)? {
+    let (blocked, holders) = view.key_standing(&new.key_digest)?;
+    if let Some(BlockedKey { at, source, device, .. }) = blocked {
         return Ok(Some(match (source, device) {
             (BlockSource::Revoked, Some(other)) => IssueRefusal::KeyCompromised { other },
             (from, _) => IssueRefusal::KeyBlocked { at, from },
         }));
     }
-    let holders = view.holders_of_key(&new.key_digest)?;
     let other = holders.into_iter().map(|(device, _)| device).find(|device| device != new.device);
     Ok(other.map(|other| IssueRefusal::KeyInUse { other }))
 }

@@ -1,5 +1,7 @@
 //! What devices do with their credentials, as the guard sees it.
 
+use std::collections::HashSet;
+
 use serde_json::json;
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::CredentialRecord;
@@ -7,7 +9,7 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
 use super::{append, listed};
-use crate::{Cause, CloneSigns, StoreError, Tx};
+use crate::{Cause, CloneSigns, DeviceView, StoreError, Tx};
 
 /// How old the time at which a device was seen must be before it is written again, in seconds.
 const SEEN_EVERY: i64 = 60;
@@ -16,22 +18,37 @@ const SEEN_EVERY: i64 = 60;
 /// must not be able to fill the record.
 const SIGNS_EVERY: i64 = 3600;
 
+/// How many devices are asked about at once.
+const AT_ONCE: usize = 500;
+
 /// Records that credentials opened sessions; `None` stands for a token. The first use of a certificate ends those that it
 /// supersedes.
 ///
 /// # Errors
 /// One of the devices is not there.
 pub fn record(tx: &mut dyn Tx, uses: &[(DeviceId, Option<Fingerprint>)], cause: &Cause) -> Result<(), StoreError> {
-    uses.iter().try_for_each(|(device, certificate)| record_one(tx, device, *certificate, cause))
+    for some in uses.chunks(AT_ONCE) {
+        let ids: Vec<DeviceId> = some.iter().map(|(device, _)| device.clone()).collect();
+        let mut seen = HashSet::new();
+        for ((id, certificate), view) in some.iter().zip(tx.devices(&ids)?) {
+            // What was read of a device counts until it is used once.
+            let view = match view {
+                Some(view) if seen.insert(id) => view,
+                _ => listed(tx, id)?,
+            };
+            record_one(tx, &view, *certificate, cause)?;
+        }
+    }
+    Ok(())
 }
 
 fn record_one(
     tx: &mut dyn Tx,
-    id: &DeviceId,
+    view: &DeviceView,
     certificate: Option<Fingerprint>,
     cause: &Cause,
 ) -> Result<(), StoreError> {
-    let view = listed(tx, id)?;
+    let id = &view.device.id;
     let all = &view.credentials;
     let place = certificate.and_then(|used| all.iter().position(|each| each.fingerprint == used));
     // Newest first: behind the one that is used stand those that it supersedes.

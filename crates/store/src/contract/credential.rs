@@ -134,6 +134,9 @@ pub struct Ending {
     pub view: DeviceView,
 }
 
+/// Whether a key is blocked, and who has it.
+pub type KeyStanding = (Option<BlockedKey>, Vec<(DeviceId, Fingerprint)>);
+
 /// Questions about credentials and keys.
 pub trait ReadCredentials {
     /// Credentials by fingerprint, with their devices, in the order asked for; `None` for those that are not known.
@@ -156,6 +159,12 @@ pub trait ReadCredentials {
     /// All credentials that have a key, by SHA-256 of its SubjectPublicKeyInfo, with their devices, in the order in which they were
     /// recorded.
     fn holders_of_key(&self, digest: &[u8; 32]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError>;
+
+    /// What [`ReadCredentials::blocked_key`] and [`ReadCredentials::holders_of_key`] say of a key. An engine elsewhere answers both in
+    /// one round trip.
+    fn key_standing(&self, digest: &[u8; 32]) -> Result<KeyStanding, StoreError> {
+        Ok((self.blocked_key(digest)?, self.holders_of_key(digest)?))
+    }
 
     /// SHA-256 of the SubjectPublicKeyInfo of a credential's key.
     ///

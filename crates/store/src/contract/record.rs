@@ -59,6 +59,8 @@ pub struct Head {
     pub trial: u32,
     /// The change number at which authorities were added or retired last.
     pub authorities: i64,
+    /// The number of the settings that were adopted last for all machines, 0 if none were.
+    pub settings: u32,
     /// Where the record ended before a person accepted a store that lacks that end.
     pub given_up: Option<(i64, Hash)>,
     /// Why nobody may be let in by what stands here until a person accepts it: it was put back from a backup that lacks what is known

@@ -102,7 +102,7 @@ impl WriteAuthorities for Database {
     fn insert_authority(&mut self, authority: &AuthorityRecord) -> Result<(), StoreError> {
         let (place, token, label) = rows::key_words(&authority.key);
         let pk = self.next_rows("authorities", 1)?;
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO authorities (pk, name, role, certificate, created, key_place, token, token_label, replaces,
                  trust_kinds, trust_fact, credentials_before)
              VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, (SELECT coalesce(max(pk), 0) FROM credentials))",
@@ -126,13 +126,13 @@ impl WriteAuthorities for Database {
     fn put_cross(&mut self, authority: &AuthorityName, certificate: &Certificate) -> Result<(), StoreError> {
         let key = self.authority_key(authority)?;
         let sql = "INSERT INTO crosses (authority, fingerprint, certificate) VALUES ($1, $2, $3)";
-        self.connection.run(sql, &[&key, &certificate.fingerprint.0.as_slice(), &certificate.der()])?;
+        self.connection.write(sql, &[&key, &certificate.fingerprint.0.as_slice(), &certificate.der()])?;
         Ok(())
     }
 
     fn put_pending(&mut self, pending: &PendingAuthority) -> Result<(), StoreError> {
         let (place, token, label) = rows::key_words(&pending.key);
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO pending_authorities (name, role, public_key, key_place, token, token_label, created)
              VALUES ($1, $2, $3, $4, $5, $6, $7)
              ON CONFLICT (name) DO UPDATE SET created = excluded.created",
@@ -150,7 +150,7 @@ impl WriteAuthorities for Database {
     }
 
     fn drop_pending(&mut self, name: &AuthorityName) -> Result<(), StoreError> {
-        self.connection.run("DELETE FROM pending_authorities WHERE name = $1", &[&name.as_str()])?;
+        self.connection.write("DELETE FROM pending_authorities WHERE name = $1", &[&name.as_str()])?;
         Ok(())
     }
 
@@ -171,7 +171,7 @@ impl WriteAuthorities for Database {
     }
 
     fn put_authorities_changed(&mut self, change: i64) -> Result<(), StoreError> {
-        self.connection.run("UPDATE head SET authorities = $1", &[&change])?;
+        self.connection.write("UPDATE head SET authorities = $1", &[&change])?;
         Ok(())
     }
 }

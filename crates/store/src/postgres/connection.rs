@@ -1,6 +1,7 @@
 //! A connection to the database: made so that it is safe to decide by, made again after it broke, and ended without waiting.
 
 mod fault;
+mod queue;
 mod transaction;
 
 use std::cell::{Cell, RefCell};
@@ -11,6 +12,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use futures_util::TryStreamExt;
+use futures_util::future::join_all;
 use tidy_warden_core::database::{DatabaseAddress, DatabaseHost};
 use tokio::runtime::Runtime;
 use tokio::sync::Notify;
@@ -22,6 +24,7 @@ use tokio_postgres::{AsyncMessage, Client, Config, NoTls, Row, Socket, Statement
 use super::tls;
 use crate::StoreError;
 use fault::told;
+use queue::Queue;
 
 pub(super) use transaction::CHANNEL;
 
@@ -67,17 +70,16 @@ impl std::fmt::Debug for DatabaseAccess {
 const CHECKS: &str = "SELECT current_setting('synchronous_commit'), extract(epoch FROM clock_timestamp())::bigint,
     current_setting('server_version_num')::bigint, current_setting('server_encoding')";
 
-/// A line to the database that works: the client, and the thread that drives it.
+/// A line to the database that works: the client, and what drives it while somebody waits. Nothing does in between.
 struct Line {
     runtime: Runtime,
     client: Client,
 }
 
-/// Waits for an answer that the thread of `runtime` brings. This thread may be one of another runtime, whose own way of waiting would
-/// refuse.
+/// Waits for an answer, and drives the line meanwhile: a thread of its own for that would cost each question two changes of threads.
+/// This thread may be one of another runtime, which is told that it waits; of a runtime that has this thread alone it may not be.
 fn wait<T>(runtime: &Runtime, answer: impl Future<Output = T>) -> T {
-    let _context = runtime.enter();
-    futures_executor::block_on(answer)
+    tokio::task::block_in_place(|| runtime.block_on(answer))
 }
 
 /// What the database says without being asked.
@@ -101,6 +103,7 @@ pub(super) struct Connection {
     clock_ahead: Cell<i64>,
     heard: Arc<Heard>,
     in_transaction: Cell<bool>,
+    queue: Queue,
 }
 
 impl Drop for Connection {
@@ -120,6 +123,7 @@ impl Connection {
             clock_ahead: Cell::new(0),
             heard: Arc::default(),
             in_transaction: Cell::new(false),
+            queue: Queue::default(),
         };
         connection.connect()?;
         Ok(connection)
@@ -186,9 +190,7 @@ impl Connection {
         if self.access.password.is_some() && !self.access.address.keeps_a_password() && !self.access.insecure {
             return Err(StoreError::Unsafe { detail: "a password would go over a connection without TLS".to_owned() });
         }
-        let runtime = tokio::runtime::Builder::new_multi_thread()
-            .worker_threads(1)
-            .thread_name("database")
+        let runtime = tokio::runtime::Builder::new_current_thread()
             .enable_all()
             .build()
             .map_err(|error| StoreError::Away { detail: error.to_string() })?;
@@ -208,10 +210,7 @@ impl Connection {
         });
         let client = line.map_err(|_| too_slow())??;
         *self.line.borrow_mut() = Some(Line { runtime, client });
-        // Not broken, unless it breaks now.
-        self.in_transaction.set(true);
         let checked = self.check_server();
-        self.in_transaction.set(false);
         if checked.is_err() {
             self.hang_up();
         }
@@ -246,14 +245,19 @@ impl Connection {
     fn check_server(&self) -> Result<(), StoreError> {
         let millis = self.patience.get().as_millis().max(1);
         // Every question goes by an index, and to a page of rows at most. The planner would look at a table that grew from nothing to a
-        // million within a minute as if it were still empty, and read all of it each time.
-        self.batch(&format!(
+        // million within a minute as if it were still empty, and read all of it each time; and what is
+        // planned once is planned for good: planning what a change asks takes as long as all the rest of it.
+        let settings = format!(
             "SET lock_timeout = {millis}; SET idle_in_transaction_session_timeout = {LEAST_WORD};
-             SET default_transaction_isolation = 'read committed'; SET jit = off; SET enable_seqscan = off;
-             SET enable_hashjoin = off; SET enable_mergejoin = off; SET enable_bitmapscan = off; SET enable_sort = off; {}",
+             SET default_transaction_isolation = 'read committed'; SET jit = off; SET plan_cache_mode = force_generic_plan;
+             SET enable_seqscan = off; SET enable_hashjoin = off; SET enable_mergejoin = off; SET enable_bitmapscan = off; SET enable_sort = off; {}",
             self.greeting.borrow()
-        ))?;
-        let row = self.one(CHECKS, &[])?;
+        );
+        // Before anything that waits to be said.
+        let row = self.ask_alone(async |client| {
+            client.batch_execute(&settings).await?;
+            client.query_one(CHECKS, &[]).await
+        })?;
         let (commit, time, version, encoding): (&str, i64, i64, &str) =
             (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?, row.try_get(3)?);
         if !["on", "remote_apply"].contains(&commit) {
@@ -276,8 +280,21 @@ impl Connection {
         self.line.borrow().as_ref().is_none_or(|line| line.client.is_closed())
     }
 
+    /// Takes in what came since the last question, the end of the line among it.
+    fn take_in(&self) {
+        if let Some(line) = self.line.borrow().as_ref() {
+            wait(&line.runtime, async {
+                // The first turn hears of it, the second reads it.
+                for _ in 0..3 {
+                    tokio::task::yield_now().await;
+                }
+            });
+        }
+    }
+
     /// Connects anew if the connection broke, for as long as its patience lasts: a database that fails over is away for some seconds.
     pub(super) fn mend(&self) -> Result<(), StoreError> {
+        self.take_in();
         let began = Instant::now();
         while self.is_broken() {
             match self.connect() {
@@ -293,7 +310,10 @@ impl Connection {
 
     /// Asks something, and waits for the answer. One that does not come in time breaks the connection: what was asked may still be
     /// done, as if the answer had been lost.
-    fn ask<T>(&self, what: impl AsyncFnOnce(&Client) -> Result<T, tokio_postgres::Error>) -> Result<T, StoreError> {
+    fn ask_alone<T>(
+        &self,
+        what: impl AsyncFnOnce(&Client) -> Result<T, tokio_postgres::Error>,
+    ) -> Result<T, StoreError> {
         let asked = {
             let line = self.line.borrow();
             let line = line.as_ref().ok_or_else(broken)?;
@@ -313,7 +333,7 @@ impl Connection {
         if let Some(statement) = self.statements.borrow().get(sql) {
             return Ok(statement.clone());
         }
-        let statement = self.ask(async |client| client.prepare(sql).await)?;
+        let statement = self.ask_alone(async |client| client.prepare(sql).await)?;
         let mut statements = self.statements.borrow_mut();
         if statements.len() >= MOST_STATEMENTS {
             statements.clear();
@@ -346,6 +366,26 @@ impl Connection {
             let statement = self.prepared(sql)?;
             self.ask(async |client| client.query(&statement, values).await)
         })
+    }
+
+    /// Rows that several questions give, all asked in one round trip; in a transaction they are of one moment.
+    pub(super) fn rows_of<const N: usize>(
+        &self,
+        questions: [(&str, &[&(dyn ToSql + Sync)]); N],
+    ) -> Result<[Vec<Row>; N], StoreError> {
+        let answers = self.again(|| {
+            let mut statements = Vec::with_capacity(N);
+            for (sql, _) in &questions {
+                statements.push(self.prepared(sql)?);
+            }
+            self.ask(async |client| {
+                let asked =
+                    statements.iter().zip(&questions).map(|(statement, (_, values))| client.query(statement, values));
+                // They are sent in this order, each without waiting for the one before.
+                join_all(asked).await.into_iter().collect::<Result<Vec<_>, _>>()
+            })
+        })?;
+        answers.try_into().map_err(|_| StoreError::Damaged { detail: "an answer is missing".to_owned() })
     }
 
     pub(super) fn maybe(&self, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<Option<Row>, StoreError> {

@@ -1,6 +1,6 @@
 //! Credentials, blocked keys, and serial numbers that are about to be signed.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::condition::Condition;
@@ -17,7 +17,7 @@ use super::connection::{Connection, get};
 use super::record::{HEAD, read_head};
 use super::rows::{self, damaged};
 use crate::{
-    BlockedKey, Bound, EndPlace, Ending, Entrance, Intended, NewCredential, ReadCredentials, StoreError,
+    BlockedKey, Bound, EndPlace, Ending, Entrance, Intended, KeyStanding, NewCredential, ReadCredentials, StoreError,
     WriteCredentials,
 };
 
@@ -30,6 +30,15 @@ fn blocked(row: &Row) -> Result<BlockedKey, StoreError> {
         source: source.ok_or_else(|| damaged("blocked key"))?,
         device: rows::maybe_word(row, 3, "id")?,
     })
+}
+
+const BLOCKED: &str = "SELECT digest, at, source, device FROM blocked_keys WHERE digest = $1";
+
+const HOLDERS: &str = "SELECT devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device
+     WHERE key_digest = $1 ORDER BY credentials.pk + 0";
+
+fn holder(row: &Row) -> Result<(DeviceId, Fingerprint), StoreError> {
+    Ok((rows::word(row, 0, "id")?, fingerprint(row, 1)?))
 }
 
 fn fingerprint(row: &Row, at: usize) -> Result<Fingerprint, StoreError> {
@@ -55,18 +64,19 @@ pub(super) fn entrance(
 ) -> Result<Entrance, StoreError> {
     let of = |which: &str| {
         let some = format!(
-            "(SELECT * FROM devices WHERE pk IN (SELECT device FROM credentials WHERE fingerprint IN ({which}))) AS devices"
+            "(SELECT * FROM devices WHERE pk = ANY (ARRAY(SELECT device FROM credentials WHERE fingerprint = ANY (ARRAY({which})))))
+             AS devices"
         );
-        rows::select_views("", &some, "devices.pk")
+        rows::select_views("", &some, "devices.pk + 0")
     };
     // The newest bare key with that digest, as `bound_key` gives it.
     let bound = "SELECT fingerprint FROM (SELECT fingerprint FROM credentials WHERE key_digest = $1 AND origin = 'key'
-         ORDER BY pk DESC LIMIT 1) AS bound";
+         ORDER BY pk + 0 DESC LIMIT 1) AS bound";
     let octets = fingerprint.0.as_slice();
     let key = key.as_slice();
     let none: [&(dyn ToSql + Sync); 0] = [];
     let [head, one, other] =
-        connection.of_one_moment([(HEAD, &none), (&of("$1"), &[&octets]), (&of(bound), &[&key])])?;
+        connection.of_one_moment([(HEAD, &none), (&of("SELECT $1::bytea"), &[&octets]), (&of(bound), &[&key])])?;
     let known = by_fingerprint(&one)?.remove(fingerprint);
     let found = by_fingerprint(&other)?.into_values();
     let bound = found
@@ -81,21 +91,21 @@ impl ReadCredentials for Database {
         fingerprints: &[Fingerprint],
     ) -> Result<Vec<Option<(CredentialRecord, DeviceRecord)>>, StoreError> {
         let octets: Vec<&[u8]> = fingerprints.iter().map(|each| each.0.as_slice()).collect();
-        let some = "(SELECT * FROM devices WHERE pk IN (SELECT device FROM credentials WHERE fingerprint = ANY ($1)))
+        let some = "(SELECT * FROM devices WHERE pk = ANY (ARRAY(SELECT device FROM credentials WHERE fingerprint = ANY ($1))))
              AS devices";
-        let found = self.connection.rows(&rows::select_views("", some, "devices.pk"), &[&octets])?;
+        let found = self.connection.rows(&rows::select_views("", some, "devices.pk + 0"), &[&octets])?;
         let known = by_fingerprint(&found)?;
         Ok(fingerprints.iter().map(|fingerprint| known.get(fingerprint).cloned()).collect())
     }
 
     fn fingerprints_of(&self, serial: &SerialNumber) -> Result<Vec<Fingerprint>, StoreError> {
-        let sql = "SELECT fingerprint FROM credentials WHERE serial = $1 ORDER BY pk";
+        let sql = "SELECT fingerprint FROM credentials WHERE serial = $1 ORDER BY pk + 0";
         self.connection.rows(sql, &[&serial.octets()])?.iter().map(|row| fingerprint(row, 0)).collect()
     }
 
     fn bound_key(&self, key_digest: &[u8; 32]) -> Result<Option<Fingerprint>, StoreError> {
         let sql =
-            "SELECT fingerprint FROM credentials WHERE key_digest = $1 AND origin = 'key' ORDER BY pk DESC LIMIT 1";
+            "SELECT fingerprint FROM credentials WHERE key_digest = $1 AND origin = 'key' ORDER BY pk + 0 DESC LIMIT 1";
         let row = self.connection.maybe(sql, &[&key_digest.as_slice()])?;
         row.map(|row| fingerprint(&row, 0)).transpose()
     }
@@ -118,10 +128,7 @@ impl ReadCredentials for Database {
     }
 
     fn holders_of_key(&self, digest: &[u8; 32]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
-        let sql = "SELECT devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device
-             WHERE key_digest = $1 ORDER BY credentials.pk";
-        let found = self.connection.rows(sql, &[&digest.as_slice()])?;
-        found.iter().map(|row| Ok((rows::word(row, 0, "id")?, fingerprint(row, 1)?))).collect()
+        self.connection.rows(HOLDERS, &[&digest.as_slice()])?.iter().map(holder).collect()
     }
 
     fn key_digest(&self, fingerprint: &Fingerprint) -> Result<[u8; 32], StoreError> {
@@ -133,8 +140,13 @@ impl ReadCredentials for Database {
     }
 
     fn blocked_key(&self, digest: &[u8; 32]) -> Result<Option<BlockedKey>, StoreError> {
-        let sql = "SELECT digest, at, source, device FROM blocked_keys WHERE digest = $1";
-        self.connection.maybe(sql, &[&digest.as_slice()])?.as_ref().map(blocked).transpose()
+        self.connection.maybe(BLOCKED, &[&digest.as_slice()])?.as_ref().map(blocked).transpose()
+    }
+
+    fn key_standing(&self, digest: &[u8; 32]) -> Result<KeyStanding, StoreError> {
+        let digest: &[&(dyn ToSql + Sync)] = &[&digest.as_slice()];
+        let [barred, holders] = self.connection.rows_of([(BLOCKED, digest), (HOLDERS, digest)])?;
+        Ok((barred.first().map(blocked).transpose()?, holders.iter().map(holder).collect::<Result<_, _>>()?))
     }
 
     fn blocked_keys(&self, after: Option<&BlockedKey>, limit: usize) -> Result<Vec<BlockedKey>, StoreError> {
@@ -211,7 +223,7 @@ impl ReadCredentials for Database {
 
     fn entries_of(&self, device: &DeviceId) -> Result<Vec<i64>, StoreError> {
         let sql = "SELECT entry FROM credentials JOIN devices ON devices.pk = credentials.device
-             WHERE devices.id = $1 AND entry IS NOT NULL ORDER BY credentials.pk";
+             WHERE devices.id = $1 AND entry IS NOT NULL ORDER BY credentials.pk + 0";
         self.connection.rows(sql, &[&device.as_str()])?.iter().map(|row| get(row, 0)).collect()
     }
 }
@@ -225,25 +237,46 @@ impl Database {
         }
     }
 
-    /// The rows of the devices of new credentials; those that were listed in this transaction are known.
+    /// The rows of the devices of new credentials; those that were listed or looked at in this change are known.
     fn device_keys(&mut self, new: &[&NewCredential<'_>]) -> Result<Vec<i64>, StoreError> {
-        let unknown: Vec<&str> = new
-            .iter()
-            .filter(|each| !self.known.listed.contains_key(each.device))
-            .map(|each| each.device.as_str())
-            .collect();
-        let mut found: HashMap<String, i64> = HashMap::new();
+        let known = self.known.devices.get_mut();
+        let unknown: Vec<&str> =
+            new.iter().filter(|each| !known.contains_key(each.device)).map(|each| each.device.as_str()).collect();
         if !unknown.is_empty() {
             for row in self.connection.rows("SELECT id, pk FROM devices WHERE id = ANY ($1)", &[&unknown])? {
-                found.insert(get(&row, 0)?, get(&row, 1)?);
+                known.insert(rows::word(&row, 0, "id")?, get(&row, 1)?);
             }
         }
-        new.iter()
-            .map(|each| {
-                let known = self.known.listed.get(each.device).or_else(|| found.get(each.device.as_str()));
-                known.copied().ok_or_else(|| StoreError::Unknown { what: "device", name: each.device.to_string() })
-            })
-            .collect()
+        let of = |each: &&NewCredential<'_>| {
+            let found = known.get(each.device).copied();
+            found.ok_or_else(|| StoreError::Unknown { what: "device", name: each.device.to_string() })
+        };
+        new.iter().map(of).collect()
+    }
+
+    /// The rows of the authorities of new credentials, which are nearly always one; and what the rows of credentials are counted from.
+    fn authority_keys(&mut self, new: &[&NewCredential<'_>]) -> Result<Vec<Option<i64>>, StoreError> {
+        let is_unknown =
+            |each: &&&NewCredential<'_>| each.authority.is_some_and(|name| !self.known.authorities.contains_key(name));
+        let unknown: BTreeSet<&AuthorityName> =
+            new.iter().filter(is_unknown).filter_map(|each| each.authority).collect();
+        if !unknown.is_empty() || !self.known.greatest.contains_key("credentials") {
+            let names: Vec<&str> = unknown.iter().map(|name| name.as_str()).collect();
+            let sql = "SELECT NULL, coalesce(max(pk), 0) FROM credentials
+                 UNION ALL SELECT name, pk FROM authorities WHERE name = ANY ($1)";
+            for row in self.connection.rows(sql, &[&names])? {
+                match rows::maybe_word(&row, 0, "authority")? {
+                    Some(name) => drop(self.known.authorities.insert(name, get(&row, 1)?)),
+                    None => drop(self.known.greatest.entry("credentials").or_insert(get(&row, 1)?)),
+                }
+            }
+        }
+        let of = |each: &&NewCredential<'_>| {
+            let Some(name) = each.authority else { return Ok(None) };
+            let found = self.known.authorities.get(name).copied();
+            found.map(Some).ok_or_else(|| StoreError::Unknown { what: "authority", name: name.to_string() })
+        };
+        new.iter().map(of).collect()
     }
 }
 
@@ -253,16 +286,7 @@ impl WriteCredentials for Database {
             return Ok(());
         }
         let devices = self.device_keys(new)?;
-        // Those of a batch are nearly always signed by one.
-        let mut authority = (None, None);
-        let mut authorities = Vec::with_capacity(new.len());
-        for each in new {
-            if authority.0 != each.authority {
-                let key = each.authority.map(|name| self.authority_key(name)).transpose()?;
-                authority = (each.authority, key);
-            }
-            authorities.push(authority.1);
-        }
+        let authorities = self.authority_keys(new)?;
         let first = self.next_rows("credentials", new.len())?;
         let pks: Vec<i64> = (first..).take(new.len()).collect();
         let origins: Vec<&str> = new.iter().map(|each| each.origin.as_str()).collect();
@@ -273,7 +297,7 @@ impl WriteCredentials for Database {
         let ders: Vec<&[u8]> = new.iter().map(|each| each.der).collect();
         let begins: Vec<i64> = new.iter().map(|each| each.not_before.0).collect();
         let ends: Vec<i64> = new.iter().map(|each| each.not_after.0).collect();
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO credentials (pk, device, origin, authority, serial, fingerprint, key_digest, key_type,
                  certificate, not_before, not_after, issued, equipped, entry)
              SELECT new.*, $12, $12, $13 FROM unnest($1::bigint[], $2::bigint[], $3::text[], $4::bigint[], $5::bytea[],
@@ -300,7 +324,7 @@ impl WriteCredentials for Database {
     fn update_credential(&mut self, credential: &CredentialRecord) -> Result<(), StoreError> {
         let authority = credential.authority.as_ref().map(|name| self.authority_key(name)).transpose()?;
         let (revoked, reason) = credential.revoked.map(|(at, reason)| (at.0, i64::from(reason.code()))).unzip();
-        self.connection.run(
+        self.connection.write(
             "UPDATE credentials SET authority = $2, equipped = $3, first_used = $4, superseded_until = $5, revoked = $6,
                  reason = $7 WHERE fingerprint = $1",
             &[
@@ -324,20 +348,20 @@ impl WriteCredentials for Database {
     }
 
     fn put_intended(&mut self, intended: &Intended, at: UnixTime) -> Result<(), StoreError> {
-        let sql =
-            "INSERT INTO intended (serial, authority, device, not_after, at, place) VALUES ($1, $2, $3, $4, $5, $6)";
-        self.connection.run(
-            sql,
+        self.connection.write_one(
+            "INSERT INTO intended (serial, authority, device, not_after, at, place)
+             SELECT $1, pk, $3, $4, $5, $6 FROM authorities WHERE name = $2",
             &[
                 &intended.serial.octets(),
-                &self.authority_key(&intended.authority)?,
+                &intended.authority.as_str(),
                 &intended.device.as_str(),
                 &intended.not_after.0,
                 &at.0,
                 &intended.place,
             ],
-        )?;
-        Ok(())
+            "authority",
+            &intended.authority,
+        )
     }
 
     fn drop_intended(&mut self, serial: &SerialNumber) -> Result<bool, StoreError> {
@@ -346,7 +370,7 @@ impl WriteCredentials for Database {
 
     fn put_lost(&mut self, lost: &Intended, at: UnixTime) -> Result<(), StoreError> {
         let authority = self.authority_key(&lost.authority)?;
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO lost_serials (serial, authority, device, not_after, revoked) VALUES ($1, $2, $3, $4, $5)",
             &[&lost.serial.octets(), &authority, &lost.device.as_str(), &lost.not_after.0, &at.0],
         )?;

@@ -62,7 +62,7 @@ impl Database {
         }
         let (facts, names): (Vec<bool>, Vec<&str>) = new.iter().copied().unzip();
         let sql = "INSERT INTO field_names SELECT * FROM unnest($1::boolean[], $2::text[]) ON CONFLICT DO NOTHING";
-        self.connection.run(sql, &[&facts, &names])?;
+        self.connection.write(sql, &[&facts, &names])?;
         let room = MOST_NAMED.saturating_sub(self.known.named.len());
         self.known.named.extend(new.into_iter().take(room).map(|(fact, name)| (fact, name.to_owned())));
         Ok(())
@@ -72,8 +72,12 @@ impl Database {
 impl ReadDevices for Database {
     fn devices(&self, ids: &[DeviceId]) -> Result<Vec<Option<DeviceView>>, StoreError> {
         let sql = rows::select_views("", "(SELECT * FROM devices WHERE id = ANY ($1)) AS devices", "devices.id");
-        let found = self.connection.rows(&sql, &[&texts(ids)])?;
-        let mut views: Vec<_> = rows::views(&found, 0)?.into_iter().map(|(_, _, view)| view).collect();
+        let found = rows::views(&self.connection.rows(&sql, &[&texts(ids)])?, 0)?;
+        if self.known.in_change {
+            let rows = found.iter().map(|(_, pk, view)| (view.device.id.clone(), *pk));
+            self.known.devices.borrow_mut().extend(rows);
+        }
+        let mut views: Vec<_> = found.into_iter().map(|(_, _, view)| view).collect();
         views.sort_by(|one, other| one.device.id.cmp(&other.device.id));
         let place = |id: &DeviceId| views.binary_search_by(|view| view.device.id.cmp(id)).ok();
         Ok(ids.iter().map(|id| place(id).map(|at| views[at].clone())).collect())
@@ -124,7 +128,7 @@ impl ReadDevices for Database {
     }
 
     fn children(&self, gateway: &DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {
-        let sql = rows::select_devices("devices", "WHERE gateway = $1 AND retired IS NULL ORDER BY pk");
+        let sql = rows::select_devices("devices", "WHERE gateway = $1 AND retired IS NULL ORDER BY devices.pk + 0");
         let found = self.connection.rows(&sql, &[&gateway.as_str()])?;
         found.iter().map(|row| Ok(rows::device(row, 0)?.1)).collect()
     }
@@ -247,7 +251,7 @@ impl WriteDevices for Database {
                 Err(error) => return Err(error),
             }
         }
-        self.known.listed.extend(devices.iter().zip(&pks).map(|(device, pk)| (device.id.clone(), *pk)));
+        self.known.devices.get_mut().extend(devices.iter().zip(&pks).map(|(device, pk)| (device.id.clone(), *pk)));
         let all: Vec<&DeviceRecord> = devices.iter().collect();
         self.note_names(&all)?;
         Ok(true)
@@ -257,13 +261,13 @@ impl WriteDevices for Database {
         let holds = |one: &DeviceRecord, fact: &Fact| one.retired.is_none() && one.facts.get(fact.name()) == Some(fact);
         for old in before.facts.values().filter(|fact| holds(before, fact) && !holds(after, fact)) {
             let sql = "DELETE FROM facts WHERE name = $1 AND value = $2";
-            self.connection.run(sql, &[&old.name().as_str(), &old.value()])?;
+            self.connection.write(sql, &[&old.name().as_str(), &old.value()])?;
         }
         for new in after.facts.values().filter(|fact| holds(after, fact) && !holds(before, fact)) {
             let sql = "INSERT INTO facts (name, value, device) VALUES ($1, $2, (SELECT pk FROM devices WHERE id = $3))";
-            self.connection.run(sql, &[&new.name().as_str(), &new.value(), &after.id.as_str()])?;
+            self.connection.write(sql, &[&new.name().as_str(), &new.value(), &after.id.as_str()])?;
         }
-        let updated = self.connection.run(
+        self.connection.write_one(
             "UPDATE devices SET kind = $2, gateway = $3, owner = $4, out = $5, retired = $6, tokens_from = $7, held = $8,
                  changed = $9, labels = $10::text::json, facts = $11::text::json WHERE id = $1",
             &[
@@ -279,6 +283,8 @@ impl WriteDevices for Database {
                 &rows::labels_text(after),
                 &rows::facts_text(after),
             ],
+            "device",
+            &after.id,
         )?;
         // What it had before was noted when it got it.
         let is_new = after.labels.keys().any(|name| !before.labels.contains_key(name))
@@ -286,28 +292,28 @@ impl WriteDevices for Database {
         if is_new {
             self.note_names(&[after])?;
         }
-        rows::found(updated, "device", &after.id)
+        Ok(())
     }
 
     fn touch(&mut self, id: &DeviceId, change: i64) -> Result<(), StoreError> {
-        self.connection.run("UPDATE devices SET changed = $2 WHERE id = $1", &[&id.as_str(), &change])?;
+        self.connection.write("UPDATE devices SET changed = $2 WHERE id = $1", &[&id.as_str(), &change])?;
         Ok(())
     }
 
     fn put_seen(&mut self, id: &DeviceId, at: UnixTime) -> Result<(), StoreError> {
         if !self.known.tallies {
-            self.connection.batch("SELECT one FROM tally FOR UPDATE")?;
+            self.connection.write("SELECT one FROM tally FOR UPDATE", &[])?;
             self.known.tallies = true;
         }
         let sql = "INSERT INTO seen SELECT pk, $2 FROM devices WHERE id = $1
              ON CONFLICT (device) DO UPDATE SET at = excluded.at";
-        rows::found(self.connection.run(sql, &[&id.as_str(), &at.0])?, "device", id)
+        self.connection.write_one(sql, &[&id.as_str(), &at.0], "device", id)
     }
 
     fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError> {
         let sql = "UPDATE devices SET changed = $2, member_of = array_remove(member_of, $1::text)
              WHERE member_of <> '{}' AND $1 = ANY (member_of)";
-        self.connection.run(sql, &[&group.as_str(), &change])?;
+        self.connection.write(sql, &[&group.as_str(), &change])?;
         Ok(())
     }
 

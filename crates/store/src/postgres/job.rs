@@ -57,7 +57,7 @@ fn lease(job: &JobRecord) -> (Option<&str>, Option<i64>) {
 impl WriteJobs for Database {
     fn insert_job(&mut self, job: &JobRecord) -> Result<(), StoreError> {
         let (holder, until) = lease(job);
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO jobs (number, kind, digest, plan, position, begun, actor, because, holder, lease, ended, stopped)
              VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
             &[
@@ -89,12 +89,12 @@ impl WriteJobs for Database {
 
     fn put_job_part(&mut self, number: u32, place: u32, text: &str) -> Result<(), StoreError> {
         let sql = "INSERT INTO job_parts (job, place, text) VALUES ($1, $2, $3)";
-        self.connection.run(sql, &[&i64::from(number), &i64::from(place), &text])?;
+        self.connection.write(sql, &[&i64::from(number), &i64::from(place), &text])?;
         Ok(())
     }
 
     fn drop_job_parts(&mut self, number: u32) -> Result<(), StoreError> {
-        self.connection.run("DELETE FROM job_parts WHERE job = $1", &[&i64::from(number)])?;
+        self.connection.write("DELETE FROM job_parts WHERE job = $1", &[&i64::from(number)])?;
         Ok(())
     }
 }

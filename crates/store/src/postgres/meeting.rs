@@ -15,12 +15,12 @@ const WINDOW: i64 = 900;
 pub(super) fn meet(connection: &Connection, turn: &Turn<'_>) -> Result<Vec<Met>, StoreError> {
     let post = turn.post.as_str();
     if turn.is_first {
-        connection.run("DELETE FROM sessions WHERE post = $1", &[&post])?;
+        connection.write("DELETE FROM sessions WHERE post = $1", &[&post])?;
     }
     let clients: Vec<&str> = turn.opened.iter().map(|each| each.client_id.as_str()).collect();
     let devices: Vec<&str> = turn.opened.iter().map(|each| each.device.as_str()).collect();
-    connection.run("DELETE FROM sessions WHERE post = $1 AND client_id = ANY ($2)", &[&post, &turn.closed])?;
-    connection.run(
+    connection.write("DELETE FROM sessions WHERE post = $1 AND client_id = ANY ($2)", &[&post, &turn.closed])?;
+    connection.write(
         "INSERT INTO sessions (client_id, post, device) SELECT client, $1, devices.pk FROM unnest($2::text[], $3::text[]) AS new (client, id)
              JOIN devices ON devices.id = new.id
          ON CONFLICT (client_id, post) DO UPDATE SET device = excluded.device",

@@ -108,7 +108,7 @@ impl ReadPolicies for Database {
 
 impl WritePolicies for Database {
     fn put_group(&mut self, group: &GroupRecord) -> Result<(), StoreError> {
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO device_groups (name, rule, created) VALUES ($1, $2, $3)
              ON CONFLICT (name) DO UPDATE SET rule = excluded.rule",
             &[&group.name.as_str(), &group.rule, &group.created.0],
@@ -121,12 +121,12 @@ impl WritePolicies for Database {
     }
 
     fn put_groups_changed(&mut self, change: i64) -> Result<(), StoreError> {
-        self.connection.run("UPDATE head SET group_rules = $1", &[&change])?;
+        self.connection.write("UPDATE head SET group_rules = $1", &[&change])?;
         Ok(())
     }
 
     fn put_edition(&mut self, edition: &EditionRecord) -> Result<(), StoreError> {
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO editions (number, digest, author, at, because, files) VALUES ($1, $2, $3, $4, $5, $6)",
             &[
                 &i64::from(edition.number),
@@ -141,7 +141,7 @@ impl WritePolicies for Database {
     }
 
     fn put_trial(&mut self, trial: &TrialRecord) -> Result<(), StoreError> {
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO trials (number, digest, author, at, until, because, files) VALUES ($1, $2, $3, $4, $5, $6, $7)",
             &[
                 &i64::from(trial.number),
@@ -157,7 +157,7 @@ impl WritePolicies for Database {
     }
 
     fn end_trials(&mut self, at: UnixTime) -> Result<(), StoreError> {
-        self.connection.run("UPDATE trials SET ended = $1 WHERE ended IS NULL", &[&at.0])?;
+        self.connection.write("UPDATE trials SET ended = $1 WHERE ended IS NULL", &[&at.0])?;
         Ok(())
     }
 }

@@ -61,7 +61,7 @@ impl ReadPosts for Database {
 
 impl WritePosts for Database {
     fn put_post(&mut self, post: &PostRecord) -> Result<(), StoreError> {
-        self.connection.run(
+        self.connection.write(
             "INSERT INTO posts (name, role, host, login, verifier, certificate, added, retired)
              VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
              ON CONFLICT (name) DO UPDATE SET role = excluded.role, host = excluded.host, login = excluded.login,
@@ -84,14 +84,14 @@ impl WritePosts for Database {
     fn insert_settings(&mut self, settings: &AdoptedSettings) -> Result<(), StoreError> {
         let AdoptedSettings { number, text, signature, author, at } = settings;
         let sql = "INSERT INTO adopted_settings (number, text, signature, author, at) VALUES ($1, $2, $3, $4, $5)";
-        self.connection.run(sql, &[&i64::from(*number), text, signature, author, &at.0])?;
+        self.connection.write(sql, &[&i64::from(*number), text, signature, author, &at.0])?;
         Ok(())
     }
 }
 
 /// Writes what an instance says of itself.
 pub(super) fn put_state(connection: &Connection, state: &PostState) -> Result<(), StoreError> {
-    connection.run(
+    connection.write(
         "INSERT INTO post_states (name, version, address, edition, change, sessions, since, seen)
          VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
          ON CONFLICT (name) DO UPDATE SET version = excluded.version, address = excluded.address,

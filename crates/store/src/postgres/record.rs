@@ -15,17 +15,24 @@ fn hash(octets: &[u8]) -> Hash {
     octets.try_into().unwrap_or([0xff; 32])
 }
 
-/// Where the record ends, out of a row with `change`, `hash` and `tree` in its columns from 1 on.
-pub(super) fn end(row: &tokio_postgres::Row) -> Result<(i64, Hash, Tree), StoreError> {
-    let tree = Tree::from_octets(get(row, 3)?).ok_or_else(|| damaged("tree of the audit record"))?;
-    Ok((get(row, 1)?, hash(get(row, 2)?), tree))
+impl Database {
+    /// Where the record ends in a change, which nobody else can move: its lock told. `None` outside of one, and where there is no record
+    /// yet.
+    fn locked_end(&self) -> Result<Option<(i64, Hash, Tree)>, StoreError> {
+        if let Some(row) = self.connection.locked()? {
+            let tree = Tree::from_octets(get(&row, 3)?).ok_or_else(|| damaged("tree of the audit record"))?;
+            self.known.end.replace(Some((get(&row, 1)?, hash(get(&row, 2)?), tree)));
+        }
+        Ok(self.known.end.borrow().clone())
+    }
 }
 
 /// Where the record ends, for [`read_head`].
 pub(super) const HEAD: &str = "SELECT change, hash, group_rules, authorities, given_up_number, given_up_hash,
                 (SELECT coalesce(max(number), 0) FROM editions),
                 (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt,
-                (SELECT least FROM store_format) FROM head";
+                (SELECT least FROM store_format),
+                (SELECT coalesce(max(number), 0) FROM adopted_settings) FROM head";
 
 /// What [`HEAD`] gives.
 pub(super) fn read_head(found: &[tokio_postgres::Row]) -> Result<Head, StoreError> {
@@ -39,6 +46,7 @@ pub(super) fn read_head(found: &[tokio_postgres::Row]) -> Result<Head, StoreErro
         group_rules: get(row, 2)?,
         trial: rows::small(row, 7, "trial")?,
         authorities: get(row, 3)?,
+        settings: rows::small(row, 11, "number of settings")?,
         given_up: given_up.map(|(number, octets)| (number, hash(octets))),
         moved: get::<Option<&str>>(row, 8)?.map(Move::from_text),
         doubt: get(row, 9)?,
@@ -73,8 +81,8 @@ impl ReadRecord for Database {
     }
 
     fn audit_end(&self) -> Result<(i64, Hash), StoreError> {
-        if let Some((number, hash, _)) = &self.known.end {
-            return Ok((*number, *hash));
+        if let Some((number, hash, _)) = self.locked_end()? {
+            return Ok((number, hash));
         }
         match self.connection.maybe("SELECT change, hash FROM head", &[])? {
             Some(row) => Ok((get(&row, 0)?, hash(get(&row, 1)?))),
@@ -83,8 +91,8 @@ impl ReadRecord for Database {
     }
 
     fn tree(&self) -> Result<Tree, StoreError> {
-        if let Some((_, _, tree)) = &self.known.end {
-            return Ok(tree.clone());
+        if let Some((_, _, tree)) = self.locked_end()? {
+            return Ok(tree);
         }
         match self.connection.maybe("SELECT tree FROM head", &[])? {
             Some(row) => Tree::from_octets(get(&row, 0)?).ok_or_else(|| damaged("tree of the audit record")),
@@ -122,8 +130,7 @@ impl WriteRecord for Database {
     fn put_entry(&mut self, entry: &Entry) -> Result<(), StoreError> {
         let mut tree = self.tree()?;
         tree.add(&entry.hash);
-        // In one statement, as everybody waits for whoever makes a change.
-        self.connection.run(
+        self.connection.write(
             "WITH entry AS (INSERT INTO audit (number, at, actor, act, subject, because, detail, previous, hash)
                  VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9))
              INSERT INTO head (change, hash, tree) VALUES ($1, $9, $10)
@@ -141,13 +148,14 @@ impl WriteRecord for Database {
                 &tree.to_octets(),
             ],
         )?;
-        self.known.end = self.known.end.is_some().then_some((entry.number, entry.hash, tree));
+        self.known.has_new_entries = true;
+        self.known.end.replace(Some((entry.number, entry.hash, tree)));
         Ok(())
     }
 
     fn put_ward(&mut self, ward: &WardRecord) -> Result<(), StoreError> {
         let sql = "INSERT INTO ward (urn, rehearsal, token_key) VALUES ($1, $2, $3)";
-        self.connection.run(sql, &[&ward.urn, &ward.rehearsal, &ward.token_key.spki()])?;
+        self.connection.write(sql, &[&ward.urn, &ward.rehearsal, &ward.token_key.spki()])?;
         Ok(())
     }
 
@@ -157,18 +165,18 @@ impl WriteRecord for Database {
 
     fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
         let sql = "INSERT INTO servers (name, certificate) VALUES ($1, $2)";
-        self.connection.run(sql, &[&name, &certificate.der()])?;
+        self.connection.write(sql, &[&name, &certificate.der()])?;
         Ok(())
     }
 
     fn put_doubt(&mut self, doubt: Option<&str>) -> Result<(), StoreError> {
-        self.connection.run("UPDATE head SET doubt = $1", &[&doubt])?;
+        self.connection.write("UPDATE head SET doubt = $1", &[&doubt])?;
         Ok(())
     }
 
     fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError> {
         let sql = "UPDATE head SET given_up_number = $1, given_up_hash = $2";
-        self.connection.run(sql, &[&number, &hash.as_slice()])?;
+        self.connection.write(sql, &[&number, &hash.as_slice()])?;
         Ok(())
     }
 }

@@ -132,7 +132,7 @@ BEGIN
             RAISE EXCEPTION '%', ids[place] USING ERRCODE = 'TW002';
         END IF;
         SELECT * INTO used FROM credentials WHERE device = the_device AND fingerprint = fingerprints[place]
-            ORDER BY pk DESC LIMIT 1;
+            ORDER BY pk + 0 DESC LIMIT 1;
         IF FOUND AND used.first_used IS NULL THEN
             SELECT coalesce(string_agg(credential_name(serial, fingerprint), ',' ORDER BY pk DESC), '') INTO ended
                 FROM credentials WHERE device = the_device AND pk < used.pk AND superseded_until >= at;

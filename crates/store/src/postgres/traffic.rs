@@ -111,7 +111,7 @@ fn add_traffic(connection: &Connection, counted: &[(DeviceId, Traffic)], at: Uni
     let refused_at: Vec<Option<i64>> = sums.values().map(|sum| sum.refused.as_ref().map(|(at, _)| at.0)).collect();
     let refused: Vec<Option<&str>> =
         sums.values().map(|sum| sum.refused.as_ref().map(|(_, what)| what.as_str())).collect();
-    connection.run(
+    connection.write(
         "INSERT INTO traffic
          SELECT devices.pk, messages_in, octets_in, messages_out, octets_out, refusals, refused_at, refused
          FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bigint[], $8::text[])
@@ -136,7 +136,7 @@ fn add_traffic(connection: &Connection, counted: &[(DeviceId, Traffic)], at: Uni
     )?;
     // Who is only refused was not here.
     let here: Vec<&str> = sums.iter().filter(|(_, sum)| sum.messages_in > 0).map(|(id, _)| *id).collect();
-    connection.run(
+    connection.write(
         "INSERT INTO seen SELECT pk, $2 FROM devices WHERE id = ANY ($1)
          ON CONFLICT (device) DO UPDATE SET at = greatest(seen.at, excluded.at)",
         &[&here, &at.0],
@@ -146,7 +146,7 @@ fn add_traffic(connection: &Connection, counted: &[(DeviceId, Traffic)], at: Uni
 
 fn add_differences(connection: &Connection, trial: u32, differences: &[TrialDifference]) -> Result<(), StoreError> {
     for each in differences {
-        connection.run(
+        connection.write(
             "INSERT INTO trial_differences (trial, device, act, would_allow, rule, sample, count, first, last)
              VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)
              ON CONFLICT (trial, device, act, would_allow, rule) DO UPDATE SET sample = excluded.sample,
@@ -174,7 +174,7 @@ fn keep_sessions(
     now: UnixTime,
 ) -> Result<(), StoreError> {
     for each in kept {
-        connection.run(
+        connection.write(
             "INSERT INTO broker_sessions (client_id, device, guard, opened, until, subscriptions)
              SELECT $1, pk, $3, $4, $5, $6 FROM devices WHERE id = $2
              ON CONFLICT (client_id) DO UPDATE SET device = excluded.device, guard = excluded.guard,
@@ -189,6 +189,6 @@ fn keep_sessions(
             ],
         )?;
     }
-    connection.run("DELETE FROM broker_sessions WHERE client_id = ANY ($1) OR until < $2", &[&gone, &now.0])?;
+    connection.write("DELETE FROM broker_sessions WHERE client_id = ANY ($1) OR until < $2", &[&gone, &now.0])?;
     Ok(())
 }

@@ -78,7 +78,7 @@ pub fn open_copy(access: DatabaseAccess, of: &str) -> Result<Box<dyn Whole>, Sto
             connection.rollback();
             return Err(error);
         }
-        connection.commit("")?;
+        connection.commit()?;
     }
     schema::check(&connection)?;
     let database = Database::new(connection);
@@ -184,7 +184,7 @@ impl Whole for Database {
     fn set_moved(&mut self, to: Option<&Move>) -> Result<(), StoreError> {
         self.connection.begin_moving()?;
         match self.connection.run("UPDATE head SET moved = $1", &[&to.map(Move::text)]) {
-            Ok(_) => self.connection.commit(""),
+            Ok(_) => self.connection.commit(),
             Err(error) => {
                 self.connection.rollback();
                 Err(error)

@@ -87,6 +87,7 @@ impl<S: Sql> ReadRecord for S {
             group_rules: meta(self.sql(), GROUPS_CHANGED)?.unwrap_or(0),
             trial: number_of("SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL")?,
             authorities: meta(self.sql(), AUTHORITIES_CHANGED)?.unwrap_or(0),
+            settings: number_of("SELECT coalesce(max(number), 0) FROM adopted_settings")?,
             given_up,
             doubt: meta(self.sql(), DOUBT)?,
             moved: super::whole::moved(self.sql())?,

@@ -291,7 +291,9 @@ fn what_became_of_a_change_is_looked_up_when_its_commit_was_in_doubt() {
 fn a_change_that_waits_too_long_for_another_gives_up() {
     let (database, mut slow) = new_database(&World::new());
     let quick = Some(Duration::from_millis(200));
-    made(&mut *slow, |_| {
+    made(&mut *slow, |tx| {
+        // From its first question on a change holds up the others.
+        tx.audit_end()?;
         let mut store = OperatorStore::new(postgres::open(access(&database), quick).unwrap());
         let began = Instant::now();
         let refused = store.add_devices(&[device("wv-1", None)], &cause(1));

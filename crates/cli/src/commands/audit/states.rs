@@ -1,9 +1,9 @@
 //! The ward's tables against what the audit record says of them.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use tidy_warden_core::audit::{DeviceStanding, Replay};
-use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::credential::BlockSource;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
@@ -30,23 +30,9 @@ pub(in crate::commands) fn differing(view: &dyn View, now: UnixTime, replay: &Re
     if blocked != replay.blocked {
         all.push(format!("blocked keys: {blocked} stand here, and the record blocks {}", replay.blocked));
     }
-    for authority in view.authorities()? {
-        let found = (authority.certificate.fingerprint.to_string(), authority.retired.is_some());
-        match replay.authorities.get(authority.name.as_str()) {
-            None => all.push(format!("authority `{}`: the record does not add it", authority.name)),
-            Some(said) if *said != found && said.0 != found.0 => {
-                all.push(format!(
-                    "authority `{}`: its certificate is not the one that the record adds",
-                    authority.name
-                ));
-            }
-            Some(said) if said.1 != found.1 => {
-                let (is, said) = if said.1 { ("trusted", "retires it") } else { ("retired", "does not retire it") };
-                all.push(format!("authority `{}`: it is {is} here, and the record {said}", authority.name));
-            }
-            Some(_) => {}
-        }
-    }
+    let authorities = view.authorities()?;
+    let found = authorities.iter().map(|each| (each.name.as_str(), &each.certificate, each.retired.is_some()));
+    certified("authority", "trusted", found, &replay.authorities, &mut all);
     posts(view, replay, &mut all)?;
     if let Some(said) = &replay.settings {
         let text = view.settings_text()?;
@@ -57,26 +43,39 @@ pub(in crate::commands) fn differing(view: &dyn View, now: UnixTime, replay: &Re
     Ok(all)
 }
 
-/// Posts, and the settings that they go by.
-fn posts(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
-    let posts = view.posts()?;
-    for post in &posts {
-        let found = (post.certificate.fingerprint.to_string(), post.retired.is_some());
-        match replay.posts.get(post.name.as_str()) {
-            None => all.push(format!("post `{}`: the record does not add it", post.name)),
-            Some(said) if said.0 != found.0 => {
-                all.push(format!("post `{}`: its certificate is not the one that the record adds", post.name));
+/// What has a certificate and may be retired: each row against what the record says of it, and what is gone.
+fn certified<'f>(
+    what: &str,
+    in_use: &str,
+    found: impl Iterator<Item = (&'f str, &'f Certificate, bool)>,
+    said: &BTreeMap<String, (String, bool)>,
+    all: &mut Vec<String>,
+) {
+    let mut here = BTreeSet::new();
+    for (name, certificate, is_retired) in found {
+        here.insert(name);
+        match said.get(name) {
+            None => all.push(format!("{what} `{name}`: the record does not add it")),
+            Some((fingerprint, _)) if *fingerprint != certificate.fingerprint.to_string() => {
+                all.push(format!("{what} `{name}`: its certificate is not the one that the record adds"));
             }
-            Some(said) if said.1 != found.1 => {
-                let (is, said) = if said.1 { ("in use", "retires it") } else { ("retired", "does not retire it") };
-                all.push(format!("post `{}`: it is {is} here, and the record {said}", post.name));
+            Some((_, retired)) if *retired != is_retired => {
+                let (is, said) = if *retired { (in_use, "retires it") } else { ("retired", "does not retire it") };
+                all.push(format!("{what} `{name}`: it is {is} here, and the record {said}"));
             }
             Some(_) => {}
         }
     }
-    for name in replay.posts.keys().filter(|name| posts.iter().all(|post| post.name.as_str() != name.as_str())) {
-        all.push(format!("post `{name}`: it stands in the record, and is gone here"));
+    for name in said.keys().filter(|name| !here.contains(name.as_str())) {
+        all.push(format!("{what} `{name}`: it stands in the record, and is gone here"));
     }
+}
+
+/// Posts, and the settings that they go by.
+fn posts(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let posts = view.posts()?;
+    let found = posts.iter().map(|each| (each.name.as_str(), &each.certificate, each.retired.is_some()));
+    certified("post", "in use", found, &replay.posts, all);
     let found = view.adopted_settings()?;
     let found = found.map(|found| (found.number, data_encoding::HEXLOWER.encode(&sha256(found.text.as_bytes()))));
     if found != replay.adopted {

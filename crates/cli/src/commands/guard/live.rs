@@ -77,7 +77,7 @@ pub(super) fn own_certificate(ward: &Ward, post: Option<&OpenPost>) -> Result<Ce
 }
 
 /// All that the guard may take anew while it runs; `key` must be that of its certificate.
-pub(super) fn config(
+pub(crate) fn config(
     ward: &Ward,
     post: Option<&OpenPost>,
     upstream: Upstream,

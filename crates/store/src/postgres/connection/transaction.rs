@@ -6,7 +6,7 @@ use tokio_postgres::Row;
 use tokio_postgres::types::ToSql;
 
 use super::{Connection, get};
-use crate::{Move, StoreError};
+use crate::StoreError;
 
 /// How far this machine's clock may be from the database's for what it writes to be taken, in seconds.
 const CLOCK_DIFFERENCE: i64 = 60;
@@ -60,50 +60,26 @@ impl Connection {
         })
     }
 
-    /// Begins a change: nobody else makes one until it ends, and what was committed before is seen. Gives where the record ends: its
-    /// `change`, `hash` and `tree` stand in the columns from 1 on.
-    pub(in crate::postgres) fn begin_change(&self) -> Result<Option<Row>, StoreError> {
+    /// Begins a change: from its first question on nobody else makes one until it ends, and what was committed before is seen. The
+    /// row of its lock tells where the record ends: its `change`, `hash` and `tree` stand in the columns from 1 on.
+    pub(in crate::postgres) fn begin_change(&self) -> Result<(), StoreError> {
         self.ready()?;
         self.check_clock()?;
-        self.again(|| self.begin_locked("SELECT moved, change, hash, tree FROM head FOR UPDATE"))
+        self.begin_with("SELECT moved, change, hash, tree FROM head FOR UPDATE");
+        Ok(())
     }
 
     /// Begins to write what is only counted.
     pub(in crate::postgres) fn begin_tally(&self) -> Result<(), StoreError> {
         self.ready()?;
-        self.again(|| self.begin_locked("SELECT (SELECT moved FROM head) FROM tally FOR UPDATE")).map(drop)
+        self.begin_with("SELECT (SELECT moved FROM head) FROM tally FOR UPDATE");
+        Ok(())
     }
 
     /// Begins to say that the ward moves: nobody changes or counts anything meanwhile.
     pub(in crate::postgres) fn begin_moving(&self) -> Result<(), StoreError> {
         self.ready()?;
         self.again(|| self.begin("BEGIN; SELECT change FROM head FOR UPDATE; SELECT one FROM tally FOR UPDATE"))
-    }
-
-    /// Begins a transaction with a lock, in one round trip; `sql` takes it and says first where the ward was moved to. Gives its row.
-    fn begin_locked(&self, sql: &str) -> Result<Option<Row>, StoreError> {
-        let statement = self.prepared(sql)?;
-        self.in_transaction.set(true);
-        let begun = self.ask(async |client| {
-            let (begun, locked) = tokio::join!(client.batch_execute("BEGIN"), client.query(&statement, &[]));
-            begun.and(locked)
-        });
-        let begun = begun.and_then(|rows| {
-            let row = rows.into_iter().next();
-            let moved = row.as_ref().map_or(Ok(None), |row| get::<Option<String>>(row, 0))?;
-            Ok((row, moved))
-        });
-        match begun {
-            Ok((row, None)) => Ok(row),
-            Ok((_, Some(text))) => {
-                self.rollback();
-                Err(StoreError::Moved { move_to: Move::from_text(&text) })
-            }
-            Err(error) => {
-                self.rollback();
-                Err(error)
-            }
-        }
     }
 
     /// Begins to make the tables.
@@ -114,6 +90,7 @@ impl Connection {
 
     /// Ends a transaction that an act which panicked left open, and sees to it that there is a line.
     fn ready(&self) -> Result<(), StoreError> {
+        self.queue.clear();
         if self.in_transaction.get() {
             self.rollback();
         }
@@ -145,21 +122,29 @@ impl Connection {
 
     /// Undoes the transaction that is open. If that cannot be said any more, the database finds out by itself.
     pub(in crate::postgres) fn rollback(&self) {
-        if self.batch("ROLLBACK").is_err() {
+        self.queue.clear();
+        if self.in_transaction.get() && self.batch("ROLLBACK").is_err() {
             self.hang_up();
         }
         self.in_transaction.set(false);
     }
 
-    /// Commits the transaction that is open, `with` more statements before that in the same round trip.
-    pub(in crate::postgres) fn commit(&self, with: &str) -> Result<(), StoreError> {
-        self.heard.in_doubt.store(false, Ordering::SeqCst);
-        let done = self.batch(&format!("{with}COMMIT"));
-        match done {
-            Ok(()) => self.in_transaction.set(false),
-            Err(_) => self.rollback(),
+    /// Commits the transaction that is open.
+    pub(in crate::postgres) fn commit(&self) -> Result<(), StoreError> {
+        if self.queue.has_only_a_lock() {
+            self.queue.clear();
+            return Ok(());
         }
-        done?;
+        // Whether the ward was moved is known before anything is committed.
+        let begun = self.locked().map(drop);
+        self.heard.in_doubt.store(false, Ordering::SeqCst);
+        match begun.and_then(|()| self.batch("COMMIT")) {
+            Ok(()) => self.in_transaction.set(false),
+            Err(error) => {
+                self.rollback();
+                return Err(error);
+            }
+        }
         match self.heard.in_doubt.swap(false, Ordering::SeqCst) {
             true => Err(not_at_standby()),
             false => Ok(()),
@@ -173,16 +158,19 @@ impl Connection {
         change: i64,
         is_new: bool,
     ) -> Result<(), StoreError> {
-        let name = data_encoding::HEXLOWER.encode(&act);
-        let notice = if is_new { format!("NOTIFY {CHANNEL}, '{change}';") } else { String::new() };
-        // Long enough for whoever lost a connection to come back and ask.
-        let forget = if change % 1000 == 0 {
-            format!("DELETE FROM acts WHERE change < {};", change - 100_000)
-        } else {
-            String::new()
-        };
-        let with = format!("INSERT INTO acts VALUES ('\\x{name}', {change});{forget}{notice}");
-        match self.commit(&with) {
+        let name = act.as_slice();
+        match is_new {
+            true => {
+                let sql = "WITH act AS (INSERT INTO acts VALUES ($1, $2)) SELECT pg_notify($3, $4)";
+                self.write(sql, &[&name, &change, &CHANNEL, &change.to_string()])?;
+            }
+            false => self.write("INSERT INTO acts VALUES ($1, $2)", &[&name, &change])?,
+        }
+        if change % 1000 == 0 {
+            // Long enough for whoever lost a connection to come back and ask.
+            self.write("DELETE FROM acts WHERE change < $1", &[&(change - 100_000)])?;
+        }
+        match self.commit() {
             Err(_) if self.is_broken() => self.look_up(act),
             other => other,
         }

@@ -1,0 +1,173 @@
+//! What is asked of one thing reads few rows of a database, however many there are, and however few there were when it was planned.
+
+use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::credential::Origin;
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::{Fact, FactName};
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::sha256;
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_rig::Cluster;
+use tidy_warden_store::{Batch, NewCredential, OperatorStore, Place, Store, StoreError, acts, decided, postgres};
+
+use crate::bench::{NOW, World, access, cause, device, id, new_database};
+
+const FLEET: usize = 3_000;
+
+/// The most rows, of tables and indexes together, that one question may read.
+const MOST_READ: i64 = 150;
+
+fn name(number: usize) -> String {
+    format!("wv-{number:05}")
+}
+
+fn digest(number: usize) -> [u8; 32] {
+    sha256(&number.to_be_bytes())
+}
+
+fn serial(number: usize) -> SerialNumber {
+    SerialNumber::from_octets(&[&[1], &digest(number)[..15]].concat()).unwrap()
+}
+
+/// A fleet in which every second device has a bare key, and the others a certificate; one in fifty stands behind a gateway of its own.
+fn fill(database: &str) {
+    let mut store = OperatorStore::new(postgres::open(access(database), None).unwrap());
+    let devices: Vec<DeviceRecord> = (0..FLEET)
+        .map(|number| {
+            let mut one = device(&name(number), Some(&format!("QF-{number}")));
+            one.gateway = (number % 50 == 1).then(|| id(&name(number - 1)));
+            one
+        })
+        .collect();
+    let (authority, serials): (_, Vec<_>) = ("devices".parse().unwrap(), (0..FLEET).map(serial).collect());
+    let credentials: Vec<_> = devices
+        .iter()
+        .zip(&serials)
+        .enumerate()
+        .map(|(number, (device, serial))| {
+            let is_key = number % 2 == 0;
+            NewCredential {
+                device: &device.id,
+                origin: if is_key { Origin::Key } else { Origin::Issued },
+                authority: (!is_key).then_some(&authority),
+                der: &[7],
+                fingerprint: Fingerprint(digest(number)),
+                serial: (!is_key).then_some(serial),
+                key_digest: digest(number),
+                key_type: "p256",
+                not_before: UnixTime(NOW),
+                not_after: UnixTime(NOW + 86_400),
+                again: false,
+                overlap: Span::from_seconds(0),
+                fresh_key: true,
+            }
+        })
+        .collect();
+    let batch =
+        Batch { act: "bulk", devices: &devices, credentials: &credentials, list_digest: [0; 32], reached: None };
+    store.record_batch(&batch, &cause(1), &mut || Ok(())).unwrap().unwrap();
+    for number in 1..60 {
+        store.reopen_device(&id(&name(number)), &cause(2)).unwrap();
+        store.set_hold(&[id(&name(number))], true, &cause(2)).unwrap();
+    }
+}
+
+type Question = fn(&mut dyn Store) -> Result<(), StoreError>;
+
+/// One change, as far as its act; nothing of it stays.
+fn tried(
+    store: &mut dyn Store,
+    act: impl FnOnce(&mut dyn tidy_warden_store::Tx) -> Result<(), StoreError>,
+) -> Result<(), StoreError> {
+    decided(store, |tx| act(tx).map(|()| Err::<(), ()>(()))).map(|_| ())
+}
+
+const OF_ONE: &[(&str, Question)] = &[
+    ("devices", |store| store.devices(&[id(&name(77))]).map(drop)),
+    ("page", |store| store.page(None, UnixTime(NOW), 1_000, 10).map(drop)),
+    ("page_by_id", |store| store.page_by_id(None, UnixTime(NOW), &name(1_000), 10).map(drop)),
+    ("children", |store| store.children(&id(&name(50))).map(drop)),
+    ("is_gateway", |store| store.is_gateway(&id(&name(50))).map(drop)),
+    ("holder", |store| store.holder(&Fact::new(FactName::Serial, "QF-9").unwrap()).map(drop)),
+    ("holders", |store| store.holders(&[&Fact::new(FactName::Serial, "QF-9").unwrap()]).map(drop)),
+    ("changed", |store| store.changed(Place { change: 1, row: 900 }, 10).map(drop)),
+    ("status_many", |store| store.status_many(&[Fingerprint(digest(9))]).map(drop)),
+    ("fingerprints_of", |store| store.fingerprints_of(&serial(9)).map(drop)),
+    ("bound_key", |store| store.bound_key(&digest(10)).map(drop)),
+    ("bound_key of nobody", |store| store.bound_key(&digest(FLEET)).map(drop)),
+    ("bound_since", |store| store.bound_since(1_000, 10).map(drop)),
+    ("holders_of_key", |store| store.holders_of_key(&digest(10)).map(drop)),
+    ("key_standing", |store| store.key_standing(&digest(10)).map(drop)),
+    ("key_digest", |store| store.key_digest(&Fingerprint(digest(9))).map(drop)),
+    ("entrance of a key", |store| store.entrance(&Fingerprint(digest(FLEET)), &digest(10)).map(drop)),
+    ("entrance of a certificate", |store| store.entrance(&Fingerprint(digest(9)), &digest(9)).map(drop)),
+    ("entrance of nobody", |store| store.entrance(&Fingerprint(digest(FLEET)), &digest(FLEET)).map(drop)),
+    ("entries_of", |store| store.entries_of(&id(&name(9))).map(drop)),
+    ("recorded", |store| store.recorded(1_000, 10).map(drop)),
+    ("traffic", |store| store.traffic(&id(&name(9))).map(drop)),
+    ("clone_signs", |store| store.clone_signs(&id(&name(9))).map(drop)),
+    ("broker_sessions_of", |store| store.broker_sessions_of(&id(&name(9))).map(drop)),
+    ("head", |store| store.head().map(drop)),
+    ("entries", |store| store.entries(20, 10).map(drop)),
+    ("entry_hash", |store| store.entry_hash(20).map(drop)),
+    ("add", |store| tried(store, |tx| acts::device::add(tx, &[device("new", Some("QF-new"))], &cause(3)).map(drop))),
+    ("set_hold", |store| tried(store, |tx| acts::device::set_hold(tx, &[id(&name(9))], false, &cause(3)).map(drop))),
+    ("retire", |store| tried(store, |tx| acts::device::retire(tx, &id(&name(51)), &cause(3)))),
+    ("enrol", |store| {
+        tried(store, |tx| {
+            let (device, authority, serial): (DeviceId, _, _) =
+                (id(&name(8)), "devices".parse().unwrap(), serial(FLEET));
+            let new = NewCredential {
+                device: &device,
+                origin: Origin::Issued,
+                authority: Some(&authority),
+                der: &[7],
+                fingerprint: Fingerprint(digest(FLEET)),
+                serial: Some(&serial),
+                key_digest: digest(FLEET),
+                key_type: "p256",
+                not_before: UnixTime(NOW),
+                not_after: UnixTime(NOW + 86_400),
+                again: true,
+                overlap: Span::from_seconds(0),
+                fresh_key: false,
+            };
+            acts::enrol::record(tx, &new, &cause(3)).map(drop)
+        })
+    }),
+];
+
+#[test]
+fn what_is_asked_of_one_thing_reads_few_rows() {
+    let (database, empty) = new_database(&World::new());
+    drop(empty);
+    let cluster = Cluster::shared();
+    let read = || -> i64 {
+        let sql = "SELECT (SELECT sum(seq_tup_read) FROM pg_stat_user_tables) + (SELECT sum(idx_tup_read) FROM pg_stat_user_indexes)";
+        cluster.sql(&database, sql).trim().parse().unwrap()
+    };
+    let open = || postgres::open(access(&database), None).unwrap();
+    // Each is planned while the tables are empty, and asked when they are full. What a connection read is told when it ends.
+    let mut all: Vec<_> = OF_ONE.iter().map(|(what, question)| (*what, *question, open())).collect();
+    for (_, question, store) in &mut all {
+        // It may name what is not there yet.
+        let _ = question(&mut **store);
+    }
+    fill(&database);
+    let mut greedy = Vec::new();
+    for (what, question, mut store) in all {
+        let connections = || cluster.sql(&database, "SELECT count(*) FROM pg_stat_activity WHERE usename = 'operator'");
+        let before = read();
+        let there: usize = connections().trim().parse().unwrap();
+        question(&mut *store).unwrap();
+        drop(store);
+        while connections().trim().parse::<usize>().unwrap() >= there {
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
+        let rows = read() - before;
+        if rows > MOST_READ {
+            greedy.push((what, rows));
+        }
+    }
+    assert_eq!(greedy, []);
+}
