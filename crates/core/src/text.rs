@@ -482,6 +482,14 @@ mod tests {
     }
 
     #[test]
+    fn what_would_steer_a_terminal_is_written_out() {
+        assert_eq!(printable("wind vane µ"), "wind vane µ");
+        assert_eq!(printable("a\nb\t\u{1b}[2J\u{202e}c\u{85}\u{2028}"), "a\\nb\\t\\u{1b}[2J\\u{202e}c\\u{85}\\u{2028}");
+        assert_eq!(printable_lines("one\n\ttwo\r\n\u{7}\n"), "one\n\ttwo\\r\n\\u{7}\n");
+        assert_eq!(printable_lines(""), "");
+    }
+
+    #[test]
     fn words_texts_and_signs() {
         let all = tokens("a<=2 # x\n\"q\\\"\\\\\" != wv-1").unwrap();
         let want = [

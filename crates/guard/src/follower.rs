@@ -240,7 +240,7 @@ async fn watch_silence(shared: Arc<Shared>) {
 }
 
 /// Makes sessions end that went on without a store for as long as they may.
-fn end_exhausted(shared: &Shared, told: &mut Option<Instant>) {
+pub(crate) fn end_exhausted(shared: &Shared, told: &mut Option<Instant>) {
     let settings = shared.live().settings.clone();
     if shared.knowledge.exhausted(&settings).is_none() || told.is_some_and(|told| told.elapsed() < TELL_AGAIN) {
         return;

@@ -37,6 +37,9 @@ const KEEP: Duration = Duration::from_millis(100);
 const KEEP_NOTES: Duration = Duration::from_secs(1);
 const KEEP_TRAFFIC: Duration = Duration::from_secs(2);
 
+/// How many uses are written in one turn; more wait for the next.
+const USES_IN_A_TURN: usize = 5_000;
+
 /// Of how many devices what was counted is written at once: with [`KEEP_TRAFFIC`], the bound on writing.
 const TRAFFIC_AT_ONCE: usize = 2_000;
 
@@ -222,7 +225,7 @@ impl Guard {
         }
         beside.stop().await;
         // What was counted last is worth a try; a store that does not take it is told of already.
-        let _ = shared.write_uses().await;
+        let _ = shared.write_uses(usize::MAX).await;
         let _ = shared.write_kept().await;
         if let Some(Err(error)) = wills.map(|path| shared.wills.save(&path)) {
             shared.emit(Event::Trouble { what: format!("the wills that wait cannot be kept: {error}") });
@@ -440,7 +443,7 @@ async fn keep(shared: Arc<Shared>, seen: Option<PathBuf>, wills: Option<PathBuf>
     let mut is_first = true;
     loop {
         tokio::time::sleep(KEEP).await;
-        let mut result: Result<(), StoreError> = shared.write_uses().await;
+        let mut result: Result<(), StoreError> = shared.write_uses(USES_IN_A_TURN).await;
         result = result.and(shared.write_kept().await);
         let met = shared.meet(&name, is_first).await;
         is_first &= met.is_err();

@@ -120,6 +120,9 @@ const WATCHERS_WAIT: usize = 4096;
 /// How many connections that were refused are waited for at once, so that the client reads the reason; more are just closed.
 const MOST_SEEN_OFF: usize = 128;
 
+/// How many uses are written in one change.
+const USES_AT_ONCE: usize = 500;
+
 /// The most uses that wait for a store that cannot be written; a limit on memory.
 const MOST_USES: usize = 100_000;
 
@@ -267,19 +270,28 @@ impl Shared {
         }
     }
 
-    /// Writes the uses that were noted.
-    pub(crate) async fn write_uses(&self) -> Result<(), StoreError> {
-        let uses = std::mem::take(&mut *self.uses.lock().unwrap_or_else(PoisonError::into_inner));
-        if uses.is_empty() {
-            return Ok(());
+    /// Writes the uses that were noted, up to `most` of them, some hundred in a change: nobody who changes anything waits for all who came
+    /// back at once.
+    pub(crate) async fn write_uses(&self, most: usize) -> Result<(), StoreError> {
+        let waiting = || self.uses.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut left = most;
+        loop {
+            let uses: Vec<_> = {
+                let mut waiting = waiting();
+                let count = waiting.len().min(USES_AT_ONCE).min(left);
+                waiting.drain(..count).collect()
+            };
+            if uses.is_empty() {
+                return Ok(());
+            }
+            left -= uses.len();
+            if let Err(error) = self.knowledge.record_uses(uses.clone()).await {
+                let mut waiting = waiting();
+                let room = MOST_USES.saturating_sub(waiting.len());
+                waiting.splice(0..0, uses.into_iter().take(room));
+                return Err(error);
+            }
         }
-        let written = self.knowledge.record_uses(uses.clone()).await;
-        if written.is_err() {
-            let mut waiting = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
-            let room = MOST_USES.saturating_sub(waiting.len());
-            waiting.splice(0..0, uses.into_iter().take(room));
-        }
-        written
     }
 
     /// Writes what is known of sessions at the broker.

@@ -81,7 +81,7 @@ impl Unplugged {
     /// # Errors
     /// The store does not take it.
     pub async fn keep(&mut self) -> Result<(), StoreError> {
-        self.shared.write_uses().await?;
+        self.shared.write_uses(usize::MAX).await?;
         self.shared.write_kept().await?;
         self.shared.meet(&self.name, self.is_first).await?;
         self.is_first = false;

@@ -188,6 +188,38 @@ fn without_a_store_sessions_go_on_for_as_long_as_they_may_and_end_then() {
 }
 
 #[test]
+fn a_store_that_does_not_answer_is_no_better_than_one_that_fails() {
+    use Event::{Connect, Follow, Publish};
+    let runtime = runtime();
+    let world = World::new();
+    let patience = u64::try_from(world.live.settings.guard.store_patience.seconds()).unwrap();
+    let pass = |seconds| runtime.block_on(tokio::time::advance(std::time::Duration::from_secs(seconds)));
+    let mut events = Vec::new();
+    let mut run = {
+        let _entered = runtime.enter();
+        Run::new(&world)
+    };
+    let mut play = |run: &mut Run<'_>, next: &[Event]| {
+        let _entered = runtime.enter();
+        next.iter().for_each(|event| happen(run, &mut events, *event));
+        run.is_live()
+    };
+    assert!(play(&mut run, &[Connect, Follow, Publish]));
+    // The follower asked, and waits: no error tells anybody.
+    pass(patience - 1);
+    run.watch_silence();
+    assert!(play(&mut run, &[Publish]));
+    pass(2);
+    run.expect_ends();
+    {
+        let _entered = runtime.enter();
+        run.watch_silence();
+    }
+    assert!(!run.is_live(), "for longer than the patience nobody has known");
+    assert!(play(&mut run, &[Follow, Connect, Publish]), "it answers again");
+}
+
+#[test]
 fn a_store_that_was_put_back_lets_nobody_in_until_a_person_says_so() {
     use Event::{Connect, Disconnect, Follow, Hold, Publish, Release, Revoke};
     let runtime = runtime();

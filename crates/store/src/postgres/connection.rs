@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use futures_util::TryStreamExt;
-use futures_util::future::join_all;
+use futures_util::future::{join_all, join3};
 use tidy_warden_core::database::{DatabaseAddress, DatabaseHost};
 use tokio::runtime::Runtime;
 use tokio::sync::Notify;
@@ -373,16 +373,29 @@ impl Connection {
         &self,
         questions: [(&str, &[&(dyn ToSql + Sync)]); N],
     ) -> Result<[Vec<Row>; N], StoreError> {
+        self.rows_between(["", ""], questions)
+    }
+
+    /// The same with something said before them and behind them in the same round trip.
+    fn rows_between<const N: usize>(
+        &self,
+        [before, behind]: [&str; 2],
+        questions: [(&str, &[&(dyn ToSql + Sync)]); N],
+    ) -> Result<[Vec<Row>; N], StoreError> {
         let answers = self.again(|| {
             let mut statements = Vec::with_capacity(N);
             for (sql, _) in &questions {
                 statements.push(self.prepared(sql)?);
             }
             self.ask(async |client| {
+                let say = async |sql: &str| if sql.is_empty() { Ok(()) } else { client.batch_execute(sql).await };
                 let asked =
                     statements.iter().zip(&questions).map(|(statement, (_, values))| client.query(statement, values));
                 // They are sent in this order, each without waiting for the one before.
-                join_all(asked).await.into_iter().collect::<Result<Vec<_>, _>>()
+                let (begun, answers, ended) = join3(say(before), join_all(asked), say(behind)).await;
+                begun?;
+                ended?;
+                answers.into_iter().collect::<Result<Vec<_>, _>>()
             })
         })?;
         answers.try_into().map_err(|_| StoreError::Damaged { detail: "an answer is missing".to_owned() })

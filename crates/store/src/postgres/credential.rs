@@ -322,11 +322,12 @@ impl WriteCredentials for Database {
     }
 
     fn update_credential(&mut self, credential: &CredentialRecord) -> Result<(), StoreError> {
-        let authority = credential.authority.as_ref().map(|name| self.authority_key(name)).transpose()?;
+        let authority = credential.authority.as_ref().map(AuthorityName::as_str);
         let (revoked, reason) = credential.revoked.map(|(at, reason)| (at.0, i64::from(reason.code()))).unzip();
-        self.connection.write(
-            "UPDATE credentials SET authority = $2, equipped = $3, first_used = $4, superseded_until = $5, revoked = $6,
-                 reason = $7 WHERE fingerprint = $1",
+        self.connection.write_one(
+            "UPDATE credentials SET authority = signer.pk, equipped = $3, first_used = $4, superseded_until = $5,
+                 revoked = $6, reason = $7 FROM (SELECT (SELECT pk FROM authorities WHERE name = $2) AS pk) AS signer
+             WHERE fingerprint = $1 AND ($2 IS NULL OR signer.pk IS NOT NULL)",
             &[
                 &credential.fingerprint.0.as_slice(),
                 &authority,
@@ -336,8 +337,9 @@ impl WriteCredentials for Database {
                 &revoked,
                 &reason,
             ],
-        )?;
-        Ok(())
+            "credential of its authority",
+            &credential.fingerprint,
+        )
     }
 
     fn block_key(&mut self, key: &BlockedKey) -> Result<bool, StoreError> {

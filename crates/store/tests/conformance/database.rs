@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 use tidy_warden_core::asn1;
 use tidy_warden_core::audit::Broken;
 use tidy_warden_core::database::DatabaseAddress;
+use tidy_warden_core::device::DeviceEdit;
 use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_rig::{Cluster, Wire};
 use tidy_warden_store::{DatabaseAccess, GuardStore, OperatorStore, StoreError, Tally, Traffic, made, postgres};
@@ -97,6 +98,54 @@ fn a_database_has_one_ward_and_says_what_it_has() {
     assert!(warnings.len() == 1 && warnings[0].contains("in other"), "{warnings:?}");
 }
 
+/// The way to a database by a wire that is watched.
+fn by_wire(wire: &Wire, database: &str) -> DatabaseAccess {
+    let address = format!("postgresql:///{database}?host={}&user=operator", wire.folder().display());
+    DatabaseAccess { address: DatabaseAddress::parse(&address, false).unwrap(), ..access(database) }
+}
+
+#[test]
+fn a_change_waits_for_few_answers_while_others_wait_for_it() {
+    let mut world = World::new();
+    let (database, store) = new_database(&world);
+    drop(store);
+    let wire = Wire::to(Cluster::shared().folder());
+    let mut store = OperatorStore::new(postgres::open(by_wire(&wire, &database), None).unwrap());
+    let fleet: Vec<_> = (0..600).map(|at| device(&format!("wv-{at}"), None)).collect();
+    store.add_devices(&fleet, &cause(1)).unwrap().unwrap();
+    let ids: Vec<_> = fleet.iter().map(|device| device.id.clone()).collect();
+    let uses: Vec<_> = ids[..50].iter().map(|id| (id.clone(), None)).collect();
+    let certificates: Vec<_> = (0..4).map(|_| crate::bench::fresh(&mut world, "wv-1")).collect();
+    let mut guard = GuardStore::new(postgres::open(by_wire(&wire, &database), None).unwrap());
+    for (turn, certificate) in (0i64..).zip(&certificates) {
+        let mut took = Vec::new();
+        let mut count = |act: &mut dyn FnMut()| {
+            let before = wire.turns();
+            act();
+            took.push(wire.turns() - before);
+        };
+        count(&mut || drop(store.set_hold(&ids[..1], turn % 2 == 0, &cause(turn)).unwrap()));
+        let site = Some(format!("n{turn}").parse().unwrap());
+        let edit = DeviceEdit { labels: vec![("site".parse().unwrap(), site)], ..DeviceEdit::default() };
+        count(&mut || store.edit_device(&ids[1], &edit, &cause(turn)).unwrap().unwrap());
+        count(&mut || crate::bench::issue(&mut store, "wv-1", certificate, turn > 0, turn).unwrap().unwrap());
+        count(&mut || guard.record_uses(&uses, &cause(100 * turn)).unwrap());
+        let (sessions, now) = (Tally::Sessions { kept: &[], gone: &["x".to_owned()], now: cause(1).at }, cause(turn));
+        count(&mut || guard.tally(&sessions).unwrap());
+        // Statements are prepared with the first of each kind.
+        if turn > 1 {
+            assert_eq!(took, [2, 2, 4, 2, 2], "hold, edit, issue, fifty uses, a count; {now:?}");
+        }
+    }
+    // More than waits to be said at a time, and an act that is refused at its end.
+    let changed = store.set_hold(&ids, true, &cause(9)).unwrap();
+    assert!(changed.len() >= 599, "{}", changed.len());
+    let before = store.audit_end().unwrap();
+    let refused = store.edit_devices(&[ids[0].clone(), id("nobody")], &DeviceEdit::default(), &cause(9));
+    assert!(matches!(refused, Err(StoreError::Unknown { what: "device", .. })), "{refused:?}");
+    assert_eq!((store.audit_end().unwrap(), broken(&store)), (before, vec![]));
+}
+
 #[test]
 fn who_stands_at_the_door_is_asked_about_in_one_round_trip() {
     let mut world = World::new();
@@ -106,9 +155,7 @@ fn who_stands_at_the_door_is_asked_about_in_one_round_trip() {
     let certificate = crate::bench::fresh(&mut world, "wv-1");
     crate::bench::issue(&mut store, "wv-1", &certificate, false, 1).unwrap().unwrap();
     let wire = Wire::to(Cluster::shared().folder());
-    let address = format!("postgresql:///{database}?host={}&user=operator", wire.folder().display());
-    let by_wire = DatabaseAccess { address: DatabaseAddress::parse(&address, false).unwrap(), ..access(&database) };
-    let guard = GuardStore::new(postgres::open(by_wire, None).unwrap());
+    let guard = GuardStore::new(postgres::open(by_wire(&wire, &database), None).unwrap());
     let key = tidy_warden_core::key::sha256(certificate.public_key.spki());
     let ask = || guard.entrance(&certificate.fingerprint, &key).unwrap();
     // Statements are prepared with the first question.

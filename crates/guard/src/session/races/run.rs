@@ -22,7 +22,7 @@ use tokio::io::{AsyncRead, AsyncWrite, DuplexStream, ReadBuf};
 use tokio::sync::mpsc::{UnboundedReceiver, unbounded_channel};
 
 use super::world::{DEVICE, Script, Scripted, Still, World, cause, issue, policies};
-use crate::follower::{Follower, Position};
+use crate::follower::{Follower, Position, end_exhausted};
 use crate::knowledge::{Following, Knowledge};
 use crate::session::serve;
 use crate::shared::{Shared, Versions};
@@ -285,6 +285,12 @@ impl<'w> Run<'w> {
     /// The store was silent for so long that sessions end although nothing was taken from them.
     pub(super) fn expect_ends(&mut self) {
         self.exhausted = true;
+    }
+
+    /// Looks whether the store was silent for too long, as is done beside the follower.
+    pub(super) fn watch_silence(&mut self) {
+        end_exhausted(&self.shared, &mut None);
+        self.settle();
     }
 
     /// Whether the broker has a session for the client from before the guard was there.

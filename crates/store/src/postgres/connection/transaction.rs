@@ -37,27 +37,7 @@ impl Connection {
         questions: [(&str, &[&(dyn ToSql + Sync)]); N],
     ) -> Result<[Vec<Row>; N], StoreError> {
         self.ready()?;
-        self.again(|| {
-            let mut statements = Vec::with_capacity(N);
-            for (sql, _) in &questions {
-                statements.push(self.prepared(sql)?);
-            }
-            let answers = self.ask(async |client| {
-                let asked =
-                    statements.iter().zip(&questions).map(|(statement, (_, values))| client.query(statement, values));
-                // They are sent in this order, each without waiting for the one before.
-                let (begun, answers, ended) = futures_util::future::join3(
-                    client.batch_execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"),
-                    futures_util::future::join_all(asked),
-                    client.batch_execute("ROLLBACK"),
-                )
-                .await;
-                begun?;
-                ended?;
-                answers.into_iter().collect::<Result<Vec<_>, _>>()
-            })?;
-            answers.try_into().map_err(|_| StoreError::Damaged { detail: "an answer is missing".to_owned() })
-        })
+        self.rows_between(["BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY", "ROLLBACK"], questions)
     }
 
     /// Begins a change: from its first question on nobody else makes one until it ends, and what was committed before is seen. The
