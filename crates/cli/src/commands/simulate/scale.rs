@@ -68,24 +68,27 @@ pub(super) async fn run(console: &Console, args: &ScaleArgs) -> Result<Exit, Pro
     }
 }
 
-/// Figures that say as much as they can: three digits.
-fn figure(value: f64) -> String {
-    match value.abs() {
-        size if size >= 100.0 => {
-            let whole = format!("{value:.0}");
-            let mut text = String::new();
-            for (at, digit) in whole.chars().enumerate() {
-                if at > 0 && (whole.len() - at) % 3 == 0 && digit.is_ascii_digit() {
-                    text.push(',');
-                }
-                text.push(digit);
-            }
-            text
+/// A whole number, in groups of three digits.
+fn whole(value: f64) -> String {
+    let digits = format!("{value:.0}");
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            text.push(',');
         }
+        text.push(digit);
+    }
+    text
+}
+
+/// Figures that say as much as they can: three digits. None is negative.
+fn figure(value: f64) -> String {
+    match value {
+        size if size >= 100.0 => whole(value),
         size if size >= 10.0 => format!("{value:.1}"),
         size if size >= 1.0 => format!("{value:.2}"),
-        size if size >= 0.01 => format!("{value:.3}"),
-        size if size > 0.0 => format!("{value:.1e}"),
+        size if size >= 0.001 => format!("{value:.3}"),
+        size if size > 0.0 => "under 0.001".to_owned(),
         _ => "0".to_owned(),
     }
 }
@@ -161,7 +164,7 @@ fn plan_table(fleets: &[Needs]) -> String {
         ("cores of guards, all back within 15 minutes", |needs| figure(needs.cores_back)),
         ("connections to the store for that, for look-ups", |needs| figure(needs.look_ups_back)),
         ("memory of sessions", |needs| gib(needs.memory)),
-        ("machines of 2 cores and 24 GiB for guards", |needs| figure(needs.machines)),
+        ("machines of 2 cores and 24 GiB for guards", |needs| whole(needs.machines)),
         ("room of the store", |needs| gib(needs.room)),
         ("the lock of changes is taken for", |needs| percent(needs.change_lock)),
         ("the same, all back within 15 minutes", |needs| percent(needs.change_lock_back)),
@@ -221,7 +224,7 @@ mod tests {
     #[test]
     fn figures_have_three_digits() {
         let all = [0.0, 0.000_123_4, 0.0567, 1.234, 12.34, 123.4, 1_234.0, 1e6, 123_456_789.0];
-        let told = ["0", "1.2e-4", "0.057", "1.23", "12.3", "123", "1,234", "1,000,000", "123,456,789"];
+        let told = ["0", "under 0.001", "0.057", "1.23", "12.3", "123", "1,234", "1,000,000", "123,456,789"];
         assert_eq!(all.map(figure), told.map(str::to_owned));
     }
 }
