@@ -244,9 +244,9 @@ fn pretty(value: &Value) -> String {
     serde_json::to_string_pretty(value).unwrap_or_else(|_| value.to_string())
 }
 
-/// Whether a column holds counts, which stand to the right.
+/// Whether a column holds counts or figures, which stand to the right.
 pub(crate) fn counts(column: &str) -> bool {
-    column == "number" || column == "count"
+    matches!(column, "number" | "count" | "each")
 }
 
 /// Aligned columns, no lines.

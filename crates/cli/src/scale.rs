@@ -21,7 +21,6 @@ use tidy_warden_ward::issue::press::{KeySource, Press};
 
 use crate::console::Console;
 use crate::problem::Problem;
-use ends::Client;
 use world::World;
 
 /// How many times each of the single things is done.
@@ -35,7 +34,7 @@ const ENROLMENTS: usize = 100;
 const AT_ONCE: usize = 64;
 
 /// Every how many seconds of the driven clock a device is revoked.
-const REVOKED_EVERY: i64 = 600;
+const REVOKED_EVERY: u32 = 600;
 
 /// What is to be measured.
 pub(crate) struct Setup<'a> {
@@ -44,7 +43,7 @@ pub(crate) struct Setup<'a> {
     /// How many guards.
     pub(crate) guards: usize,
     /// For how many seconds of the driven clock they go about their day.
-    pub(crate) seconds: i64,
+    pub(crate) seconds: u32,
     /// The address of an empty database, if it is not to be a file.
     pub(crate) store: Option<&'a str>,
     /// What the devices do.
@@ -55,7 +54,7 @@ pub(crate) struct Setup<'a> {
 #[derive(Debug, Default)]
 pub(crate) struct Day {
     /// For how many seconds of the driven clock.
-    pub(crate) seconds: i64,
+    pub(crate) seconds: u32,
     pub(crate) connects: usize,
     pub(crate) messages: usize,
     pub(crate) changes: usize,
@@ -115,13 +114,9 @@ pub(crate) async fn measure(console: &Console, dir: &Path, setup: &Setup<'_>) ->
     let enrolment = enrolments(console, &mut world)?;
     let costs =
         Costs { handshake, connect, look_up, message, session, usage, change, enrolment, row, room, feed, count };
-    console.note(format!("{} of an ordinary day", crate::console::counted(count_of(setup.seconds), "second")));
+    console.note(format!("{} seconds of an ordinary day", setup.seconds));
     let day = day(&mut world, &costs, setup).await?;
     Ok(Measured { engine: survey.engine, costs, day })
-}
-
-fn count_of(seconds: i64) -> usize {
-    usize::try_from(seconds).unwrap_or(0)
 }
 
 /// Opens the sessions of all devices, and once more, as they come back; gives the CPU time of one that does, its memory, and how long
@@ -312,11 +307,9 @@ async fn day(world: &mut World, costs: &Costs, setup: &Setup<'_>) -> Result<Day,
         if let Some(at) = revoked {
             day.revoked += 1;
             // Within the second, or not at all.
-            let client: Option<Client> = world.clients[at].take();
-            day.late += usize::from(match client {
-                Some(mut client) => !client.ends().await,
-                None => false,
-            });
+            if let Some(mut client) = world.clients[at].take() {
+                day.late += usize::from(!client.ends().await);
+            }
         }
     }
     day.cpu = cpu() - begun;
@@ -340,17 +333,18 @@ impl World {
         }
     }
 
-    /// Revokes a device that was not yet, and gives it; none is left at the end.
+    /// Revokes the next device in the order of their numbers, and gives it; none is left at the end.
     fn revoke_next(&mut self) -> Result<Option<usize>, Problem> {
-        let Some(at) = (0..self.devices.len()).find(|at| !self.is_revoked(*at)) else { return Ok(None) };
-        let (id, cause) = (self.devices[at].0.clone(), self.cause());
+        let at = self.revoked;
+        let Some((id, _)) = self.devices.get(at) else { return Ok(None) };
+        let (id, cause) = (id.clone(), self.cause());
         self.ward.store.revoke_devices(&[id], Reason::CessationOfOperation, &cause)?;
-        self.revoked.push(at);
+        self.revoked += 1;
         Ok(Some(at))
     }
 
     fn is_revoked(&self, at: usize) -> bool {
-        self.revoked.contains(&at)
+        at < self.revoked
     }
 
     fn cause(&self) -> Cause {

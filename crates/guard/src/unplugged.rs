@@ -95,16 +95,4 @@ impl Unplugged {
     pub async fn count(&self) -> Result<(), StoreError> {
         self.shared.write_traffic(usize::MAX).await.map(drop)
     }
-
-    /// How many sessions there are.
-    #[must_use]
-    pub fn sessions(&self) -> usize {
-        self.shared.registry.len()
-    }
-
-    /// How far it has seen the record.
-    #[must_use]
-    pub fn seen(&self) -> Head {
-        self.shared.knowledge.seen()
-    }
 }

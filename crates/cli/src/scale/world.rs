@@ -76,7 +76,8 @@ pub(super) struct World {
     pub(super) devices: Vec<(DeviceId, Arc<[u8]>)>,
     /// The devices' ends of their sessions.
     pub(super) clients: Vec<Option<Client>>,
-    pub(super) revoked: Vec<usize>,
+    /// How many of the first devices were revoked.
+    pub(super) revoked: usize,
     /// PKCS#8 of the first devices' keys.
     keys: Vec<Vec<u8>>,
     passphrase: Passphrase,
@@ -126,7 +127,7 @@ impl World {
             guards: Vec::new(),
             devices: Vec::with_capacity(setup.devices),
             clients: Vec::new(),
-            revoked: Vec::new(),
+            revoked: 0,
             keys: Vec::new(),
             passphrase,
         };

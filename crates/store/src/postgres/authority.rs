@@ -119,15 +119,13 @@ impl WriteAuthorities for Database {
                 &authority.trust.as_ref().map(rows::kinds_text),
                 &authority.trust.as_ref().map(|trust| trust.fact.as_str()),
             ],
-        )?;
-        Ok(())
+        )
     }
 
     fn put_cross(&mut self, authority: &AuthorityName, certificate: &Certificate) -> Result<(), StoreError> {
         let key = self.authority_key(authority)?;
         let sql = "INSERT INTO crosses (authority, fingerprint, certificate) VALUES ($1, $2, $3)";
-        self.connection.write(sql, &[&key, &certificate.fingerprint.0.as_slice(), &certificate.der()])?;
-        Ok(())
+        self.connection.write(sql, &[&key, &certificate.fingerprint.0.as_slice(), &certificate.der()])
     }
 
     fn put_pending(&mut self, pending: &PendingAuthority) -> Result<(), StoreError> {
@@ -145,13 +143,11 @@ impl WriteAuthorities for Database {
                 &label,
                 &pending.created.0,
             ],
-        )?;
-        Ok(())
+        )
     }
 
     fn drop_pending(&mut self, name: &AuthorityName) -> Result<(), StoreError> {
-        self.connection.write("DELETE FROM pending_authorities WHERE name = $1", &[&name.as_str()])?;
-        Ok(())
+        self.connection.write("DELETE FROM pending_authorities WHERE name = $1", &[&name.as_str()])
     }
 
     fn put_retired(&mut self, name: &AuthorityName, at: UnixTime) -> Result<(), StoreError> {
@@ -171,7 +167,6 @@ impl WriteAuthorities for Database {
     }
 
     fn put_authorities_changed(&mut self, change: i64) -> Result<(), StoreError> {
-        self.connection.write("UPDATE head SET authorities = $1", &[&change])?;
-        Ok(())
+        self.connection.write("UPDATE head SET authorities = $1", &[&change])
     }
 }

@@ -317,8 +317,7 @@ impl WriteCredentials for Database {
                 &at.0,
                 &entry,
             ],
-        )?;
-        Ok(())
+        )
     }
 
     fn update_credential(&mut self, credential: &CredentialRecord) -> Result<(), StoreError> {
@@ -375,7 +374,6 @@ impl WriteCredentials for Database {
         self.connection.write(
             "INSERT INTO lost_serials (serial, authority, device, not_after, revoked) VALUES ($1, $2, $3, $4, $5)",
             &[&lost.serial.octets(), &authority, &lost.device.as_str(), &lost.not_after.0, &at.0],
-        )?;
-        Ok(())
+        )
     }
 }

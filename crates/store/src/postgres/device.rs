@@ -296,8 +296,7 @@ impl WriteDevices for Database {
     }
 
     fn touch(&mut self, id: &DeviceId, change: i64) -> Result<(), StoreError> {
-        self.connection.write("UPDATE devices SET changed = $2 WHERE id = $1", &[&id.as_str(), &change])?;
-        Ok(())
+        self.connection.write("UPDATE devices SET changed = $2 WHERE id = $1", &[&id.as_str(), &change])
     }
 
     fn put_seen(&mut self, id: &DeviceId, at: UnixTime) -> Result<(), StoreError> {
@@ -313,8 +312,7 @@ impl WriteDevices for Database {
     fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError> {
         let sql = "UPDATE devices SET changed = $2, member_of = array_remove(member_of, $1::text)
              WHERE member_of <> '{}' AND $1 = ANY (member_of)";
-        self.connection.write(sql, &[&group.as_str(), &change])?;
-        Ok(())
+        self.connection.write(sql, &[&group.as_str(), &change])
     }
 
     fn join_group(&mut self, group: &GroupName, devices: &[DeviceId], change: i64) -> Result<(), StoreError> {

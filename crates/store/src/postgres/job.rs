@@ -74,8 +74,7 @@ impl WriteJobs for Database {
                 &job.ended.map(|at| at.0),
                 &job.stopped,
             ],
-        )?;
-        Ok(())
+        )
     }
 
     fn update_job(&mut self, job: &JobRecord) -> Result<(), StoreError> {
@@ -89,12 +88,10 @@ impl WriteJobs for Database {
 
     fn put_job_part(&mut self, number: u32, place: u32, text: &str) -> Result<(), StoreError> {
         let sql = "INSERT INTO job_parts (job, place, text) VALUES ($1, $2, $3)";
-        self.connection.write(sql, &[&i64::from(number), &i64::from(place), &text])?;
-        Ok(())
+        self.connection.write(sql, &[&i64::from(number), &i64::from(place), &text])
     }
 
     fn drop_job_parts(&mut self, number: u32) -> Result<(), StoreError> {
-        self.connection.write("DELETE FROM job_parts WHERE job = $1", &[&i64::from(number)])?;
-        Ok(())
+        self.connection.write("DELETE FROM job_parts WHERE job = $1", &[&i64::from(number)])
     }
 }

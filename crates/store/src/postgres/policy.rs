@@ -112,8 +112,7 @@ impl WritePolicies for Database {
             "INSERT INTO device_groups (name, rule, created) VALUES ($1, $2, $3)
              ON CONFLICT (name) DO UPDATE SET rule = excluded.rule",
             &[&group.name.as_str(), &group.rule, &group.created.0],
-        )?;
-        Ok(())
+        )
     }
 
     fn drop_group(&mut self, name: &GroupName) -> Result<bool, StoreError> {
@@ -121,8 +120,7 @@ impl WritePolicies for Database {
     }
 
     fn put_groups_changed(&mut self, change: i64) -> Result<(), StoreError> {
-        self.connection.write("UPDATE head SET group_rules = $1", &[&change])?;
-        Ok(())
+        self.connection.write("UPDATE head SET group_rules = $1", &[&change])
     }
 
     fn put_edition(&mut self, edition: &EditionRecord) -> Result<(), StoreError> {
@@ -136,8 +134,7 @@ impl WritePolicies for Database {
                 &edition.because,
                 &files_text(&edition.files)?,
             ],
-        )?;
-        Ok(())
+        )
     }
 
     fn put_trial(&mut self, trial: &TrialRecord) -> Result<(), StoreError> {
@@ -152,12 +149,10 @@ impl WritePolicies for Database {
                 &trial.because,
                 &files_text(&trial.files)?,
             ],
-        )?;
-        Ok(())
+        )
     }
 
     fn end_trials(&mut self, at: UnixTime) -> Result<(), StoreError> {
-        self.connection.write("UPDATE trials SET ended = $1 WHERE ended IS NULL", &[&at.0])?;
-        Ok(())
+        self.connection.write("UPDATE trials SET ended = $1 WHERE ended IS NULL", &[&at.0])
     }
 }

@@ -77,15 +77,13 @@ impl WritePosts for Database {
                 &post.added.0,
                 &post.retired.map(|at| at.0),
             ],
-        )?;
-        Ok(())
+        )
     }
 
     fn insert_settings(&mut self, settings: &AdoptedSettings) -> Result<(), StoreError> {
         let AdoptedSettings { number, text, signature, author, at } = settings;
         let sql = "INSERT INTO adopted_settings (number, text, signature, author, at) VALUES ($1, $2, $3, $4, $5)";
-        self.connection.write(sql, &[&i64::from(*number), text, signature, author, &at.0])?;
-        Ok(())
+        self.connection.write(sql, &[&i64::from(*number), text, signature, author, &at.0])
     }
 }
 

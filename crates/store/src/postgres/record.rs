@@ -155,8 +155,7 @@ impl WriteRecord for Database {
 
     fn put_ward(&mut self, ward: &WardRecord) -> Result<(), StoreError> {
         let sql = "INSERT INTO ward (urn, rehearsal, token_key) VALUES ($1, $2, $3)";
-        self.connection.write(sql, &[&ward.urn, &ward.rehearsal, &ward.token_key.spki()])?;
-        Ok(())
+        self.connection.write(sql, &[&ward.urn, &ward.rehearsal, &ward.token_key.spki()])
     }
 
     fn put_settings(&mut self, text: &str) -> Result<(), StoreError> {
@@ -165,18 +164,15 @@ impl WriteRecord for Database {
 
     fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
         let sql = "INSERT INTO servers (name, certificate) VALUES ($1, $2)";
-        self.connection.write(sql, &[&name, &certificate.der()])?;
-        Ok(())
+        self.connection.write(sql, &[&name, &certificate.der()])
     }
 
     fn put_doubt(&mut self, doubt: Option<&str>) -> Result<(), StoreError> {
-        self.connection.write("UPDATE head SET doubt = $1", &[&doubt])?;
-        Ok(())
+        self.connection.write("UPDATE head SET doubt = $1", &[&doubt])
     }
 
     fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError> {
         let sql = "UPDATE head SET given_up_number = $1, given_up_hash = $2";
-        self.connection.write(sql, &[&number, &hash.as_slice()])?;
-        Ok(())
+        self.connection.write(sql, &[&number, &hash.as_slice()])
     }
 }

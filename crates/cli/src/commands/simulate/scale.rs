@@ -12,13 +12,13 @@ use crate::args::ScaleArgs;
 use crate::clock::SystemRandom;
 use crate::console::{Console, table};
 use crate::problem::{Exit, Problem};
-use crate::scale::{Day, Measured, Setup, measure, number};
+use crate::scale::{Day, Measured, Setup, measure};
 
 /// The fleets that are worked out.
 const FLEETS: [f64; 3] = [1e6, 1e7, 1e8];
 
 /// The longest day, in seconds of the driven clock.
-const LONGEST: u64 = 7 * 86_400;
+const LONGEST: u32 = 7 * 86_400;
 
 /// A folder that goes when this goes.
 struct Away(PathBuf);
@@ -31,10 +31,10 @@ impl Drop for Away {
 }
 
 pub(super) async fn run(console: &Console, args: &ScaleArgs) -> Result<Exit, Problem> {
-    let seconds = length(&args.length)?.as_secs();
-    if seconds > LONGEST {
+    let seconds = u32::try_from(length(&args.length)?.as_secs()).ok().filter(|seconds| *seconds <= LONGEST);
+    let Some(seconds) = seconds else {
         return Err(Problem::usage(format!("{} is too long for a simulation", args.length)).next("at most 7d"));
-    }
+    };
     let store = match &args.store {
         Some(address) => Some(DatabaseAddress::parse(address, false).map_err(|error| {
             let next = format!("--store '{}'", tidy_warden_core::database::EXAMPLE);
@@ -54,7 +54,7 @@ pub(super) async fn run(console: &Console, args: &ScaleArgs) -> Result<Exit, Pro
     let setup = Setup {
         devices: usize::try_from(args.devices).unwrap_or(usize::MAX),
         guards: args.guards.into(),
-        seconds: i64::try_from(seconds).unwrap_or(i64::MAX),
+        seconds,
         store: address.as_deref(),
         habits,
     };
@@ -122,11 +122,11 @@ fn costs_table(costs: &Costs) -> String {
     ];
     let rows: Vec<Vec<String>> =
         rows.into_iter().map(|(what, each, of)| vec![what.to_owned(), each, of.to_owned()]).collect();
-    table(&["cost".into(), "count".into(), "of".into()], &rows).replacen("COUNT", " EACH", 1)
+    table(&["cost".into(), "each".into(), "of".into()], &rows)
 }
 
 fn day_text(day: &Day) -> String {
-    let each = number(usize::try_from(day.seconds).unwrap_or(1).max(1));
+    let each = f64::from(day.seconds.max(1));
     let late =
         if day.late == 0 { "none of which had a session a second later" } else { "of which some kept a session" };
     format!(
