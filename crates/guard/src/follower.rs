@@ -42,8 +42,6 @@ pub(crate) struct Follower {
     at: Position,
     /// Whether the store did not answer the last time.
     troubled: bool,
-    /// When sessions were told last that they must end for want of a store.
-    told_to_end: Option<Instant>,
     /// Whether everybody is to be looked at, because nobody knows who is concerned.
     everybody: bool,
 }
@@ -51,7 +49,7 @@ pub(crate) struct Follower {
 impl Follower {
     pub(crate) fn new(shared: Arc<Shared>, at: Position) -> Self {
         let everybody = at.behind;
-        Self { shared, at, troubled: false, told_to_end: None, everybody }
+        Self { shared, at, troubled: false, everybody }
     }
 
     /// Goes on as long as the guard.
@@ -100,10 +98,6 @@ impl Follower {
             }
         }
         shared.metrics.store_answers.set(i64::from(!self.at.behind));
-        match shared.knowledge.doubt() {
-            Some(_) => end_exhausted(&shared, &mut self.told_to_end),
-            None => self.told_to_end = None,
-        }
         let changed: Option<HashSet<DeviceId>> = match (self.everybody, changes.devices.take()) {
             (false, Some(devices)) => Some(devices.into_iter().collect()),
             _ => None,
@@ -160,7 +154,6 @@ impl Follower {
                     };
                     shared.emit(Event::Trouble { what: shared.without_store(&what) });
                 }
-                end_exhausted(&shared, &mut self.told_to_end);
                 // Sessions whose credential ended find that out by themselves.
                 shared.registry.wake_ended(now);
                 None
@@ -234,7 +227,7 @@ pub(crate) async fn take_trust(shared: &Shared, authorities: i64) {
 async fn watch_silence(shared: Arc<Shared>) {
     let mut told = None;
     loop {
-        tokio::time::sleep(TELL_AGAIN / 2).await;
+        tokio::time::sleep(FOLLOW).await;
         end_exhausted(&shared, &mut told);
     }
 }

@@ -453,6 +453,7 @@ impl<'w> Run<'w> {
             follower.round().await;
             follower
         }));
+        end_exhausted(&self.shared, &mut None);
         self.script.hold(self.stepwise);
     }
 
