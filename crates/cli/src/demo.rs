@@ -6,29 +6,12 @@
 mod steps;
 mod world;
 
-use std::path::{Path, PathBuf};
-
-use tidy_warden_core::random::hex;
+use std::path::Path;
 
 use crate::args::DemoArgs;
-use crate::clock::SystemRandom;
 use crate::console::Console;
 use crate::problem::{Exit, Problem};
-
-/// The demo's folder; removed at the end unless it is to be kept.
-struct Place {
-    dir: PathBuf,
-    keep: bool,
-}
-
-impl Drop for Place {
-    fn drop(&mut self) {
-        if !self.keep {
-            // A leftover in the folder for temporary files hurts nobody.
-            let _ = std::fs::remove_dir_all(&self.dir);
-        }
-    }
-}
+use crate::scratch::Scratch;
 
 pub(crate) fn run(console: &Console, args: &DemoArgs) -> Result<Exit, Problem> {
     let place = match &args.keep {
@@ -37,13 +20,9 @@ pub(crate) fn run(console: &Console, args: &DemoArgs) -> Result<Exit, Problem> {
                 Problem::refused(format!("{} exists already", dir.display())).next("name a new folder for --keep")
             );
         }
-        Some(dir) => Place { dir: dir.clone(), keep: true },
-        None => Place {
-            dir: std::env::temp_dir().join(format!("tidy-warden-demo-{}", hex::<6>(&mut SystemRandom))),
-            keep: false,
-        },
+        Some(dir) => Scratch::kept(dir.clone())?,
+        None => Scratch::new("demo")?,
     };
-    std::fs::create_dir_all(&place.dir).map_err(|error| Problem::file("make", &place.dir, &error))?;
     let story = Story { console };
     console.write("Quillfeather Ropeways: one wind vane's life, from its listing to its theft\n\n")?;
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;

@@ -13,6 +13,7 @@ mod problem;
 mod progress;
 mod reserve;
 mod scale;
+mod scratch;
 mod stream;
 mod ward;
 

@@ -44,8 +44,8 @@ pub(crate) struct Setup<'a> {
     pub(crate) guards: usize,
     /// For how many seconds of the driven clock they go about their day.
     pub(crate) seconds: u32,
-    /// The address of an empty database, if it is not to be a file.
-    pub(crate) store: Option<&'a str>,
+    /// What the settings say of the store, if it is not to be a file.
+    pub(crate) store: &'a str,
     /// What the devices do.
     pub(crate) habits: Habits,
 }

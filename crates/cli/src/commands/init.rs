@@ -142,17 +142,22 @@ pub(crate) fn run(context: &Context<'_>, args: &InitArgs) -> Result<Exit, Proble
 /// What `--store` adds to `ward.toml`.
 fn store_settings(args: &InitArgs) -> Result<String, Problem> {
     let Some(address) = &args.store else { return Ok(String::new()) };
-    let address = DatabaseAddress::parse(address, false).map_err(|error| {
-        Problem::usage("the address of --store cannot be taken")
-            .because(error)
-            .next(format!("--store '{}'", tidy_warden_core::database::EXAMPLE))
-    })?;
-    let mut lines = format!("\n[store]\nurl = {}\n", toml_text(&address.to_string()));
+    let mut lines = in_database(address)?;
     if let Some(path) = &args.store_password_file {
         let path = std::path::absolute(path).map_err(|error| Problem::file("read", path, &error))?;
         lines.push_str(&format!("password_file = {}\n", toml_text(&path.to_string_lossy())));
     }
     Ok(lines)
+}
+
+/// What a ward whose store is in a database has in its settings for that, its last table.
+pub(crate) fn in_database(address: &str) -> Result<String, Problem> {
+    let address = DatabaseAddress::parse(address, false).map_err(|error| {
+        Problem::usage("the address of --store cannot be taken")
+            .because(error)
+            .next(format!("--store '{}'", tidy_warden_core::database::EXAMPLE))
+    })?;
+    Ok(format!("\n[store]\nurl = {}\n", toml_text(&address.to_string())))
 }
 
 fn refuse_existing(dir: &Path) -> Result<(), Problem> {

@@ -96,10 +96,7 @@ impl World {
     pub(super) async fn new(console: &Console, dir: &Path, setup: &Setup<'_>) -> Result<(Self, f64), Problem> {
         let passphrase = Passphrase::new(PASSPHRASE.into());
         let path = dir.join("ward");
-        let more = match setup.store {
-            Some(address) => format!("{SETTINGS}\n[store]\nurl = {}\n", tidy_warden_ward::post::toml_text(address)),
-            None => SETTINGS.to_owned(),
-        };
+        let more = [SETTINGS, setup.store].concat();
         let plan = Plan {
             name: "Quillfeather Ropeways",
             host: "localhost",

@@ -161,62 +161,73 @@ fn nothing_that_happens_while_a_client_comes_in_lets_it_in_by_a_right_that_was_s
     assert!(orders > 20_000, "{orders} orders are not all that there are");
 }
 
+/// A run whose time passes when it is told to.
+struct Time<'w> {
+    run: Run<'w>,
+    events: Vec<Event>,
+    runtime: tokio::runtime::Runtime,
+    /// How long the guard goes by what it knew last, in seconds.
+    patience: u64,
+}
+
+impl<'w> Time<'w> {
+    fn new(world: &'w World) -> Self {
+        let runtime = runtime();
+        let run = {
+            let _entered = runtime.enter();
+            Run::new(world)
+        };
+        let patience = u64::try_from(world.live.settings.guard.store_patience.seconds()).unwrap();
+        Self { runtime, run, events: Vec::new(), patience }
+    }
+
+    fn pass(&self, seconds: u64) {
+        self.runtime.block_on(tokio::time::advance(std::time::Duration::from_secs(seconds)));
+    }
+
+    /// Makes this happen; says whether the client has a session then.
+    fn play(&mut self, next: &[Event]) -> bool {
+        let _entered = self.runtime.enter();
+        next.iter().for_each(|event| happen(&mut self.run, &mut self.events, *event));
+        self.run.is_live()
+    }
+
+    fn watch_silence(&mut self) {
+        let _entered = self.runtime.enter();
+        self.run.watch_silence();
+    }
+}
+
 #[test]
 fn without_a_store_sessions_go_on_for_as_long_as_they_may_and_end_then() {
     use Event::{Back, Connect, Deliver, Disconnect, Follow, Lost, Publish};
-    let runtime = runtime();
     let world = World::new();
-    let patience = u64::try_from(world.live.settings.guard.store_patience.seconds()).unwrap();
-    let pass = |seconds| runtime.block_on(tokio::time::advance(std::time::Duration::from_secs(seconds)));
-    let (mut run, mut events) = {
-        let _entered = runtime.enter();
-        (Run::new(&world), Vec::new())
-    };
-    let mut play = |run: &mut Run<'_>, next: &[Event]| {
-        let _entered = runtime.enter();
-        next.iter().for_each(|event| happen(run, &mut events, *event));
-        run.is_live()
-    };
-    assert!(play(&mut run, &[Connect, Follow, Lost, Follow]));
-    pass(patience - 1);
-    assert!(play(&mut run, &[Follow, Publish, Deliver, Disconnect, Connect, Publish]), "who was known comes in again");
-    pass(2);
-    run.expect_ends();
-    assert!(!play(&mut run, &[Follow]), "it could not be asked for too long");
-    assert!(!play(&mut run, &[Connect]), "nobody comes in");
-    assert!(play(&mut run, &[Back, Follow, Connect, Publish]));
+    let mut time = Time::new(&world);
+    assert!(time.play(&[Connect, Follow, Lost, Follow]));
+    time.pass(time.patience - 1);
+    assert!(time.play(&[Follow, Publish, Deliver, Disconnect, Connect, Publish]), "who was known comes in again");
+    time.pass(2);
+    time.run.expect_ends();
+    assert!(!time.play(&[Follow]), "it could not be asked for too long");
+    assert!(!time.play(&[Connect]), "nobody comes in");
+    assert!(time.play(&[Back, Follow, Connect, Publish]));
 }
 
 #[test]
 fn a_store_that_does_not_answer_is_no_better_than_one_that_fails() {
     use Event::{Connect, Follow, Publish};
-    let runtime = runtime();
     let world = World::new();
-    let patience = u64::try_from(world.live.settings.guard.store_patience.seconds()).unwrap();
-    let pass = |seconds| runtime.block_on(tokio::time::advance(std::time::Duration::from_secs(seconds)));
-    let mut events = Vec::new();
-    let mut run = {
-        let _entered = runtime.enter();
-        Run::new(&world)
-    };
-    let mut play = |run: &mut Run<'_>, next: &[Event]| {
-        let _entered = runtime.enter();
-        next.iter().for_each(|event| happen(run, &mut events, *event));
-        run.is_live()
-    };
-    assert!(play(&mut run, &[Connect, Follow, Publish]));
+    let mut time = Time::new(&world);
+    assert!(time.play(&[Connect, Follow, Publish]));
     // The follower asked, and waits: no error tells anybody.
-    pass(patience - 1);
-    run.watch_silence();
-    assert!(play(&mut run, &[Publish]));
-    pass(2);
-    run.expect_ends();
-    {
-        let _entered = runtime.enter();
-        run.watch_silence();
-    }
-    assert!(!run.is_live(), "for longer than the patience nobody has known");
-    assert!(play(&mut run, &[Follow, Connect, Publish]), "it answers again");
+    time.pass(time.patience - 1);
+    time.watch_silence();
+    assert!(time.play(&[Publish]));
+    time.pass(2);
+    time.run.expect_ends();
+    time.watch_silence();
+    assert!(!time.run.is_live(), "for longer than the patience nobody has known");
+    assert!(time.play(&[Follow, Connect, Publish]), "it answers again");
 }
 
 #[test]

@@ -1,18 +1,15 @@
 //! `simulate scale`: what each thing costs on this machine, and what fleets need by that.
 
-use std::path::PathBuf;
-
 use serde_json::{Value, json};
-use tidy_warden_core::database::DatabaseAddress;
-use tidy_warden_core::random::hex;
 use tidy_warden_simulate::plan::{BROKER, Costs, Habits, Limit, Machine, Needs, needs};
 
 use super::length;
 use crate::args::ScaleArgs;
-use crate::clock::SystemRandom;
+use crate::commands::init::in_database;
 use crate::console::{Console, table};
 use crate::problem::{Exit, Problem};
 use crate::scale::{Day, Measured, Setup, measure};
+use crate::scratch::Scratch;
 
 /// The fleets that are worked out.
 const FLEETS: [f64; 3] = [1e6, 1e7, 1e8];
@@ -20,45 +17,27 @@ const FLEETS: [f64; 3] = [1e6, 1e7, 1e8];
 /// The longest day, in seconds of the driven clock.
 const LONGEST: u32 = 7 * 86_400;
 
-/// A folder that goes when this goes.
-struct Away(PathBuf);
-
-impl Drop for Away {
-    fn drop(&mut self) {
-        // A leftover among temporary files hurts nobody.
-        let _ = std::fs::remove_dir_all(&self.0);
-    }
-}
-
 pub(super) async fn run(console: &Console, args: &ScaleArgs) -> Result<Exit, Problem> {
     let seconds = u32::try_from(length(&args.length)?.as_secs()).ok().filter(|seconds| *seconds <= LONGEST);
     let Some(seconds) = seconds else {
         return Err(Problem::usage(format!("{} is too long for a simulation", args.length)).next("at most 7d"));
     };
-    let store = match &args.store {
-        Some(address) => Some(DatabaseAddress::parse(address, false).map_err(|error| {
-            let next = format!("--store '{}'", tidy_warden_core::database::EXAMPLE);
-            Problem::usage("the address of --store cannot be taken").because(error).next(next)
-        })?),
-        None => None,
-    };
+    let store = args.store.as_deref().map(in_database).transpose()?.unwrap_or_default();
     for (given, name) in [(args.connecting, "--connecting"), (args.speaking, "--speaking")] {
         if !(0.0..=100.0).contains(&given) {
             return Err(Problem::usage(format!("{name} is a share in percent")).next(format!("{name} 10")));
         }
     }
     let habits = Habits { connecting: args.connecting / 100.0, speaking: args.speaking / 100.0, ..Habits::default() };
-    let dir = Away(std::env::temp_dir().join(format!("tidy-warden-scale-{}", hex::<6>(&mut SystemRandom))));
-    std::fs::create_dir_all(&dir.0).map_err(|error| Problem::file("make", &dir.0, &error))?;
-    let address = store.map(|address| address.to_string());
+    let place = Scratch::new("scale")?;
     let setup = Setup {
         devices: usize::try_from(args.devices).unwrap_or(usize::MAX),
         guards: args.guards.into(),
         seconds,
-        store: address.as_deref(),
+        store: &store,
         habits,
     };
-    let measured = measure(console, &dir.0, &setup).await?;
+    let measured = measure(console, &place.dir, &setup).await?;
     let fleets = FLEETS.map(|devices| needs(devices, &measured.costs, &habits, &Machine::default(), BROKER));
     show(console, &setup, &measured, &fleets)?;
     match measured.day.late {
