@@ -103,7 +103,7 @@ impl Limit {
 pub struct Needs {
     /// How many devices it has.
     pub devices: f64,
-    /// In a second: connects, messages, changes (enrolments apart), enrolments.
+    /// Connects a second.
     pub connects: f64,
     /// Messages a second.
     pub messages: f64,

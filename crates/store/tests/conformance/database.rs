@@ -99,7 +99,7 @@ fn a_database_has_one_ward_and_says_what_it_has() {
 }
 
 /// The way to a database by a wire that is watched.
-fn by_wire(wire: &Wire, database: &str) -> DatabaseAccess {
+pub(crate) fn by_wire(wire: &Wire, database: &str) -> DatabaseAccess {
     let address = format!("postgresql:///{database}?host={}&user=operator", wire.folder().display());
     DatabaseAccess { address: DatabaseAddress::parse(&address, false).unwrap(), ..access(database) }
 }

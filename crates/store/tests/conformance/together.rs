@@ -5,11 +5,12 @@ use std::time::Duration;
 
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole, KeyPlace};
 use tidy_warden_core::device::{AddRefusal, DeviceEdit};
-use tidy_warden_rig::Cluster;
+use tidy_warden_rig::{Cluster, Wire};
 use tidy_warden_store::acts::device;
 use tidy_warden_store::{OperatorStore, SqliteStore, Store, StoreError, Together, postgres};
 
 use crate::bench::{World, access, broken, cause, device as listed, id, new_database, new_file, new_model};
+use crate::database::by_wire;
 
 /// Runs a test on each engine: a store for the changes of many, and one to look at what came of them.
 fn on_each(test: impl Fn(Box<dyn Store>, &OperatorStore, &World)) {
@@ -151,4 +152,34 @@ fn what_waits_for_a_commit_goes_into_the_next_one() {
         go_on.send(()).unwrap();
     });
     assert!(commits() <= CALLERS / 4, "{}", commits());
+}
+
+#[test]
+fn a_database_that_is_away_is_told_to_each_and_nothing_of_theirs_is_done() {
+    let (database, store) = new_database(&World::new());
+    drop(store);
+    let wire = Wire::to(Cluster::shared().folder());
+    let store = postgres::open(by_wire(&wire, &database), Some(Duration::from_millis(200))).unwrap();
+    let together = Together::new(store).unwrap();
+    let add = |name: String| {
+        let one = listed(&name, None);
+        together.decide(move |tx| device::add(tx, std::slice::from_ref(&one), &cause(1)))
+    };
+    add("before".to_owned()).unwrap().unwrap();
+    wire.cut();
+    std::thread::scope(|scope| {
+        for caller in 0..8 {
+            let add = &add;
+            scope.spawn(move || {
+                let told = add(format!("away-{caller}"));
+                assert!(matches!(told, Err(StoreError::Away { .. })), "{told:?}");
+            });
+        }
+    });
+    wire.mend();
+    add("after".to_owned()).unwrap().unwrap();
+    let store = OperatorStore::new(postgres::open(access(&database), None).unwrap());
+    let mut found = Vec::new();
+    store.each_device(&mut |view| found.push(view.device.id.to_string())).unwrap();
+    assert_eq!((found, broken(&store)), (vec!["before".to_owned(), "after".to_owned()], vec![]));
 }
