@@ -1,5 +1,6 @@
 //! The command line as types. No work is done here.
 
+mod admission;
 mod credential;
 mod device;
 mod examples;
@@ -15,6 +16,7 @@ use std::process::ExitCode;
 
 use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 
+pub(crate) use admission::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmissionArgs, OpenFor, StateArg};
 pub(crate) use credential::{
     CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, PinArgs, RefreshArgs, RevokeArgs, TokenCommand,
 };
@@ -42,6 +44,7 @@ prepare
 register
   device     list devices and keep what is known of them
   group      put devices under one name, by rule or by list
+  admission  let devices come in by themselves, each once: open, see and withdraw permissions
 credentials
   enroll     give a device its certificate: from its request (CSR), or with a key made here
   outfit     write the public parts of outfits anew when topics or authorities change
@@ -140,6 +143,9 @@ pub(crate) enum Command {
     /// Put devices under one name, by rule or by list.
     #[command(subcommand)]
     Group(GroupCommand),
+    /// Let devices come in by themselves, each once: open, see and withdraw permissions.
+    #[command(subcommand)]
+    Admission(AdmissionCommand),
     /// Give a device its certificate: from its request (CSR), or with a key made here.
     #[command(alias = "enrol")]
     Enroll(Box<EnrollArgs>),

@@ -1,5 +1,6 @@
 //! One file a command: arguments in, one operation, its result rendered.
 
+mod admission;
 pub(crate) mod audit;
 pub(crate) mod authority;
 mod changes;
@@ -95,6 +96,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Settings(command) => settings::run(&context, &command),
         Command::Device(command) => device::run(&context, command),
         Command::Group(command) => group::run(&context, &command),
+        Command::Admission(command) => admission::run(&context, &command),
         Command::Enroll(args) => enroll::run(&context, &args),
         Command::Outfit(OutfitCommand::Refresh(args)) => enroll::refresh(&context, &args),
         Command::Credential(command) => credential::run(&context, command),
@@ -121,12 +123,13 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
 /// Whether a command gives a list, which can be written as CSV.
 fn is_list(command: &Command) -> bool {
     use crate::args::{
-        AuditCommand, AuthorityCommand, CredentialCommand, DeviceCommand, GroupCommand, JobCommand, KeyCommand,
-        PolicyCommand, PostCommand,
+        AdmissionCommand, AuditCommand, AuthorityCommand, CredentialCommand, DeviceCommand, GroupCommand, JobCommand,
+        KeyCommand, PolicyCommand, PostCommand,
     };
     match command {
         Command::Device(command) => matches!(command, DeviceCommand::List(_) | DeviceCommand::Retained(_)),
         Command::Group(command) => matches!(command, GroupCommand::List),
+        Command::Admission(command) => matches!(command, AdmissionCommand::List { .. }),
         Command::Authority(command) => matches!(command, AuthorityCommand::List),
         Command::Credential(command) => matches!(command, CredentialCommand::List { .. }),
         Command::Key(command) => matches!(command, KeyCommand::Blocked),

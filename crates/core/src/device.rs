@@ -301,6 +301,19 @@ impl AddRefusal {
             | Self::GatewayBehindGateway { index, .. } => *index,
         }
     }
+
+    /// The same at another place.
+    #[must_use]
+    pub fn at(mut self, place: usize) -> Self {
+        match &mut self {
+            Self::IdTaken { index, .. }
+            | Self::IdRetired { index, .. }
+            | Self::FactTaken { index, .. }
+            | Self::NoGateway { index, .. }
+            | Self::GatewayBehindGateway { index, .. } => *index = place,
+        }
+        self
+    }
 }
 
 /// Changes to a listed device; what is empty stays as it is.

@@ -25,7 +25,7 @@ use crate::text::{Place, Source, TextError, nearest};
 pub use check::{Signing, check};
 pub use guard::{BROKER_FORMS, BrokerAddress, GuardSettings, OnRefusal, WithoutStore};
 pub use here::{Here, PostFile, adopted_octets};
-pub use kind::{CloneWatch, KeyFamily, Kind, Role};
+pub use kind::{Admit, CloneWatch, KeyFamily, Kind, Role};
 pub use store::StoreSettings;
 pub use template::{new_text, reference};
 pub use ward::{Endpoints, Maker, check_ward_name};

@@ -1,6 +1,7 @@
 //! What may be done: each act is a plain function over a [`Tx`], and leaves its entry in the audit record. What it may refuse it
 //! refuses before it writes, or its refusal undoes what it wrote (see [`crate::decided`]).
 
+pub mod admission;
 pub mod authority;
 pub mod batch;
 pub mod crl;

@@ -2,6 +2,7 @@
 //!
 //! Reading and writing are cut by noun, each pair of traits beside its types; [`View`] and [`Tx`] put them together.
 
+mod admission;
 mod authority;
 mod credential;
 mod device;
@@ -13,6 +14,7 @@ mod traffic;
 
 use std::time::Duration;
 
+pub use admission::{ReadAdmissions, WriteAdmissions};
 pub use authority::{NewAuthority, ReadAuthorities, Signed, WriteAuthorities};
 pub use credential::{
     BlockedKey, Bound, EndPlace, Ending, Intended, KeyStanding, NewCredential, ReadCredentials, WriteCredentials,
@@ -36,12 +38,28 @@ use crate::StoreError;
 
 /// Everything that can be asked. Each question fails if the store cannot be read, and for no other reason unless it says so.
 pub trait View:
-    ReadRecord + ReadDevices + ReadCredentials + ReadAuthorities + ReadPolicies + ReadTraffic + ReadJobs + ReadPosts
+    ReadRecord
+    + ReadDevices
+    + ReadCredentials
+    + ReadAuthorities
+    + ReadPolicies
+    + ReadTraffic
+    + ReadJobs
+    + ReadPosts
+    + ReadAdmissions
 {
 }
 
 impl<V> View for V where
-    V: ReadRecord + ReadDevices + ReadCredentials + ReadAuthorities + ReadPolicies + ReadTraffic + ReadJobs + ReadPosts
+    V: ReadRecord
+        + ReadDevices
+        + ReadCredentials
+        + ReadAuthorities
+        + ReadPolicies
+        + ReadTraffic
+        + ReadJobs
+        + ReadPosts
+        + ReadAdmissions
 {
 }
 
@@ -57,6 +75,7 @@ pub trait Tx:
     + WriteTraffic
     + WriteJobs
     + WritePosts
+    + WriteAdmissions
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
     fn save(&mut self, mark: Mark) -> Result<(), StoreError>;

@@ -55,6 +55,16 @@ pub enum StoreError {
         /// The newest that is known.
         known: i64,
     },
+    /// An older version of this program wrote it, and this role may not bring it up to date.
+    #[error(
+        "the store has format {found}, this program works with format {known}, and only who owns its tables can bring it up to date"
+    )]
+    Older {
+        /// Its format.
+        found: i64,
+        /// The one that is worked with.
+        known: i64,
+    },
     /// It is not a store of this program, or damaged.
     #[error("the store cannot be read: {detail}")]
     Damaged {
@@ -110,7 +120,6 @@ pub enum StoreError {
     #[error("the store cannot be read: it holds already what was to be added")]
     Taken,
     /// The disk is full, or writing is not permitted.
-    /// The disk is full, or writing is not permitted.
     #[error("the store cannot be written: {detail}")]
     Unwritable {
         /// What is wrong.
@@ -153,6 +162,7 @@ impl StoreError {
                 | Self::Moved { .. }
                 | Self::Unfinished { .. }
                 | Self::Newer { .. }
+                | Self::Older { .. }
         )
     }
 }

@@ -3,7 +3,7 @@
 //! Every change and its audit entry are one transaction. The number of the newest entry serves as the change number: it only
 //! grows, and a running process asks what is new behind one that it saw ([`OperatorStore::changed_since`]).
 //!
-//! Three rooms, each cut by noun (record, device, credential, authority, policy, traffic, job, post):
+//! Three rooms, each cut by noun (record, device, credential, authority, policy, traffic, job, post, admission):
 //!
 //! - the contract ([`View`], [`Tx`], [`Store`]): what an engine gives and takes, in rows;
 //! - [`acts`]: what may be done, as plain functions over a [`Tx`], with no SQL in them;
@@ -36,6 +36,7 @@ mod stored;
 mod together;
 mod walk;
 
+pub use acts::admission::{AdmissionOver, UseRefusal};
 pub use acts::batch::{Batch, BatchRefusal};
 pub use acts::crl::CrlRecord;
 pub use acts::device::Added;

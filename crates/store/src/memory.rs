@@ -1,6 +1,7 @@
 //! The store as a model in memory: maps and lists, for tests. It is what the engines are held against, so it is written to be
 //! read, not to be fast: each change copies everything.
 
+mod admission;
 mod authority;
 mod credential;
 mod device;
@@ -12,6 +13,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
+use tidy_warden_core::admission::AdmissionRecord;
 use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
 use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority};
 use tidy_warden_core::certificate::Certificate;
@@ -88,6 +90,7 @@ struct Model {
     posts: BTreeMap<PostName, PostRecord>,
     post_states: BTreeMap<PostName, PostState>,
     adopted: Vec<AdoptedSettings>,
+    admissions: Vec<AdmissionRecord>,
 }
 
 impl Model {

@@ -2,6 +2,7 @@
 
 use std::ops::Deref;
 
+use tidy_warden_core::admission::{AdmissionName, AdmissionRecord, OpenRefusal};
 use tidy_warden_core::audit::Hash;
 use tidy_warden_core::authority::{AuthorityRefusal, PendingAuthority};
 use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
@@ -12,11 +13,11 @@ use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use crate::acts::{authority, batch, crl, device, enrol, job, key, policy, post, record, revoke};
+use crate::acts::{admission, authority, batch, crl, device, enrol, job, key, policy, post, record, revoke};
 use crate::{
-    AdoptedSettings, Answer, Batch, BatchRefusal, Cause, Changes, CrlRecord, GroupMembers, Intended, JobRecord,
-    JobRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached, Store, StoreError,
-    Survey, Tx, View, decided, made, viewed,
+    AdmissionOver, AdoptedSettings, Answer, Batch, BatchRefusal, Cause, Changes, CrlRecord, GroupMembers, Intended,
+    JobRecord, JobRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached, Store,
+    StoreError, Survey, Tx, UseRefusal, View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -145,6 +146,46 @@ impl OperatorStore {
         cause: &Cause,
     ) -> Answer<(), (DeviceId, Vec<AddRefusal>)> {
         decided(&mut *self.0, |tx| device::edit_many(tx, ids, edit, cause))
+    }
+
+    /// See [`admission::refusals`].
+    pub fn check_admissions(&self, new: &[AdmissionRecord], now: UnixTime) -> Result<Vec<OpenRefusal>, StoreError> {
+        self.view(|view| admission::refusals(view, new, now))
+    }
+
+    /// See [`admission::open`]. What runs before the commit is told the names.
+    pub fn open_admissions(
+        &mut self,
+        new: &[AdmissionRecord],
+        cause: &Cause,
+        deliver: &mut dyn FnMut(&[AdmissionRecord]) -> std::io::Result<()>,
+    ) -> Answer<Vec<AdmissionRecord>, Vec<OpenRefusal>> {
+        decided(&mut *self.0, |tx| {
+            let answer = admission::open(tx, new, cause)?;
+            if let Ok(opened) = &answer {
+                deliver(opened).map_err(StoreError::Delivery)?;
+            }
+            Ok(answer)
+        })
+    }
+
+    /// See [`admission::withdraw`].
+    pub fn withdraw_admissions(
+        &mut self,
+        names: &[AdmissionName],
+        cause: &Cause,
+    ) -> Answer<Vec<AdmissionRecord>, AdmissionOver> {
+        decided(&mut *self.0, |tx| admission::withdraw(tx, names, cause))
+    }
+
+    /// See [`admission::use_up`].
+    pub fn use_admission(
+        &mut self,
+        name: AdmissionName,
+        new: &NewCredential<'_>,
+        cause: &Cause,
+    ) -> Answer<(), UseRefusal> {
+        decided(&mut *self.0, |tx| admission::use_up(tx, name, new, cause))
     }
 
     /// See [`device::retire`].

@@ -6,6 +6,7 @@
 //! The planner takes an index wherever there is one (see `connection`). Where few rows are found by one index and the order of another
 //! is wanted, `+ 0` stands behind the column to order by: it would walk that other index, all of it, to save itself the sorting.
 
+mod admission;
 mod authority;
 mod condition;
 mod connection;
@@ -87,10 +88,11 @@ fn opened(access: DatabaseAccess, patience: Option<Duration>) -> Result<Database
     }
     schema::check(&connection)?;
     let database = Database::new(connection);
-    match database.copied_from()? {
-        Some(_) => Err(StoreError::Unfinished { path: place }),
-        None => Ok(database),
+    if database.copied_from()?.is_some() {
+        return Err(StoreError::Unfinished { path: place });
     }
+    schema::upgrade(&database.connection)?;
+    Ok(database)
 }
 
 /// Whoever has no right to see what others do sees of them that they are there, and not for how long.

@@ -1,5 +1,6 @@
 //! The store in one SQLite file. Everything here moves rows and knows no rule.
 
+mod admission;
 mod authority;
 mod condition;
 mod credential;

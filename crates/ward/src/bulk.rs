@@ -21,7 +21,7 @@ pub use plan::{Plan, Position, Wanted, absolute, plan, unfinished};
 use crate::issue::press::Mint;
 use crate::keys::Openers;
 use crate::lease;
-use crate::list::At;
+use crate::list::{At, REASON};
 use crate::open::Ward;
 use crate::problem::Problem;
 use output::Output;
@@ -181,8 +181,8 @@ pub fn run(ward: &Ward, what: Work<'_>, secrets: &dyn Openers, watch: &mut dyn W
         Some(_) => Output::resume(&plan.place, position.committed(), ward)?,
         None => Output::create(&plan.place)?,
     };
-    let rejects = Rejects::open(&plan.rejects, position.rejects, feed.reader.refused_head())?;
-    let refusals = feed.reader.refusals();
+    let refusals = feed.reader.adding(REASON);
+    let rejects = Rejects::open(&plan.rejects, position.rejects, refusals.head.clone())?;
     let workers = std::thread::available_parallelism().map_or(1, usize::from);
     let clock = ward.clock.clone();
     let (output, reached) = std::thread::scope(|scope| {

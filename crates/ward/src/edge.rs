@@ -1,14 +1,22 @@
 //! The edge: names, kinds and facts as people write them, checked once and then passed on as what they are.
 
+use std::path::Path;
+
+use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::condition::{Condition, Use, can_name_a_label};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName};
+use tidy_warden_core::key::{BadKey, PublicKey};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
 
+use crate::files;
 use crate::problem::Problem;
+
+/// The largest file with a public key, in octets.
+const MAX_KEY: u64 = 16 * 1024;
 
 /// Parses a name given on the command line.
 pub fn parse<T: std::str::FromStr>(text: &str) -> Result<T, Problem>
@@ -94,4 +102,24 @@ pub fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
         );
     }
     Ok(id)
+}
+
+/// Reads a public key: SubjectPublicKeyInfo in PEM, or a JWK.
+pub fn read_key(path: &Path) -> Result<PublicKey, Problem> {
+    let text = files::read_text(path, MAX_KEY)?;
+    let refused = |why: &dyn std::fmt::Display| {
+        Problem::refused(format!("cannot read {}", path.display()))
+            .because(why)
+            .next("give a public key in PEM (-----BEGIN PUBLIC KEY-----) or as a JWK")
+    };
+    if text.contains("PRIVATE KEY-----") {
+        return Err(refused(&BadKey::Private));
+    }
+    if text.trim_start().starts_with('{') {
+        return PublicKey::from_jwk(&text).map_err(|error| refused(&error));
+    }
+    match asn1::pem_blocks(text.as_bytes()).as_deref() {
+        Some([(label, spki)]) if label == "PUBLIC KEY" => PublicKey::from_spki(spki).map_err(|error| refused(&error)),
+        _ => Err(refused(&"it is not one PEM block with the label PUBLIC KEY")),
+    }
 }

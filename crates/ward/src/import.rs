@@ -18,7 +18,7 @@ use tidy_warden_store::{Cause, JobKind, JobRecord, JobRefusal, NewJob, StoreErro
 use crate::bulk::{Watch, absolute};
 use crate::files;
 use crate::lease::{self, damaged};
-use crate::list::{Extra, ListReader, Raw};
+use crate::list::{Extra, ListReader, REASON, Raw};
 use crate::open::Ward;
 use crate::problem::Problem;
 
@@ -340,19 +340,14 @@ impl<'s> List<'s> {
     /// The first bad rows, one a line.
     #[must_use]
     pub fn bad_rows(&self) -> String {
-        let mut lines: Vec<String> =
-            self.bad.iter().take(TOLD).map(|row| format!("  line {}: {}", row.line, row.why)).collect();
-        if self.bad.len() > TOLD {
-            lines.push(format!("  and {} more", self.bad.len() - TOLD));
-        }
-        lines.join("\n")
+        told(&self.bad)
     }
 
     /// The refused rows as a list of their own, with a column that says why, which import passes over.
     #[must_use]
     pub fn rejects(&self) -> Vec<u8> {
-        let mut out = self.reader.refused_head();
-        let refusals = self.reader.refusals();
+        let refusals = self.reader.adding(REASON);
+        let mut out = refusals.head.clone();
         for row in &self.bad {
             if let Some(raw) = self.rows.get(&row.line) {
                 out.extend(refusals.text(raw, &row.why));
@@ -360,4 +355,14 @@ impl<'s> List<'s> {
         }
         out
     }
+}
+
+/// The first of some bad rows, one a line.
+#[must_use]
+pub fn told(bad: &[BadRow]) -> String {
+    let mut lines: Vec<String> = bad.iter().take(TOLD).map(|row| format!("  line {}: {}", row.line, row.why)).collect();
+    if bad.len() > TOLD {
+        lines.push(format!("  and {} more", bad.len() - TOLD));
+    }
+    lines.join("\n")
 }

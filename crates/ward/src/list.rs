@@ -1,8 +1,10 @@
 //! Lists of devices as files: CSV or JSON Lines, read row by row, so that a million rows need no more memory than one.
 
-use std::collections::HashSet;
+use std::borrow::Cow;
+use std::collections::{BTreeMap, HashSet};
 use std::io::{BufRead, BufReader, Read, Seek, SeekFrom};
 
+use tidy_warden_core::admission::filled;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::FactName;
 use tidy_warden_core::id::{KindName, LabelName};
@@ -45,6 +47,8 @@ pub enum Extra {
     Requests,
     /// `cert`, `public_key` and `until`.
     Pins,
+    /// `public_key` and `until`; an id may be a pattern, such as `gg-{serial}`.
+    Admissions,
 }
 
 impl Column {
@@ -56,8 +60,8 @@ impl Column {
             ("gateway", _) => Self::Gateway,
             ("csr", _) if extra == Extra::Requests => Self::Csr,
             ("cert", _) if extra == Extra::Pins => Self::Certificate,
-            ("public_key", _) if extra == Extra::Pins => Self::PublicKey,
-            ("until", _) if extra == Extra::Pins => Self::Ends,
+            ("public_key", _) if matches!(extra, Extra::Pins | Extra::Admissions) => Self::PublicKey,
+            ("until", _) if matches!(extra, Extra::Pins | Extra::Admissions) => Self::Ends,
             (word, _) if PASSED_OVER.contains(&word) => return Ok(None),
             (_, Some(("label", name))) => {
                 Self::Label(label_name(name).map_err(|_| format!("`{name}` cannot name a label"))?)
@@ -68,6 +72,7 @@ impl Column {
                     Extra::None => "",
                     Extra::Requests => ", csr",
                     Extra::Pins => ", cert, public_key, until",
+                    Extra::Admissions => ", public_key, until",
                 };
                 return Err(format!(
                     "`{title}` is not a column; expected id, kind, gateway{more}, label.NAME or fact.NAME"
@@ -233,7 +238,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                     Ok(true) => {
                         let fields =
                             columns.iter().zip(&record).filter_map(|(column, field)| Some((column.as_ref()?, field)));
-                        entry(fields, self.settings, self.now)
+                        entry(fields, self.extra, self.settings, self.now)
                     }
                     Err(error) => match error.into_kind() {
                         csv::ErrorKind::Io(error) => return Err(error),
@@ -272,22 +277,18 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
         }
     }
 
-    /// How a refused row stands in a list of refused rows.
-    pub fn refusals(&self) -> Refusals {
-        match &self.form {
-            Reading::Csv { header, .. } => Refusals { columns: kept(header).collect() },
-            Reading::Lines { .. } => Refusals { columns: Vec::new() },
-        }
-    }
-
-    /// What a list of refused rows begins with.
-    pub fn refused_head(&self) -> Vec<u8> {
-        match &self.form {
+    /// How rows stand in a list of their own that has the column `name` more, in the place of one that this list has under that name.
+    pub fn adding(&self, name: &'static str) -> Adding {
+        let (head, columns) = match &self.form {
             Reading::Csv { header, .. } => {
-                csv_line(kept(header).map(|at| header.get(at).unwrap_or_default()).chain([REASON]))
+                let before = header.iter().position(|title| title == name);
+                let columns: Vec<usize> = (0..header.len()).filter(|at| Some(*at) != before).collect();
+                let titles = columns.iter().map(|at| header.get(*at).unwrap_or_default());
+                (csv_line(titles.chain([name])), columns)
             }
-            Reading::Lines { .. } => Vec::new(),
-        }
+            Reading::Lines { .. } => (Vec::new(), Vec::new()),
+        };
+        Adding { name, head, columns }
     }
 
     /// The file name ending of lists of this form.
@@ -299,34 +300,31 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
     }
 }
 
-/// Writes rows of a list of refused rows.
+/// Writes rows of a list with a column more.
 #[derive(Debug, Clone)]
-pub struct Refusals {
+pub struct Adding {
+    name: &'static str,
+    /// What the list begins with.
+    pub head: Vec<u8>,
     columns: Vec<usize>,
 }
 
-impl Refusals {
-    /// A row as it was read, and why it was refused.
-    pub fn text(&self, row: &Raw, why: &str) -> Vec<u8> {
+impl Adding {
+    /// A row as it was read, with what stands in that column.
+    pub fn text(&self, row: &Raw, value: &str) -> Vec<u8> {
         match row {
             Raw::Fields(record) => {
-                csv_line(self.columns.iter().map(|at| record.get(*at).unwrap_or_default()).chain([why]))
+                csv_line(self.columns.iter().map(|at| record.get(*at).unwrap_or_default()).chain([value]))
             }
             Raw::Line(text) => {
-                let mut value = serde_json::from_str(text).unwrap_or_else(|_| serde_json::json!({ "line": text }));
-                if let Some(fields) = value.as_object_mut() {
-                    fields.insert(REASON.to_owned(), why.into());
+                let mut object = serde_json::from_str(text).unwrap_or_else(|_| serde_json::json!({ "line": text }));
+                if let Some(fields) = object.as_object_mut() {
+                    fields.insert(self.name.to_owned(), value.into());
                 }
-                format!("{value}\n").into_bytes()
+                format!("{object}\n").into_bytes()
             }
         }
     }
-}
-
-/// The columns that go into a list of refused rows: all but the reasons of an earlier time.
-fn kept(header: &csv::StringRecord) -> impl Iterator<Item = usize> {
-    let reason_at = header.iter().position(|title| title == REASON);
-    (0..header.len()).filter(move |at| Some(*at) != reason_at)
 }
 
 fn csv_line<'f>(fields: impl Iterator<Item = &'f str>) -> Vec<u8> {
@@ -341,6 +339,7 @@ fn columns(header: &csv::StringRecord, extra: Extra, shown: &str) -> Result<Vec<
         Extra::None => "id,kind,label.site,fact.serial,fact.mac",
         Extra::Requests => "id,kind,label.site,fact.serial,csr",
         Extra::Pins => "id,cert,until",
+        Extra::Admissions => "id,kind,label.site,fact.serial",
     };
     let bad = |why: String| {
         Problem::refused(format!("cannot read {shown}: its header is wrong"))
@@ -355,7 +354,7 @@ fn columns(header: &csv::StringRecord, extra: Extra, shown: &str) -> Result<Vec<
         }
         columns.push(Column::parse(title, extra).map_err(bad)?);
     }
-    let needed: &[&str] = if extra == Extra::None { &["id", "kind"] } else { &["id"] };
+    let needed: &[&str] = if matches!(extra, Extra::None | Extra::Admissions) { &["id", "kind"] } else { &["id"] };
     match needed.iter().find(|needed| !seen.contains(**needed)) {
         Some(missing) => Err(bad(format!("the column `{missing}` is missing"))),
         None => Ok(columns),
@@ -390,17 +389,28 @@ fn json_entry(text: &str, extra: Extra, settings: &Settings, now: UnixTime) -> R
             _ => return Err(format!("`{name}` is not a text")),
         }
     }
-    entry(found.iter().map(|(column, text)| (column, text.as_str())), settings, now)
+    entry(found.iter().map(|(column, text)| (column, text.as_str())), extra, settings, now)
 }
 
 fn entry<'f>(
     fields: impl Iterator<Item = (&'f Column, &'f str)> + Clone,
+    extra: Extra,
     settings: &Settings,
     now: UnixTime,
 ) -> Result<ListEntry, String> {
     let one_line = |problem: Problem| problem.in_one_line();
     let field = |wanted: &Column| fields.clone().find(|(column, _)| *column == wanted).map_or("", |(_, text)| text);
-    let id = device_id(settings, field(&Column::Id)).map_err(one_line)?;
+    let mut facts = BTreeMap::new();
+    for (column, text) in fields.clone().filter(|(_, text)| !text.is_empty()) {
+        if let Column::Fact(name) = column {
+            facts.insert(name.clone(), fact(name.as_str(), text).map_err(one_line)?);
+        }
+    }
+    let id = match extra {
+        Extra::Admissions => Cow::from(filled(field(&Column::Id), &facts).map_err(|error| error.to_string())?),
+        _ => Cow::from(field(&Column::Id)),
+    };
+    let id = device_id(settings, &id).map_err(one_line)?;
     let kind_text = field(&Column::Kind);
     // A device that is listed has its kind already; until it is found, this one stands in its place.
     let kind: KindName = parse(if kind_text.is_empty() { "unknown" } else { kind_text }).map_err(one_line)?;
@@ -408,7 +418,7 @@ fn entry<'f>(
         known_kind(settings, &kind).map_err(one_line)?;
     }
     let mut entry = ListEntry {
-        device: DeviceRecord::new(id, kind, now),
+        device: DeviceRecord { facts, ..DeviceRecord::new(id, kind, now) },
         has_kind: !kind_text.is_empty(),
         csr: None,
         certificate: None,
@@ -421,14 +431,11 @@ fn entry<'f>(
             Column::Label(name) => {
                 entry.device.labels.insert(name.clone(), parse(text).map_err(one_line)?);
             }
-            Column::Fact(name) => {
-                entry.device.facts.insert(name.clone(), fact(name.as_str(), text).map_err(one_line)?);
-            }
             Column::Csr => entry.csr = Some(text.to_owned()),
             Column::Certificate => entry.certificate = Some(text.to_owned()),
             Column::PublicKey => entry.public_key = Some(text.to_owned()),
             Column::Ends => entry.until = Some(parse(text).map_err(one_line)?),
-            Column::Id | Column::Kind => {}
+            Column::Id | Column::Kind | Column::Fact(_) => {}
         }
     }
     Ok(entry)
@@ -544,7 +551,8 @@ mod tests {
         let input = Cursor::new(text.as_bytes().to_vec());
         let mut reader = ListReader::open(input, "list", Extra::None, &settings, UnixTime(0)).unwrap();
         let row = reader.next_row().unwrap().unwrap();
-        let text = [reader.refused_head(), reader.refusals().text(&row.raw, "line 2: because")].concat();
+        let refused = reader.adding(REASON);
+        let text = [refused.head.clone(), refused.text(&row.raw, "line 2: because")].concat();
         assert_eq!(String::from_utf8(text).unwrap(), "id,kind,refused\nWV,\"wind,vane\",line 2: because\n");
     }
 }

@@ -142,6 +142,8 @@ impl From<StoreError> for Problem {
         match error {
             StoreError::Newer { .. } => Self { what: "this ward's store cannot be opened".into(), ..problem }
                 .next("use the version of tidy-warden that wrote it, or a newer one"),
+            StoreError::Older { .. } => Self { what: "this ward's store cannot be opened".into(), ..problem }
+                .next("run any command on the ward as the role that owns the tables; what its other programs of the older version do ends then"),
             StoreError::Busy => problem.next("wait until the other command is done, then repeat this one"),
             StoreError::Unwritable { .. } => {
                 Self { no_room: true, ..problem }.next("free space, or correct the permissions of the ward's folder")

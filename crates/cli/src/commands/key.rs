@@ -6,9 +6,9 @@ use tidy_warden_core::credential::BlockSource;
 use tidy_warden_core::key::sha256;
 
 use super::Context;
-use super::credential::pin::read_key;
 use crate::args::{BlockArgs, KeyCommand};
 use crate::console::{Listing, counted};
+use crate::edge::read_key;
 use crate::files;
 use crate::problem::{Exit, Problem};
 

@@ -2,6 +2,7 @@
 //! a real broker and real clients. `scripts/test` installs what these tests need.
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking, and the harness prints what led to it")]
 
+mod admission;
 mod authority;
 mod backup;
 mod badday;

@@ -35,6 +35,14 @@ pub struct Replay {
     pub posts: BTreeMap<String, (String, bool)>,
     /// Number and digest of the settings that were adopted last for all machines.
     pub adopted: Option<(u32, String)>,
+    /// For each entry that opened admissions: the number of the first, how many, and the digest over what is fixed of them.
+    pub admissions: BTreeMap<i64, (u32, u64, String)>,
+    /// How admissions ended by name: the word for it, and the fingerprint of what was given.
+    pub admission_ends: HashMap<String, (&'static str, String)>,
+    /// The last entry by which a device lost the admissions that were open for it.
+    pub withdrawn_of: HashMap<String, i64>,
+    /// The last entry by which all that were open were lost.
+    pub withdrawn_all: i64,
     /// How many keys were blocked by `key.block` entries.
     pub blocked: u64,
     /// For each entry that recorded certificates: how many, and the digest over their fingerprints or the one fingerprint.
@@ -58,6 +66,7 @@ impl Replay {
             "revoke" => {
                 revoke("serials");
                 if detail["device_out"] == true {
+                    self.withdrawn_of.insert(subject(), entry.number);
                     let device = self.devices.entry(subject()).or_default();
                     // A retired device stays what it is.
                     if !device.retired {
@@ -67,6 +76,7 @@ impl Replay {
             }
             "device.retire" => {
                 revoke("serials");
+                self.withdrawn_of.insert(subject(), entry.number);
                 let device = self.devices.entry(subject()).or_default();
                 (device.retired, device.held) = (true, false);
             }
@@ -104,6 +114,21 @@ impl Replay {
                 let number = entry.subject.strip_prefix("edition ").and_then(|number| number.parse().ok());
                 self.adopted = number.map(|number| (number, text("sha256")));
             }
+            "admission.open" => {
+                let number = |key: &str| detail[key].as_u64().unwrap_or(0);
+                let first = u32::try_from(number("first")).unwrap_or(0);
+                self.admissions.insert(entry.number, (first, number("count"), text("admissions_sha256")));
+            }
+            "admission.use" => {
+                self.admission_ends.insert(subject(), ("used", text("fingerprint")));
+            }
+            "admission.withdraw" => {
+                self.admission_ends.insert(subject(), ("withdrawn", String::new()));
+            }
+            "admission.lapse" => {
+                self.admission_ends.insert(subject(), ("lapsed", String::new()));
+            }
+            "store.restore" if detail["withdraws_admissions"] == true => self.withdrawn_all = entry.number,
             "key.block" => self.blocked += detail["count"].as_u64().unwrap_or(0),
             "settings.changed" => self.settings = Some(text("sha256")),
             "credential.issue" | "credential.pin" => {

@@ -32,6 +32,8 @@ pub(super) const KIND: Section = Section {
         TOKEN_LOGIN,
         TOKEN_LIFE,
         FACTS,
+        ADMIT,
+        IDENTIFY,
         CARRIES,
         KIND_ON_REFUSAL,
         CLONE_WATCH,
@@ -112,6 +114,19 @@ const FACTS: Key = Key::default(
     "a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\"",
     "facts that must be known before a certificate is issued, such as [\"serial\"]",
 );
+const ADMIT: Key = Key::default(
+    "admit",
+    "\"secret\"",
+    "\"certificate\", \"key\", \"secret\", \"ask\" or \"facts\"",
+    "the least that a device must show to enrol by itself: the \"certificate\" of a trusted manufacturer, its registered \"key\", a \
+     one-time \"secret\", a person who is asked (\"ask\"), or bare \"facts\", which anybody knows who reads its sticker",
+);
+const IDENTIFY: Key = Key::default(
+    "identify",
+    "[]",
+    "a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\"",
+    "facts that every admission must name, and a device must match all together, such as [\"serial\", \"mac\"]",
+);
 const CARRIES: Key = Key::default(
     "carries",
     "[]",
@@ -163,6 +178,10 @@ pub struct Kind {
     pub token_life: Span,
     /// `facts`: those that must be known before a credential is issued.
     pub facts: Vec<FactName>,
+    /// `admit`: the least that a device must show to enrol by itself, default a secret.
+    pub admit: Admit,
+    /// `identify`: the facts that every admission must name.
+    pub identify: Vec<FactName>,
     /// `carries`: the kinds of devices that one of this kind may speak for, as their gateway.
     pub carries: Vec<KindName>,
     /// `on_refusal`: what the guard does when it refuses a publish or a subscription; if absent, what `[guard]` says.
@@ -186,6 +205,8 @@ impl Default for Kind {
             token_login: false,
             token_life: Span::from_days(1),
             facts: Vec::new(),
+            admit: Admit::Secret,
+            identify: Vec::new(),
             carries: Vec::new(),
             on_refusal: None,
             clone_watch: CloneWatch::Record,
@@ -237,6 +258,38 @@ impl Kind {
     #[must_use]
     pub fn accepts(&self, key: KeyType) -> bool {
         self.accept.iter().any(|family| family.holds(key))
+    }
+}
+
+/// What a device shows to enrol by itself, from the weakest to the strongest.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Admit {
+    /// Bare facts: whoever reads the sticker knows them.
+    Facts,
+    /// Nothing; a person looks at it and says yes.
+    Ask,
+    /// A secret that is good once.
+    Secret,
+    /// The key that was registered for it.
+    Key,
+    /// The certificate of a manufacturer that is believed.
+    Certificate,
+}
+
+impl Admit {
+    /// All of them, the weakest first.
+    pub const ALL: [Self; 5] = [Self::Facts, Self::Ask, Self::Secret, Self::Key, Self::Certificate];
+
+    /// The word that settings use.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Facts => "facts",
+            Self::Ask => "ask",
+            Self::Secret => "secret",
+            Self::Key => "key",
+            Self::Certificate => "certificate",
+        }
     }
 }
 
@@ -292,6 +345,7 @@ impl Reader<'_> {
         let new_key = |text: &str| NewKey::FOR_DEVICES.into_iter().find(|key| key.as_str() == text);
         let family =
             |text: &str| KeyFamily::ALL.into_iter().find(|family| family.as_str() == text).ok_or_else(String::new);
+        let admit = |text: &str| Admit::ALL.into_iter().find(|admit| admit.as_str() == text);
         let carried = |text: &str| text.parse::<KindName>().map_err(|error| error.to_string());
         let fact = |text: &str| FactName::parse(text).map_err(|_| String::new());
         Kind {
@@ -307,6 +361,8 @@ impl Reader<'_> {
             token_login: self.flag(table, &TOKEN_LOGIN).unwrap_or(default.token_login),
             token_life: self.text(table, &TOKEN_LIFE, least(1)).unwrap_or(default.token_life),
             facts: self.list(table, &FACTS, fact).unwrap_or_default(),
+            admit: self.text(table, &ADMIT, admit).unwrap_or(default.admit),
+            identify: self.list(table, &IDENTIFY, fact).unwrap_or_default(),
             carries: self.list(table, &CARRIES, carried).unwrap_or(default.carries),
             on_refusal: self.text(table, &KIND_ON_REFUSAL, OnRefusal::parse),
             clone_watch: self.text(table, &CLONE_WATCH, watch).unwrap_or(default.clone_watch),

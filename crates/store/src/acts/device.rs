@@ -237,6 +237,7 @@ pub fn retire(tx: &mut dyn Tx, id: &DeviceId, cause: &Cause) -> Result<(), Store
         tokens_from: cause.at.plus(Span::from_seconds(1)),
         ..before.clone()
     };
+    tx.withdraw_pending(Some(id), cause.at)?;
     tx.update_device(&before, &after, change)
 }
 

@@ -124,10 +124,14 @@ pub fn restored(
     doubt: Option<&str>,
     cause: &Cause,
 ) -> Result<(), StoreError> {
-    let change = append(tx, cause, "store.restore", "the store", detail)?;
+    let mut detail = detail.clone();
+    detail["withdraws_admissions"] = json!(doubt.is_some());
+    let change = append(tx, cause, "store.restore", "the store", &detail)?;
     if doubt.is_none() {
         return Ok(());
     }
+    // What was used or withdrawn after the backup was made would be good once more.
+    tx.withdraw_pending(None, cause.at)?;
     for authority in tx.authorities()?.iter().filter(|each| each.crl_number > 0) {
         let at = authority.crl_at.unwrap_or(cause.at);
         tx.put_crl(&authority.name, authority.crl_number.saturating_add(CRL_JUMP), at, change)?;

@@ -30,6 +30,7 @@ pub fn revoke(tx: &mut dyn Tx, what: Revocation<'_>, cause: &Cause) -> Result<Ve
         let out = Some(before.out.unwrap_or(cause.at));
         let after =
             DeviceRecord { out, held: None, tokens_from: cause.at.plus(Span::from_seconds(1)), ..before.clone() };
+        tx.withdraw_pending(Some(&before.id), cause.at)?;
         tx.update_device(&before, &after, change)?;
     } else {
         tx.touch(&before.id, change)?;

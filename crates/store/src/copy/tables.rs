@@ -4,7 +4,7 @@ use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 27] = [
+pub const TABLES: [Table; 29] = [
     Table {
         name: "authorities",
         columns: &[
@@ -256,6 +256,26 @@ pub const TABLES: [Table; 27] = [
         ],
         key: 1,
     },
+    Table {
+        name: "admissions",
+        columns: &[
+            ("number", Integer),
+            ("device", Text),
+            ("kind", Text),
+            ("labels", Json),
+            ("facts", Json),
+            ("gateway", Text),
+            ("proof", Text),
+            ("digest", Octets),
+            ("opened", Integer),
+            ("until", Integer),
+            ("state", Text),
+            ("ended", Integer),
+            ("credential", Octets),
+        ],
+        key: 1,
+    },
+    Table { name: "admission_facts", columns: &[("name", Text), ("value", Text), ("admission", Integer)], key: 2 },
     Table {
         name: "adopted_settings",
         columns: &[("number", Integer), ("text", Text), ("signature", Octets), ("author", Text), ("at", Integer)],

@@ -4,7 +4,7 @@ use super::connection::Connection;
 use crate::StoreError;
 
 /// The format that this program writes. Formats of this engine are counted by themselves.
-const FORMAT: i64 = 1;
+const FORMAT: i64 = 2;
 
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
 /// one, which is safe as only who holds `head` gives any.
@@ -187,24 +187,85 @@ CREATE TABLE adopted_settings (
 );
 ";
 
+/// Tables that came with format 2: admissions, and the facts that pending ones demand.
+const TABLES_2: &str = "
+CREATE TABLE admissions (
+    number BIGINT PRIMARY KEY, device TEXT NOT NULL, kind TEXT NOT NULL, labels JSON NOT NULL, facts JSON NOT NULL,
+    gateway TEXT, proof TEXT NOT NULL, digest BYTEA, opened BIGINT NOT NULL, until BIGINT NOT NULL, state TEXT,
+    ended BIGINT, credential BYTEA
+);
+CREATE INDEX admissions_by_device ON admissions (device, number);
+
+CREATE TABLE admission_facts (
+    name TEXT NOT NULL, value TEXT NOT NULL, admission BIGINT NOT NULL REFERENCES admissions, PRIMARY KEY (name, value)
+);
+CREATE INDEX admission_facts_by_admission ON admission_facts (admission);
+";
+
+/// Gives whoever has rights on jobs the same on the tables of format 2: until `store roles` is run again, nobody who works on the ward
+/// is to be kept from revoking.
+const RIGHTS_2: &str = "
+DO $$ DECLARE one RECORD; BEGIN
+    FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
+        WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
+        EXECUTE format('GRANT %s ON admissions, admission_facts TO %s', one.what, one.who);
+    END LOOP;
+END $$;
+";
+
 /// The names of all tables.
 pub(super) fn names() -> Vec<&'static str> {
-    TABLES
-        .lines()
+    [TABLES, TABLES_2]
+        .into_iter()
+        .flat_map(str::lines)
         .filter_map(|line| line.strip_prefix("CREATE TABLE ")?.split_once(' ').map(|(name, _)| name))
         .collect()
 }
 
+/// Tables as they are made: what is compared is compared by octets.
+fn collated(tables: &str) -> String {
+    // A type at the end of a column's definition stands before a comma or a bracket.
+    let tables = tables.replace(" TEXT,", " TEXT ,").replace(" TEXT)", " TEXT )").replace(" TEXT\n", " TEXT \n");
+    tables.replace(" TEXT[]", " TEXT[] COLLATE \"C\"").replace(" TEXT ", " TEXT COLLATE \"C\" ")
+}
+
 /// Makes the tables, in the transaction that is open.
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
-    let collated =
-        |text: &str| text.replace(" TEXT[]", " TEXT[] COLLATE \"C\"").replace(" TEXT ", " TEXT COLLATE \"C\" ");
-    // A type at the end of a column's definition stands before a comma or a bracket.
-    let tables = TABLES.replace(" TEXT,", " TEXT ,").replace(" TEXT)", " TEXT )").replace(" TEXT\n", " TEXT \n");
-    connection.batch(&collated(&tables))?;
+    [TABLES, TABLES_2].into_iter().try_for_each(|tables| connection.batch(&collated(tables)))?;
     connection
         .batch(&format!("INSERT INTO store_format VALUES ({FORMAT}, {FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
     super::rights::create(connection)
+}
+
+/// Brings tables that an older version made to the format of this one, in one transaction, which only their owner can. A post's role
+/// needs nothing of what is new.
+///
+/// Programs that know the older format only stop at their next question about the head: what they revoke would leave admissions open.
+pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
+    let sql = "SELECT number, pg_has_role(relowner, 'MEMBER'), quote_ident(pg_get_userbyid(relowner))
+         FROM store_format, pg_class WHERE oid = 'store_format'::regclass";
+    let row = connection.one(sql, &[])?;
+    let (found, is_owner, owner): (i64, bool, String) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
+    if found >= FORMAT || connection.is_post() {
+        return Ok(());
+    }
+    if !is_owner {
+        return Err(StoreError::Older { found, known: FORMAT });
+    }
+    connection.begin_founding()?;
+    let upgraded = || -> Result<(), StoreError> {
+        // Another process may do it at this moment.
+        let found: i64 = connection.one("SELECT number FROM store_format FOR UPDATE", &[])?.try_get(0)?;
+        if found < FORMAT {
+            // A superuser's would be nobody else's to change.
+            connection.batch(&format!("SET LOCAL ROLE {owner}"))?;
+            connection.batch(&collated(TABLES_2))?;
+            connection.batch(RIGHTS_2)?;
+            connection.batch(&format!("UPDATE store_format SET number = {FORMAT}, least = {FORMAT}"))?;
+        }
+        connection.commit()
+    };
+    upgraded().inspect_err(|_| connection.rollback())
 }
 
 /// Whether there is a ward in the database.

@@ -82,10 +82,11 @@ pub fn open_copy(access: DatabaseAccess, of: &str) -> Result<Box<dyn Whole>, Sto
     }
     schema::check(&connection)?;
     let database = Database::new(connection);
-    match database.copied_from()? {
-        Some(known) if known == of => Ok(Box::new(database)),
-        _ => Err(StoreError::Exists { path: place }),
+    if database.copied_from()?.is_none_or(|known| known != of) {
+        return Err(StoreError::Exists { path: place });
     }
+    schema::upgrade(&database.connection)?;
+    Ok(Box::new(database))
 }
 
 /// The ward in a database, as tables.

@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 8;
+const FORMAT: i64 = 9;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -171,6 +171,22 @@ CREATE TABLE adopted_settings (
 );
 ";
 
+/// Tables that came with format 9: admissions, and the facts that pending ones demand.
+const TABLES_9: &str = "
+CREATE TABLE admissions (
+    number INTEGER PRIMARY KEY, device TEXT NOT NULL, kind TEXT NOT NULL, labels TEXT NOT NULL, facts TEXT NOT NULL,
+    gateway TEXT, proof TEXT NOT NULL, digest BLOB, opened INTEGER NOT NULL, until INTEGER NOT NULL, state TEXT,
+    ended INTEGER, credential BLOB
+);
+CREATE INDEX admissions_by_device ON admissions (device, number);
+
+CREATE TABLE admission_facts (
+    name TEXT NOT NULL, value TEXT NOT NULL, admission INTEGER NOT NULL REFERENCES admissions,
+    PRIMARY KEY (name, value)
+) WITHOUT ROWID;
+CREATE INDEX admission_facts_by_admission ON admission_facts (admission);
+";
+
 /// The names of what there is already.
 const FILL_7: &str = "
 INSERT INTO field_names SELECT DISTINCT 0, key FROM devices, json_each(labels);
@@ -192,6 +208,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_6)?;
     connection.execute_batch(TABLES_7)?;
     connection.execute_batch(TABLES_8)?;
+    connection.execute_batch(TABLES_9)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -239,8 +256,11 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
         tx.execute_batch(TABLES_7)?;
         tx.execute_batch(FILL_7)?;
     }
-    if found < FORMAT {
+    if found < 8 {
         tx.execute_batch(TABLES_8)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_9)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

@@ -24,7 +24,12 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
         act(&mut store, &mut guard, cast, what, at);
     }
     // What the acts above may have ended again.
+    act(&mut store, &mut guard, cast, &Act::EndIntended(true), at);
+    act(&mut store, &mut guard, cast, &Act::Intend(7), at);
+    act(&mut store, &mut guard, cast, &Act::EndIntended(true), at);
     act(&mut store, &mut guard, cast, &Act::Intend(3), at);
+    act(&mut store, &mut guard, cast, &Act::Session(4, 1), at);
+    act(&mut store, &mut guard, cast, &Act::OpenAdmissions(vec![(96, 96)]), at);
     act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(97, 97, 99), (98, 98, 99)] }, at);
     at
 }

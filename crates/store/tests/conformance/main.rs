@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
+mod admissions;
 mod authorities;
 mod bench;
 mod conditions;

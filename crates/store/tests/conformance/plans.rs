@@ -1,5 +1,6 @@
 //! What is asked of one thing reads few rows of a database, however many there are, and however few there were when it was planned.
 
+use tidy_warden_core::admission::AdmissionName;
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
@@ -10,6 +11,7 @@ use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{Batch, NewCredential, OperatorStore, Place, Store, StoreError, acts, decided, postgres};
 
+use crate::admissions::wanted;
 use crate::bench::{NOW, World, access, cause, device, id, new_database};
 
 const FLEET: usize = 3_000;
@@ -66,6 +68,9 @@ fn fill(database: &str) {
     let batch =
         Batch { act: "bulk", devices: &devices, credentials: &credentials, list_digest: [0; 32], reached: None };
     store.record_batch(&batch, &cause(1), &mut || Ok(())).unwrap().unwrap();
+    let admissions: Vec<_> =
+        (0..FLEET).map(|number| wanted(&format!("new-{number}"), Some(&format!("NW-{number}")))).collect();
+    store.open_admissions(&admissions, &cause(2), &mut |_| Ok(())).unwrap().unwrap();
     for number in 1..60 {
         store.reopen_device(&id(&name(number)), &cause(2)).unwrap();
         store.set_hold(&[id(&name(number))], true, &cause(2)).unwrap();
@@ -110,6 +115,14 @@ const OF_ONE: &[(&str, Question)] = &[
     ("head", |store| store.head().map(drop)),
     ("entries", |store| store.entries(20, 10).map(drop)),
     ("entry_hash", |store| store.entry_hash(20).map(drop)),
+    ("admission", |store| store.admission(AdmissionName(9)).map(drop)),
+    ("admissions", |store| store.admissions(AdmissionName(100), 10).map(drop)),
+    ("last_admission", |store| store.last_admission().map(drop)),
+    ("admissions_of", |store| store.admissions_of(&id("new-9"), 5).map(drop)),
+    ("pending_for", |store| store.pending_for(&[id("new-9")]).map(drop)),
+    ("pending_with", |store| store.pending_with(&[&Fact::new(FactName::Serial, "NW-9").unwrap()]).map(drop)),
+    ("withdraw", |store| tried(store, |tx| acts::admission::withdraw(tx, &[AdmissionName(9)], &cause(3)).map(drop))),
+    ("withdraw_pending", |store| tried(store, |tx| tx.withdraw_pending(Some(&id("new-9")), UnixTime(NOW)))),
     ("add", |store| tried(store, |tx| acts::device::add(tx, &[device("new", Some("QF-new"))], &cause(3)).map(drop))),
     ("set_hold", |store| tried(store, |tx| acts::device::set_hold(tx, &[id(&name(9))], false, &cause(3)).map(drop))),
     ("retire", |store| tried(store, |tx| acts::device::retire(tx, &id(&name(51)), &cause(3)))),

@@ -22,7 +22,7 @@ use super::work::{Candidate, Done, Refused, make};
 use crate::clock::WardClock;
 use crate::issue::press::Mint;
 use crate::lease;
-use crate::list::Refusals;
+use crate::list::Adding;
 use crate::problem::Problem;
 
 /// The one that writes.
@@ -32,7 +32,7 @@ pub(super) struct Writer<'w> {
     pub(super) output: Output,
     pub(super) rejects: Rejects,
     pub(super) position: Position,
-    pub(super) refusals: Refusals,
+    pub(super) refusals: Adding,
     pub(super) mint: &'w Mint,
     pub(super) clock: &'w WardClock,
     pub(super) actor: &'w str,

@@ -2,12 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use tidy_warden_core::admission::{AdmissionEnd, AdmissionName, AdmissionRecord};
 use tidy_warden_core::audit::{DeviceStanding, Replay};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::credential::BlockSource;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::sha256;
+use tidy_warden_core::key::{Sha256, sha256};
 use tidy_warden_core::policy;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::View;
@@ -25,6 +26,7 @@ pub(in crate::commands) fn differing(view: &dyn View, now: UnixTime, replay: &Re
     revocations(view, replay, &mut all)?;
     credentials(view, replay, &mut all)?;
     editions(view, replay, &mut all)?;
+    admissions(view, replay, &mut all)?;
     let mut blocked = 0u64;
     view.each_blocked_key(&mut |key| blocked += u64::from(key.source != BlockSource::Revoked))?;
     if blocked != replay.blocked {
@@ -187,6 +189,78 @@ fn credentials(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Resul
     }
     all.extend(told.into_values());
     Ok(())
+}
+
+/// Admissions that were put in, changed, taken away or opened once more past the record.
+fn admissions(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let mut after = AdmissionName(0);
+    let mut said = replay.admissions.iter();
+    // What an entry opened, as far as its rows were seen: its number, the last of them, the digest that it notes, and that so far.
+    let mut open: Option<(i64, u64, &str, Sha256)> = None;
+    let opens_others = |entry: i64| format!("entry {entry}: it opens other admissions than those that stand here");
+    loop {
+        let page = view.admissions(after, AT_ONCE)?;
+        for each in &page {
+            after = each.name;
+            let number = u64::from(each.name.0);
+            if open.is_none() {
+                open = said.next().map(|(entry, (first, count, digest))| {
+                    (
+                        *entry,
+                        u64::from(*first).saturating_add(*count).saturating_sub(1),
+                        digest.as_str(),
+                        Sha256::default(),
+                    )
+                });
+            }
+            match open.take() {
+                Some((entry, last, digest, mut so_far)) if number <= last => {
+                    ended(each, entry, replay, all);
+                    so_far.update(format!("{}\n", each.described()).as_bytes());
+                    if number < last {
+                        open = Some((entry, last, digest, so_far));
+                    } else if data_encoding::HEXLOWER.encode(&so_far.finish()) != digest {
+                        all.push(opens_others(entry));
+                    }
+                }
+                other => {
+                    all.push(format!("admission {}: the record does not open it", each.name));
+                    open = other;
+                }
+            }
+        }
+        if page.len() < AT_ONCE {
+            break;
+        }
+    }
+    all.extend(open.map(|(entry, ..)| opens_others(entry)));
+    all.extend(said.map(|(entry, _)| format!("entry {entry}: the admissions that it opens are gone")));
+    Ok(())
+}
+
+/// How an admission ended, against what the record says of it.
+fn ended(admission: &AdmissionRecord, opened: i64, replay: &Replay, all: &mut Vec<String>) {
+    let name = admission.name.to_string();
+    let of_device = replay.withdrawn_of.get(admission.device.id.as_str()).copied().unwrap_or_default();
+    let is_withdrawn = of_device.max(replay.withdrawn_all) > opened;
+    let said = match replay.admission_ends.get(&name) {
+        Some((word, fingerprint)) => Some((*word, fingerprint.as_str())),
+        None => is_withdrawn.then_some(("withdrawn", "")),
+    };
+    let fingerprint = match admission.end {
+        Some(AdmissionEnd::Used { credential, .. }) => credential.to_string(),
+        _ => String::new(),
+    };
+    let found = admission.end.map(|end| (end.as_str(), fingerprint.as_str()));
+    if found != said {
+        let word = |end: Option<(&'static str, &str)>| end.map_or("pending", |(word, _)| word);
+        all.push(match (word(found), word(said)) {
+            (same, other) if same == other => {
+                format!("admission {name}: another certificate was given for it by the record")
+            }
+            (found, said) => format!("admission {name}: it is {found} here, and {said} by the record"),
+        });
+    }
 }
 
 fn editions(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {

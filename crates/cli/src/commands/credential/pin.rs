@@ -5,7 +5,6 @@ use std::io::Cursor;
 use std::path::Path;
 
 use serde_json::json;
-use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
@@ -20,7 +19,7 @@ use super::read_certificate;
 use crate::args::PinArgs;
 use crate::commands::Context;
 use crate::console::counted;
-use crate::edge::parse;
+use crate::edge::{parse, read_key};
 use crate::files;
 use crate::list::{Extra, ListEntry, ListReader};
 use crate::problem::{Exit, Problem};
@@ -29,9 +28,6 @@ use tidy_warden_ward::issue::one::refusal;
 
 /// The largest list, in octets.
 const MAX_LIST: u64 = 512 * 1024 * 1024;
-
-/// The largest public key, in octets of PEM or JWK.
-const MAX_KEY: u64 = 16 * 1024;
 
 /// How many rows are told one by one.
 const TOLD: usize = 20;
@@ -324,24 +320,4 @@ fn told(rows: &[(u64, String)]) -> String {
         lines.push(format!("  and {} more", rows.len() - TOLD));
     }
     lines.join("\n")
-}
-
-/// Reads a public key: SubjectPublicKeyInfo in PEM, or a JWK.
-pub(crate) fn read_key(path: &Path) -> Result<PublicKey, Problem> {
-    let text = files::read_text(path, MAX_KEY)?;
-    let refused = |why: &dyn std::fmt::Display| {
-        Problem::refused(format!("cannot read {}", path.display()))
-            .because(why)
-            .next("give a public key in PEM (-----BEGIN PUBLIC KEY-----) or as a JWK")
-    };
-    if text.contains("PRIVATE KEY-----") {
-        return Err(refused(&tidy_warden_core::key::BadKey::Private));
-    }
-    if text.trim_start().starts_with('{') {
-        return PublicKey::from_jwk(&text).map_err(|error| refused(&error));
-    }
-    match asn1::pem_blocks(text.as_bytes()).as_deref() {
-        Some([(label, spki)]) if label == "PUBLIC KEY" => PublicKey::from_spki(spki).map_err(|error| refused(&error)),
-        _ => Err(refused(&"it is not one PEM block with the label PUBLIC KEY")),
-    }
 }

@@ -1,0 +1,264 @@
+//! Admissions: opened, used once, withdrawn.
+
+use tidy_warden_core::admission::{
+    AdmissionEnd, AdmissionName, AdmissionRecord, AdmissionState, Demand, Difference, OpenRefusal,
+};
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::credential::Revocation;
+use tidy_warden_core::device::{AddRefusal, DeviceEdit};
+use tidy_warden_core::enrolment::IssueRefusal;
+use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_rig::Cluster;
+use tidy_warden_store::{
+    AdmissionOver, NewCredential, OperatorStore, StoreError, Together, UseRefusal, acts, postgres,
+};
+
+use crate::bench::{NOW, World, access, cause, device, fresh, id, issue, new_database, on_each};
+
+/// An admission that is about to be opened, until second 100.
+pub(crate) fn wanted(of: &str, serial: Option<&str>) -> AdmissionRecord {
+    let demand = Demand::Secret([u8::try_from(of.len()).unwrap(); 32]);
+    AdmissionRecord {
+        name: AdmissionName(0),
+        device: device(of, serial),
+        demand,
+        until: UnixTime(NOW + 100),
+        end: None,
+    }
+}
+
+fn opened(store: &mut OperatorStore, new: &[AdmissionRecord], at: i64) -> Vec<u32> {
+    let opened = store.open_admissions(new, &cause(at), &mut |_| Ok(())).unwrap().unwrap();
+    opened.iter().map(|each| each.name.0).collect()
+}
+
+fn refused(store: &mut OperatorStore, new: &[AdmissionRecord], at: i64) -> Vec<OpenRefusal> {
+    let checked = store.check_admissions(new, UnixTime(NOW + at)).unwrap();
+    let refused = store.open_admissions(new, &cause(at), &mut |_| Ok(())).unwrap().unwrap_err();
+    assert_eq!(checked, refused, "what is asked before is what is told then");
+    refused
+}
+
+fn used(store: &mut OperatorStore, name: u32, of: &str, certificate: &Certificate, at: i64) -> Result<(), UseRefusal> {
+    let (of, authority) = (id(of), "devices".parse().unwrap());
+    let new = NewCredential::issued(&of, &authority, certificate, "p256");
+    store.use_admission(AdmissionName(name), &new, &cause(at)).unwrap()
+}
+
+fn state(store: &OperatorStore, name: u32, at: i64) -> AdmissionState {
+    store.admission(AdmissionName(name)).unwrap().unwrap().state(UnixTime(NOW + at))
+}
+
+#[test]
+fn an_admission_lists_its_device_and_is_used_once() {
+    on_each(|store, _, world| {
+        let one = wanted("wv-1", Some("QF-1"));
+        assert_eq!(opened(store, &[one.clone(), wanted("wv-2", None)], 1), [1, 2]);
+        let kept = store.admission(AdmissionName(1)).unwrap().unwrap();
+        assert_eq!(kept, AdmissionRecord { name: AdmissionName(1), ..one });
+        let certificate = fresh(world, "wv-1");
+        assert_eq!(used(store, 1, "wv-1", &certificate, 5), Ok(()));
+        let view = store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();
+        assert_eq!((view.device.created, view.device.facts.len(), view.credentials.len()), (UnixTime(NOW + 5), 1, 1));
+        assert_eq!(view.device.labels, kept.device.labels);
+        let over = store.admission(AdmissionName(1)).unwrap().unwrap().end;
+        assert_eq!(over, Some(AdmissionEnd::Used { at: UnixTime(NOW + 5), credential: certificate.fingerprint }));
+        let again = used(store, 1, "wv-1", &fresh(world, "wv-1"), 6);
+        assert_eq!(again, Err(UseRefusal::Over(AdmissionOver { name: AdmissionName(1), state: AdmissionState::Used })));
+        // The other one is not touched by all that.
+        assert_eq!(state(store, 2, 6), AdmissionState::Open);
+        let acts: Vec<String> = store.entries(2, 99).unwrap().into_iter().map(|entry| entry.act).collect();
+        assert_eq!(acts, ["admission.open", "device.add", "credential.issue", "admission.use"]);
+        let missing = store.withdraw_admissions(&[AdmissionName(9)], &cause(7)).unwrap_err();
+        assert!(matches!(missing, StoreError::Unknown { what: "admission", .. }), "{missing}");
+    });
+}
+
+#[test]
+fn two_admissions_never_stand_for_one_device_or_one_fact() {
+    on_each(|store, _, _| {
+        opened(store, &[wanted("wv-1", Some("QF-1"))], 1);
+        let is_for =
+            |index, other| OpenRefusal::DevicePending { index, device: id("wv-1"), other: AdmissionName(other) };
+        assert_eq!(refused(store, &[wanted("wv-1", Some("QF-1"))], 2), [is_for(0, 1)]);
+        let fact = device("x", Some("QF-1")).facts.into_values().next().unwrap();
+        let same_fact = OpenRefusal::FactPending { index: 1, fact, other: AdmissionName(1) };
+        assert_eq!(refused(store, &[wanted("wv-2", Some("QF-2")), wanted("wv-3", Some("QF-1"))], 2), [same_fact]);
+        let twice = [wanted("wv-2", Some("QF-2")), wanted("wv-2", None), wanted("wv-4", Some("QF-2"))];
+        assert_eq!(refused(store, &twice, 2), [OpenRefusal::Twice { index: 1 }, OpenRefusal::Twice { index: 2 }]);
+        assert_eq!(store.last_admission().unwrap(), AdmissionName(1), "nothing of a refused list stays");
+        // One that has lapsed is in nobody's way, and is noted as what it is.
+        assert_eq!(opened(store, &[wanted("wv-3", Some("QF-1"))], 101), [2]);
+        assert_eq!(
+            store.admission(AdmissionName(1)).unwrap().unwrap().end,
+            Some(AdmissionEnd::Lapsed { at: UnixTime(NOW + 100) })
+        );
+        assert_eq!(store.pending_for(&[id("wv-1"), id("wv-3")]).unwrap()[0], None);
+        let withdrawn = store.withdraw_admissions(&[AdmissionName(2)], &cause(90)).unwrap().unwrap();
+        assert_eq!((withdrawn.len(), state(store, 2, 90)), (1, AdmissionState::Withdrawn));
+        assert_eq!(opened(store, &[wanted("wv-1", Some("QF-1"))], 91), [3]);
+        let over = store.withdraw_admissions(&[AdmissionName(3), AdmissionName(2)], &cause(92)).unwrap().unwrap_err();
+        assert_eq!(over, AdmissionOver { name: AdmissionName(2), state: AdmissionState::Withdrawn });
+        assert_eq!(state(store, 3, 92), AdmissionState::Open, "all or none");
+    });
+}
+
+#[test]
+fn nobody_is_admitted_in_the_place_of_another() {
+    on_each(|store, _, world| {
+        store.add_devices(&[device("wv-1", Some("QF-1")), device("wv-2", None)], &cause(1)).unwrap().unwrap();
+        let other = refused(store, &[wanted("wv-9", Some("QF-1"))], 2);
+        assert!(matches!(&other[..], [OpenRefusal::Unlisted(AddRefusal::FactTaken { index: 0, .. })]), "{other:?}");
+        let difference = Difference::Fact(tidy_warden_core::fact::FactName::Serial);
+        let differs = OpenRefusal::Differs { index: 1, device: id("wv-2"), difference };
+        assert_eq!(refused(store, &[wanted("wv-8", None), wanted("wv-2", Some("QF-2"))], 2), [differs]);
+        let mut child = wanted("wv-7", None);
+        child.device.gateway = Some(id("gw-1"));
+        let no_gateway = AddRefusal::NoGateway { index: 1, gateway: id("gw-1") };
+        assert_eq!(refused(store, &[wanted("wv-1", Some("QF-1")), child], 2), [OpenRefusal::Unlisted(no_gateway)]);
+        // A device that is listed may come in by itself, if it has nothing.
+        assert_eq!(opened(store, &[wanted("wv-1", Some("QF-1")), wanted("wv-2", None)], 3), [1, 2]);
+        issue(store, "wv-2", &fresh(world, "wv-2"), false, 4).unwrap().unwrap();
+        let has = used(store, 2, "wv-2", &fresh(world, "wv-2"), 5);
+        assert!(matches!(has, Err(UseRefusal::Unissued(IssueRefusal::HasCredential { .. }))), "{has:?}");
+        assert_eq!(state(store, 2, 5), AdmissionState::Open, "a refused request leaves it usable");
+        let unlabelled = DeviceEdit { labels: vec![("site".parse().unwrap(), None)], ..DeviceEdit::default() };
+        store.edit_device(&id("wv-1"), &unlabelled, &cause(6)).unwrap().unwrap();
+        let entries = store.head().unwrap().number;
+        let changed = used(store, 1, "wv-1", &fresh(world, "wv-1"), 7);
+        assert!(matches!(changed, Err(UseRefusal::Differs { difference: Difference::Label(_), .. })), "{changed:?}");
+        assert_eq!(store.head().unwrap().number, entries, "nothing of a refusal stays");
+        // Its key is another's.
+        let taken = world.certificate(
+            "wv-3",
+            &tidy_warden_core::key::SoftwareKey::generate(tidy_warden_core::key::NewKey::P256).unwrap().proven(),
+            30,
+        );
+        opened(store, &[wanted("wv-3", None), wanted("wv-4", None)], 8);
+        used(store, 3, "wv-3", &taken, 9).unwrap();
+        let same_key = used(store, 4, "wv-4", &taken, 9);
+        assert!(matches!(same_key, Err(UseRefusal::Unissued(IssueRefusal::KeyInUse { .. }))), "{same_key:?}");
+        assert!(store.devices(&[id("wv-4")]).unwrap()[0].is_none(), "who is refused is not listed by it");
+    });
+}
+
+#[test]
+fn who_is_revoked_or_retired_loses_what_was_open() {
+    on_each(|store, _, world| {
+        let all = ["wv-1", "wv-2", "wv-3", "wv-4"].map(|each| device(each, Some(each)));
+        store.add_devices(&all, &cause(1)).unwrap().unwrap();
+        opened(store, &["wv-1", "wv-2", "wv-3"].map(|each| wanted(each, Some(each))), 2);
+        let revoke = |store: &mut OperatorStore, of: &str, only| {
+            store.revoke(Revocation { device: &id(of), only, reason: Reason::Unspecified }, &cause(3)).unwrap();
+        };
+        revoke(store, "wv-1", None);
+        store.retire_device(&id("wv-2"), &cause(3)).unwrap();
+        let certificate = fresh(world, "wv-3");
+        used(store, 3, "wv-3", &certificate, 3).unwrap();
+        revoke(store, "wv-3", Some(certificate.fingerprint));
+        assert_eq!(
+            [1, 2, 3].map(|name| state(store, name, 4)),
+            [AdmissionState::Withdrawn, AdmissionState::Withdrawn, AdmissionState::Used]
+        );
+        store.reopen_device(&id("wv-1"), &cause(5)).unwrap();
+        let late = used(store, 1, "wv-1", &fresh(world, "wv-1"), 6);
+        assert!(matches!(late, Err(UseRefusal::Over(_))), "reopened is not admitted: {late:?}");
+        let retired = refused(store, &[wanted("wv-2", Some("wv-2"))], 6);
+        assert!(
+            matches!(&retired[..], [OpenRefusal::Unissued { why: IssueRefusal::Retired { .. }, .. }]),
+            "{retired:?}"
+        );
+        store.set_hold(&[id("wv-4")], true, &cause(6)).unwrap();
+        let held = refused(store, &[wanted("wv-4", Some("wv-4"))], 7);
+        assert!(matches!(&held[..], [OpenRefusal::Unissued { why: IssueRefusal::Held { .. }, .. }]), "{held:?}");
+        // What a backup says of admissions is of the past.
+        assert_eq!(opened(store, &[wanted("wv-1", Some("wv-1")), wanted("wv-9", None)], 8), [4, 5]);
+        store.restored(&serde_json::json!({}), None, &cause(9)).unwrap();
+        assert_eq!(state(store, 5, 9), AdmissionState::Open);
+        store.restored(&serde_json::json!({}), Some("what came after entry 3 may be missing"), &cause(9)).unwrap();
+        assert_eq!([4, 5].map(|name| state(store, name, 9)), [AdmissionState::Withdrawn; 2]);
+        assert_eq!(store.admissions(AdmissionName(3), 9).unwrap().len(), 2);
+    });
+}
+
+#[test]
+fn fifty_callers_at_two_desks_use_one_admission_once() {
+    let mut world = World::new();
+    let (database, store) = new_database(&world);
+    let mut store = OperatorStore::new(store);
+    opened(&mut store, &[wanted("wv-1", Some("QF-1"))], 1);
+    let certificates: Vec<Certificate> = (0..50).map(|_| fresh(&mut world, "wv-1")).collect();
+    let desks = [(); 2].map(|()| Together::new(postgres::open(access(&database), None).unwrap()).unwrap());
+    let answers: Vec<Result<(), UseRefusal>> = std::thread::scope(|scope| {
+        let calls: Vec<_> = certificates
+            .iter()
+            .enumerate()
+            .map(|(number, certificate)| {
+                let desk = &desks[number % 2];
+                let certificate = certificate.clone();
+                scope.spawn(move || {
+                    desk.decide(move |tx| {
+                        let (of, authority) = (id("wv-1"), "devices".parse().unwrap());
+                        let new = NewCredential::issued(&of, &authority, &certificate, "p256");
+                        acts::admission::use_up(tx, AdmissionName(1), &new, &cause(5))
+                    })
+                    .unwrap()
+                })
+            })
+            .collect();
+        calls.into_iter().map(|call| call.join().unwrap()).collect()
+    });
+    assert_eq!(answers.iter().filter(|answer| answer.is_ok()).count(), 1);
+    assert!(answers.iter().all(|answer| !matches!(answer, Err(UseRefusal::Unlisted(_) | UseRefusal::Differs { .. }))));
+    let view = store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();
+    let end = store.admission(AdmissionName(1)).unwrap().unwrap().end;
+    let given = view.credentials.iter().map(|each| each.fingerprint).collect::<Vec<_>>();
+    assert!(matches!(end, Some(AdmissionEnd::Used { credential, .. }) if given == [credential]), "{end:?}");
+}
+
+/// What format 2 of a database brought.
+const TAKE_AWAY_2: &str = "DROP TABLE admission_facts, admissions; UPDATE store_format SET number = 1, least = 1";
+
+#[test]
+fn a_database_of_format_1_is_brought_up_to_date_by_who_owns_it() {
+    let cluster = Cluster::shared();
+    let (database, store) = new_database(&World::new());
+    let guard = postgres::open(access(&database), None).unwrap();
+    let running = tidy_warden_store::GuardStore::new(guard);
+    drop(store);
+    cluster.sql(&database, TAKE_AWAY_2);
+    let login = format!("{database}_clerk");
+    cluster.sql(
+        &database,
+        &format!(
+            "CREATE ROLE {login} LOGIN; GRANT SELECT, INSERT, UPDATE ON jobs TO {login};
+        GRANT SELECT ON ALL TABLES IN SCHEMA public TO {login}"
+        ),
+    );
+    let as_clerk = || {
+        let mut access = access(&database);
+        access.address.user.clone_from(&login);
+        postgres::open(access, None)
+    };
+    let refused = as_clerk().map(|_| ()).unwrap_err();
+    assert!(matches!(refused, StoreError::Older { found: 1, known: 2 }), "{refused}");
+    // Two at once do it once.
+    std::thread::scope(|scope| {
+        let mut all = [(); 2].map(|()| access(&database));
+        all[1].address.user = "postgres".into();
+        let both: Vec<_> =
+            all.into_iter().map(|access| scope.spawn(|| postgres::open(access, None).map(|_| ()))).collect();
+        both.into_iter().for_each(|each| each.join().unwrap().unwrap());
+    });
+    let mut store = OperatorStore::new(postgres::open(access(&database), None).unwrap());
+    let owners = "SELECT string_agg(DISTINCT tableowner::text, ' ') FROM pg_tables WHERE schemaname = 'public'";
+    assert_eq!(cluster.sql(&database, owners).trim(), "operator");
+    assert_eq!(opened(&mut store, &[wanted("wv-1", Some("QF-1"))], 1), [1]);
+    assert_eq!((store.survey().unwrap().format, running.head().unwrap().number), (2, 2));
+    // Who could work on jobs can work on admissions.
+    let mut clerk = as_clerk().unwrap();
+    assert_eq!(clerk.pending_for(&[id("wv-1")]).unwrap()[0].as_ref().map(|each| each.name), Some(AdmissionName(1)));
+    let withdrawn = tidy_warden_store::made(&mut *clerk, |tx| tx.withdraw_pending(None, UnixTime(NOW)));
+    assert!(matches!(withdrawn, Err(StoreError::Forbidden { .. })), "nobody may delete who might not before");
+}
