@@ -28,7 +28,7 @@ pub(crate) use policy::{
 };
 pub(crate) use post::{AddPostArgs, PostCommand, RoleArg};
 pub(crate) use run::{
-    DemoArgs, GuardArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, ScaleArgs, SimulateArgs, SimulateCommand,
+    DemoArgs, DeskArgs, GuardArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, ScaleArgs, SimulateArgs, SimulateCommand,
     TopicMatchArgs, WatchArgs,
 };
 pub(crate) use store::StoreCommand;
@@ -55,6 +55,7 @@ policy
   policy     check, compare, adopt and question policies; draft them from what happens
 run
   guard      stand between the devices and the MQTT broker and let pass what policy allows
+  desk       let devices enrol and renew by themselves over HTTPS, and give out revocation lists
   post       guards and desks on machines of their own: add, see and retire them
   probe      walk a device's whole way, from its outfit to an answered message, and say where it ends
   watch      see what the guard does as it happens, or messages
@@ -166,6 +167,8 @@ pub(crate) enum Command {
     Policy(PolicyCommand),
     /// Stand between the devices and the MQTT broker and let pass what policy allows.
     Guard(Box<GuardArgs>),
+    /// Let devices enrol and renew by themselves over HTTPS (EST), and give out revocation lists.
+    Desk(DeskArgs),
     /// Guards and desks on machines of their own.
     #[command(subcommand)]
     Post(PostCommand),

@@ -6,6 +6,7 @@ pub(crate) mod authority;
 mod changes;
 pub(crate) mod credential;
 pub(crate) mod crl;
+mod desk;
 pub(crate) mod device;
 pub(crate) mod enroll;
 mod finding;
@@ -104,6 +105,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Token(command) => token::run(&context, command),
         Command::Policy(command) => policy::run(&context, &command),
         Command::Guard(args) => guard::run(&context, &args),
+        Command::Desk(args) => desk::run(&context, &args),
         Command::Post(command) => post::run(&context, &command),
         Command::Probe(args) => probe::run(&context, &args),
         Command::Watch(args) => watch::run(&context, &args),

@@ -7,6 +7,7 @@ mod console;
 mod demo;
 mod interrupt;
 mod keys;
+mod log;
 mod paint;
 mod passphrase;
 mod problem;
@@ -14,6 +15,7 @@ mod progress;
 mod reserve;
 mod scale;
 mod scratch;
+mod signals;
 mod stream;
 mod ward;
 

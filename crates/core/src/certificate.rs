@@ -12,6 +12,7 @@ pub use constraint::{BadBase, Base, Constraints, NameRefused};
 pub use issue::{Form, Fresh, IssueError, Issued, Issuer, Template, Usage, self_signed};
 pub use name::{AltName, Attribute, DeviceName, Subject, device_name};
 pub(crate) use name::{is_urn_identifier, mac_urn};
+pub(crate) use read::stated_fact;
 pub use read::{BadCertificate, Certificate, Fingerprint};
 pub use serial::SerialNumber;
 

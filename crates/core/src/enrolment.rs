@@ -3,7 +3,8 @@
 use crate::credential::{BlockSource, CredentialRecord, Origin};
 use crate::device::{Barred, DeviceRecord};
 use crate::id::DeviceId;
-use crate::time::UnixTime;
+use crate::key::sha256;
+use crate::time::{Span, UnixTime};
 
 /// Why a certificate was not recorded.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -97,10 +98,39 @@ pub fn may_be_issued<'c>(
     }
 }
 
+/// The first second in which a credential may be renewed: `renew` before its end, or a third of its life, and up to half as long again
+/// closer to the end, by the device. So a fleet that enrolled on one day does not come back on one.
+#[must_use]
+pub fn renewal_opens(begins: UnixTime, ends: UnixTime, renew: Option<Span>, device: &DeviceId) -> UnixTime {
+    let life = ends.since(begins).max(0);
+    let window = renew.map_or(life / 3, Span::seconds).min(life);
+    let [a, b, c, d, ..] = sha256(device.as_str().as_bytes());
+    let later = (i128::from(window / 2) * i128::from(u32::from_be_bytes([a, b, c, d]))) >> 32;
+    UnixTime(ends.0 - window + i64::try_from(later).unwrap_or_default())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::credential::tests::record;
+
+    #[test]
+    fn a_fleet_that_enrolled_on_one_day_does_not_come_back_on_one() {
+        let days = |days: i64| UnixTime(days * 86_400);
+        let opens = |device: usize, renew: Option<u32>| {
+            renewal_opens(days(0), days(90), renew.map(Span::from_days), &format!("wv-{device}").parse().unwrap())
+        };
+        let all: Vec<UnixTime> = (0..3000).map(|device| opens(device, None)).collect();
+        assert!(all.iter().all(|at| (days(60)..days(75)).contains(at)), "in the first half of the last third");
+        for day in 60..75 {
+            let on_it = all.iter().filter(|at| (days(day)..days(day + 1)).contains(at)).count();
+            assert!((120..=290).contains(&on_it), "{on_it} of 3000 on day {day}, of 15");
+        }
+        assert_eq!(opens(7, None), all[7], "each has its own");
+        assert!((0..300).all(|device| (days(80)..days(85)).contains(&opens(device, Some(10)))));
+        assert!((0..300).all(|device| (days(0)..days(45)).contains(&opens(device, Some(400)))), "not before it begins");
+        assert_eq!(renewal_opens(days(5), days(5), None, &"wv-1".parse().unwrap()), days(5));
+    }
 
     #[test]
     fn a_device_is_given_another_credential_if_it_may_be_here_and_somebody_says_so() {

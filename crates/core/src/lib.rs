@@ -9,7 +9,7 @@
 //! - order: time text id random finding asn1
 //! - order: host database fact key seal topic audit post
 //! - order: certificate revocation request token credential authority device enrolment
-//! - order: profile settings admission
+//! - order: profile settings admission est
 //! - order: condition mqtt outfit policy
 //!
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
@@ -43,6 +43,7 @@ pub mod revocation;
 pub mod token;
 
 pub mod admission;
+pub mod est;
 pub mod profile;
 pub mod settings;
 

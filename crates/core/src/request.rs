@@ -1,11 +1,18 @@
 //! Certification requests (PKCS#10, RFC 2986): only the key is taken, and only after its holder has proved it.
 
+use std::collections::BTreeMap;
+
+use const_oid::db::rfc5280::ID_CE_SUBJECT_ALT_NAME;
 use const_oid::db::rfc5912::ID_EXTENSION_REQ;
 use der::{Decode, Encode};
+use x509_cert::ext::Extension;
+use x509_cert::ext::pkix::SubjectAltName;
+use x509_cert::ext::pkix::name::GeneralName;
 
 use crate::asn1::{self, Signed};
-use crate::certificate::Subject;
-use crate::key::{BadKey, BadSignature, ProvenKey, PublicKey, SignError, Signer};
+use crate::certificate::{Certificate, Subject, stated_fact};
+use crate::fact::{Fact, FactName};
+use crate::key::{BadKey, BadSignature, ProvenKey, PublicKey, SignError, Signer, sha256};
 
 /// The largest request read, in octets; one with an RSA key of 8192 bits has about 2,200.
 pub const MAX_LEN: usize = 64 * 1024;
@@ -57,6 +64,12 @@ pub enum BadRequest {
 pub struct Request {
     der: Vec<u8>,
     key: PublicKey,
+    /// The subject's name in DER.
+    subject: Vec<u8>,
+    /// The subject's name as text (RFC 4514).
+    subject_text: String,
+    /// The alternative names that it asks for, if it asks for any.
+    names: Option<Vec<GeneralName>>,
     /// What the request asks for and does not get, in words; empty if it asks for nothing.
     pub ignored: Vec<String>,
 }
@@ -111,7 +124,40 @@ impl Request {
                 oid => format!("the attribute {oid}"),
             });
         }
-        Ok(Self { der: input.to_vec(), key: PublicKey::from_spki(&spki)?, ignored })
+        let subject = &request.info.subject;
+        Ok(Self {
+            der: input.to_vec(),
+            key: PublicKey::from_spki(&spki)?,
+            subject: subject.to_der().map_err(malformed)?,
+            subject_text: subject.to_string(),
+            names: wanted_names(&request.info.attributes),
+            ignored,
+        })
+    }
+
+    /// SHA-256 of the SubjectPublicKeyInfo of its key.
+    #[must_use]
+    pub fn key_digest(&self) -> [u8; 32] {
+        sha256(self.key.spki())
+    }
+
+    /// The hardware identifiers that it states of its sender, who may be anybody: in the places in which a certificate has them
+    /// ([`Certificate::fact`]), the subject or the alternative names that are asked for.
+    #[must_use]
+    pub fn facts(&self) -> BTreeMap<FactName, Fact> {
+        let names = self.names.as_deref().unwrap_or_default();
+        let stated = FactName::ALL.into_iter().filter_map(|name| stated_fact(&self.subject, names, &name));
+        stated.map(|fact| (fact.name().clone(), fact)).collect()
+    }
+
+    /// Whether it asks for another subject or other alternative names than a certificate has (RFC 7030 section 4.2.2). What it leaves
+    /// out it does not ask for.
+    #[must_use]
+    pub fn wants_other_names(&self, than: &Certificate) -> bool {
+        let has_subject = !self.subject_text.is_empty();
+        // The same text may be encoded otherwise, and is the same name.
+        let other_subject = has_subject && self.subject != than.subject && self.subject_text != than.subject_text;
+        other_subject || self.names.as_ref().is_some_and(|names| *names != than.names)
     }
 
     /// Makes a request for an authority's certificate: its subject, its key, nothing else asked for.
@@ -138,6 +184,16 @@ impl Request {
         self.key.verify(parts.algorithm, parts.to_be_signed, parts.signature)?;
         Ok(ProvenKey::after_proof(self.key))
     }
+}
+
+/// The alternative names that a request's attributes ask for (RFC 2985 section 5.4.2).
+fn wanted_names(attributes: &x509_cert::attr::Attributes) -> Option<Vec<GeneralName>> {
+    let requests = attributes.iter().filter(|attribute| attribute.oid == ID_EXTENSION_REQ);
+    let values = requests.flat_map(|attribute| attribute.values.iter());
+    let extensions = values.filter_map(|value| Vec::<Extension>::from_der(&value.to_der().ok()?).ok()).flatten();
+    let wanted = extensions.filter(|extension| extension.extn_id == ID_CE_SUBJECT_ALT_NAME);
+    let mut names = wanted.filter_map(|wanted| SubjectAltName::from_der(wanted.extn_value.as_bytes()).ok());
+    names.next().map(|names| names.0)
 }
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 //! Each section has a table of its keys; a new key is added there, and to the section's struct and reading.
 
 mod check;
+mod desk;
 mod guard;
 mod here;
 mod key;
@@ -23,6 +24,7 @@ use crate::profile::NameTemplate;
 use crate::text::{Place, Source, TextError, nearest};
 
 pub use check::{Signing, check};
+pub use desk::DeskSettings;
 pub use guard::{BROKER_FORMS, BrokerAddress, GuardSettings, OnRefusal, WithoutStore};
 pub use here::{Here, PostFile, adopted_octets};
 pub use kind::{Admit, CloneWatch, KeyFamily, Kind, Role};
@@ -45,6 +47,8 @@ pub struct Settings {
     pub kinds: BTreeMap<KindName, Kind>,
     /// How the guard works.
     pub guard: GuardSettings,
+    /// How the desk works.
+    pub desk: DeskSettings,
     /// Where the ward keeps what it knows.
     pub store: StoreSettings,
     /// `[hsm] module`: the PKCS#11 library of the tokens that hold authorities' keys.
@@ -162,13 +166,11 @@ impl Reader<'_> {
             self.need_enterprise_number(root, &kinds);
         }
         let guard = self.guard(root);
+        let desk = self.desk(root);
         let store = self.store(root);
-        if let Some(table) = self.table(root, "desk") {
-            self.only_these(table, "[desk]", &[]);
-        }
         let hsm_module = self.hsm_module(root);
         let makers = self.makers(root);
-        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard, store, hsm_module, makers })
+        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard, desk, store, hsm_module, makers })
     }
 }
 

@@ -135,6 +135,20 @@ pub fn key_name(key: &PublicKey) -> Option<String> {
     Some(BASE64URL_NOPAD.encode(&sha256(jwk.as_bytes())))
 }
 
+/// The keys that tokens are verified with, as a JWK set (RFC 7517 section 5); those that are not on P-256 are left out.
+#[must_use]
+pub fn key_set(keys: &[&PublicKey]) -> String {
+    let encode = |octets: &[u8]| BASE64URL_NOPAD.encode(octets);
+    let jwk = |key: &PublicKey| {
+        let ((x, y), kid) = (coordinates(key)?, key_name(key)?);
+        Some(serde_json::json!({
+            "kty": "EC", "crv": "P-256", "x": encode(&x), "y": encode(&y), "use": "sig", "alg": "ES256", "kid": kid,
+        }))
+    };
+    let keys: Vec<serde_json::Value> = keys.iter().filter_map(|key| jwk(key)).collect();
+    format!("{}\n", serde_json::json!({ "keys": keys }))
+}
+
 fn point(key: &PublicKey) -> Option<Vec<u8>> {
     if key.key_type() != KeyType::P256 {
         return None;

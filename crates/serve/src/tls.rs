@@ -23,9 +23,9 @@ pub struct TlsSettings {
     pub allow_anonymous: bool,
 }
 
-/// The guard's own certificate or key cannot be used.
+/// A server's own certificate or key cannot be used.
 #[derive(Debug, thiserror::Error)]
-#[error("the guard's certificate and key cannot be used for TLS: {0}")]
+#[error("its own certificate and key cannot be used for TLS: {0}")]
 pub struct TlsError(#[from] rustls::Error);
 
 /// How many TLS sessions are remembered so that they can be resumed.

@@ -14,7 +14,8 @@
 //!
 //! Where many change it at once, [`Together`] commits what they do together.
 //!
-//! Who uses it gets a façade with the acts that are its own: [`OperatorStore`] the command line, [`GuardStore`] the guard. Each can
+//! Who uses it gets a façade with the acts that are its own: [`OperatorStore`] the command line, [`GuardStore`] the guard, [`DeskReader`] and
+//! [`DeskActs`] the desk. Each can
 //! be asked everything that a [`View`] can.
 //!
 //! Every function that returns a [`StoreError`] fails if the store cannot be read, or written if it writes; what else it fails for,
@@ -26,6 +27,7 @@ pub mod acts;
 mod condition;
 mod contract;
 pub mod copy;
+mod desk;
 mod error;
 mod guard;
 pub mod memory;
@@ -40,11 +42,12 @@ pub use acts::admission::{AdmissionOver, UseRefusal};
 pub use acts::batch::{Batch, BatchRefusal};
 pub use acts::crl::CrlRecord;
 pub use acts::device::Added;
-pub use acts::enrol::Introduction;
+pub use acts::enrol::{Introduction, RenewRefusal};
 pub use acts::job::{JobRefusal, NewJob, Reached};
 pub use acts::post::PostRefusal;
 pub use acts::record::Changes;
 pub use contract::*;
+pub use desk::{DeskActs, DeskReader, SignedCredential};
 pub use error::{Move, StoreError};
 pub use guard::GuardStore;
 pub use memory::MemoryStore;

@@ -43,6 +43,7 @@ struct Credential {
     /// Without what follows from its device and its authority.
     record: CredentialRecord,
     key_digest: [u8; 32],
+    der: Vec<u8>,
     entry: i64,
 }
 

@@ -1,5 +1,6 @@
 //! A ward that is open: its folder, settings, store and clock.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
@@ -10,12 +11,13 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::{LockCost, SoftwareKey};
 use tidy_warden_core::policy::{Edition, Fleet, PolicyFile, Rights};
-use tidy_warden_core::settings::{Here, Kind, Settings};
+use tidy_warden_core::settings::{Here, Kind, Maker, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
 use tidy_warden_store::{
-    Cause, DeviceView, EditionRecord, GuardStore, OperatorStore, StoreError, WardRecord, resolvable,
+    Cause, DeskActs, DeskReader, DeviceView, EditionRecord, GuardStore, OperatorStore, StoreError, WardRecord,
+    resolvable,
 };
 
 use crate::clock::WardClock;
@@ -117,6 +119,25 @@ impl Ward {
     /// A handle on the same store for a guard, which waits for other processes no longer than `patience`, if one is given.
     pub fn guard_store(&self, patience: Option<std::time::Duration>) -> Result<GuardStore, Problem> {
         Ok(GuardStore::new(self.place.open(patience)?))
+    }
+
+    /// A handle on the same store for a desk that asks it, which waits for other processes no longer than `patience`, if one is given.
+    pub fn desk_reader(&self, patience: Option<std::time::Duration>) -> Result<DeskReader, Problem> {
+        Ok(DeskReader::new(self.place.open(patience)?))
+    }
+
+    /// The same for the acts of a desk.
+    pub fn desk_acts(&self) -> Result<DeskActs, Problem> {
+        DeskActs::new(self.place.open(None)?).map_err(|error| Problem::failed("cannot start").because(error))
+    }
+
+    /// The files with the revocation lists of foreign authorities, as far as the settings name any.
+    #[must_use]
+    pub fn maker_files(&self) -> BTreeMap<AuthorityName, PathBuf> {
+        let named = |(name, maker): (&AuthorityName, &Maker)| {
+            maker.crl_file.as_ref().map(|file| (name.clone(), self.dir.join(file)))
+        };
+        self.settings.makers.iter().filter_map(named).collect()
     }
 
     /// What it costs to try a passphrase on the keys that are made here.

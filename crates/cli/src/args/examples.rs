@@ -53,6 +53,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("policy draft", "policy draft --from observed.jsonl"),
     ("policy trial", "policy trial"),
     ("guard", "guard --broker 127.0.0.1:1883 --listen 0.0.0.0:8883"),
+    ("desk", "desk --listen 0.0.0.0:8843 --listen-http 0.0.0.0:8080"),
     ("post add", "post add guard-2 --role guard --host mqtt-2.example.org --out post-2"),
     ("post list", "post list"),
     ("post retire", "post retire guard-2 --because 'the machine was given back'"),

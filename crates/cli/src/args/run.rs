@@ -43,6 +43,26 @@ pub(crate) struct GuardArgs {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct DeskArgs {
+    /// The IP address and port for requests over HTTPS; default: `listen` under `desk` in ward.toml, else 127.0.0.1:8843.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) listen: Option<SocketAddr>,
+    /// An address for revocation lists and issuing certificates over plain HTTP; default: `listen_http` under `desk` in ward.toml, else
+    /// none.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) listen_http: Option<SocketAddr>,
+    /// An address for metrics and health over plain HTTP; default: `metrics` under `desk` in ward.toml, else none.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) metrics: Option<SocketAddr>,
+    /// A file with the passphrase of the desk's own TLS key, if that is not the one that opens the ward's keys.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) tls_passphrase_file: Option<PathBuf>,
+    /// The form of log lines on standard error; default: text on a terminal, else json.
+    #[arg(long, value_enum)]
+    pub(crate) log: Option<LogForm>,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct ProbeArgs {
     /// The device.
     pub(crate) device: String,

@@ -1,6 +1,6 @@
 //! `guard`: runs until it is told to stop.
 
-mod live;
+pub(super) mod live;
 mod log;
 
 use std::io::IsTerminal;
@@ -9,7 +9,6 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
-use sd_notify::NotifyState;
 use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::settings::BrokerAddress;
@@ -17,16 +16,16 @@ use tidy_warden_core::time::Span;
 use tidy_warden_guard::{Config, Event, Guard, GuardError, Instance, Observer, Sink, Stores};
 use tidy_warden_simulate::Broker;
 use tidy_warden_ward::post::OpenPost;
-use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::watch;
 
 use super::Context;
 use crate::args::{GuardArgs, LogForm};
 use crate::edge::parse;
+use crate::log::Log;
 use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
+use crate::signals::{Signals, Told, tell_ready, tell_reloading, tell_stopping};
 use crate::ward::Ward;
-use log::Log;
 
 /// The socket on which a ward's own user follows what its guard does.
 pub(crate) const SOCKET: &str = "guard.sock";
@@ -41,11 +40,11 @@ pub(crate) const UNREADABLE_SEEN: &str =
 /// The file in which a guard keeps wills that wait.
 const WILLS: &str = "guard.wills";
 
-/// How long before its end the guard warns of its own certificate.
-const WARNING: Span = Span::from_days(30);
+/// How long before its end a server warns of its own certificate.
+pub(super) const WARNING: Span = Span::from_days(30);
 
-/// How long a question of the guard's to the store may wait for other processes: nobody is to be held up by them.
-const STORE_PATIENCE: Duration = Duration::from_millis(500);
+/// How long a question of a server's to the store may wait for other processes: nobody is to be held up by them.
+pub(super) const STORE_PATIENCE: Duration = Duration::from_millis(500);
 
 /// File handles beside those of sessions: the store, listeners, log.
 const HANDLES: u64 = 64;
@@ -79,14 +78,19 @@ impl Places {
             seen: Some(ward.dir.join(SEEN)),
             wills: Some(ward.dir.join(WILLS)),
         };
-        let outside =
-            [Some(places.listen), places.websocket].into_iter().flatten().find(|each| !each.ip().is_loopback());
-        match outside.filter(|_| ward.record.rehearsal) {
-            Some(address) => Err(Problem::refused(format!("the guard of a rehearsal does not listen on {address}"))
-                .because("anybody who can set its clock could bring ended credentials back to life")
-                .next(format!("choose 127.0.0.1:{}", address.port()))),
-            None => Ok(places),
-        }
+        stays_inside(ward, "guard", &[Some(places.listen), places.websocket])?;
+        Ok(places)
+    }
+}
+
+/// A server of a rehearsal stays on loopback.
+pub(super) fn stays_inside(ward: &Ward, what: &str, listens: &[Option<SocketAddr>]) -> Result<(), Problem> {
+    let outside = listens.iter().flatten().find(|each| !each.ip().is_loopback());
+    match outside.filter(|_| ward.record.rehearsal) {
+        Some(address) => Err(Problem::refused(format!("the {what} of a rehearsal does not listen on {address}"))
+            .because("anybody who can set its clock could bring ended credentials back to life")
+            .next(format!("choose 127.0.0.1:{}", address.port()))),
+        None => Ok(()),
     }
 }
 
@@ -184,11 +188,7 @@ async fn serve(
     mut key: SoftwareKey,
     sink: Sink,
 ) -> Result<(), Problem> {
-    let signals = |kind| -> Result<Signal, Problem> {
-        signal(kind).map_err(|error| Problem::failed("cannot listen for signals").because(error))
-    };
-    let (mut interrupt, mut terminate) = (signals(SignalKind::interrupt())?, signals(SignalKind::terminate())?);
-    let mut hangup = signals(SignalKind::hangup())?;
+    let mut signals = Signals::new()?;
     let (sender, reloads) = tokio::sync::mpsc::channel(1);
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
     let running = guard.run(
@@ -200,20 +200,20 @@ async fn serve(
     );
     let mut running = std::pin::pin!(running);
     let mut stop = Some(stop);
-    tell_system(&[NotifyState::Ready]);
+    tell_ready();
     loop {
-        tokio::select! {
+        let told = tokio::select! {
             () = &mut running => return Ok(()),
-            _ = interrupt.recv() => {
-                tell_system(&[NotifyState::Stopping]);
+            told = signals.next() => told,
+            () = adopted_anew(&mut adopted) => Told::Reload,
+        };
+        match told {
+            Told::Stop => {
+                tell_stopping();
                 stop.take();
             }
-            _ = terminate.recv() => {
-                tell_system(&[NotifyState::Stopping]);
-                stop.take();
-            }
-            () = either(&mut hangup, &mut adopted) => {
-                tell_system(&[NotifyState::Reloading, NotifyState::monotonic_usec_now().unwrap_or(NotifyState::Reloading)]);
+            Told::Reload => {
+                tell_reloading();
                 // What it takes is a few files; sessions run on other threads meanwhile.
                 match reload(home, given.as_ref(), inside, &mut key) {
                     Ok(config) => {
@@ -221,31 +221,25 @@ async fn serve(
                         let _ = sender.send(config).await;
                     }
                     Err(problem) => {
-                        let what = format!("the settings were not reloaded, and the old ones stay: {}", problem.in_one_line());
+                        let what =
+                            format!("the settings were not reloaded, and the old ones stay: {}", problem.in_one_line());
                         sink(Event::Trouble { what });
                     }
                 }
-                tell_system(&[NotifyState::Ready]);
+                tell_ready();
             }
         }
     }
 }
 
-/// A person says that something changed, or settings were adopted for all posts.
-async fn either(hangup: &mut Signal, adopted: &mut Option<watch::Receiver<u32>>) {
-    let adopted = async {
-        // To the ward's own folder a person says so by a signal; a guard that is gone adopts nothing.
-        let heard = match adopted {
-            Some(adopted) => adopted.changed().await.is_ok(),
-            None => false,
-        };
-        if !heard {
-            std::future::pending::<()>().await;
-        }
+/// Settings were adopted for all posts. To the ward's own folder a person says so by a signal; a guard that is gone adopts nothing.
+async fn adopted_anew(adopted: &mut Option<watch::Receiver<u32>>) {
+    let heard = match adopted {
+        Some(adopted) => adopted.changed().await.is_ok(),
+        None => false,
     };
-    tokio::select! {
-        _ = hangup.recv() => {}
-        () = adopted => {}
+    if !heard {
+        std::future::pending::<()>().await;
     }
 }
 
@@ -263,12 +257,6 @@ fn reload(
         *key = live::own_key(home, &ward)?;
     }
     live::config(&ward, post.as_ref(), upstream, key)
-}
-
-/// Tells the service manager, if there is one.
-fn tell_system(states: &[NotifyState<'_>]) {
-    // Without one there is nobody to tell.
-    let _ = sd_notify::notify(false, states);
 }
 
 /// Takes as many file handles as the system gives, and says if they are too few: each session needs two.

@@ -114,7 +114,7 @@ pub struct Certificate {
     /// The key identifier of the authority key identifier, if present.
     pub authority_key_id: Option<Vec<u8>>,
     /// Subject alternative names.
-    pub(super) names: Vec<GeneralName>,
+    pub(crate) names: Vec<GeneralName>,
     /// Name constraints, if present.
     pub constraints: Option<Constraints>,
     /// Critical extensions that this product does not process.
@@ -216,50 +216,10 @@ impl Certificate {
         }
     }
 
-    /// The hardware identifier that the certificate states, in the places that IEEE 802.1AR and RFC 9039 have for it: a
-    /// serial number in the subject or a hardwareModuleName, MAC and EUI-64 in a `urn:dev:mac:` name, an IMEI in a
-    /// `urn:gsma:imei:` name (RFC 7254).
-    ///
-    /// One that states two of a kind states none: nobody could say which of them its maker meant.
+    /// The hardware identifier that the certificate states; see [`stated_fact`].
     #[must_use]
     pub fn fact(&self, name: &FactName) -> Option<Fact> {
-        let uris = || {
-            self.names.iter().filter_map(|name| match name {
-                GeneralName::UniformResourceIdentifier(uri) => Some(uri.as_str()),
-                _ => None,
-            })
-        };
-        let mac = |length: usize| {
-            only(uris().filter_map(|uri| uri.strip_prefix("urn:dev:mac:")).filter(|it| it.len() == length))
-        };
-        let text = match name {
-            FactName::Serial => self.stated_serial(),
-            FactName::Mac => mac(16)
-                .filter(|digits| digits.get(6..10) == Some("ffff"))
-                .map(|digits| format!("{}{}", &digits[..6], &digits[10..])),
-            FactName::Eui64 => mac(16).map(str::to_owned),
-            FactName::Imei => {
-                only(uris().filter_map(|uri| uri.strip_prefix("urn:gsma:imei:")).map(|digits| digits.replace('-', "")))
-            }
-            FactName::Ek => None,
-        };
-        text.and_then(|text| Fact::new(name.clone(), &text).ok())
-    }
-
-    fn stated_serial(&self) -> Option<String> {
-        let modules = || {
-            self.names.iter().filter_map(|name| match name {
-                GeneralName::OtherName(other) => hardware_module(other).map(|(_, serial)| serial),
-                _ => None,
-            })
-        };
-        if modules().next().is_some() {
-            return only(modules()).and_then(|serial| String::from_utf8(serial).ok());
-        }
-        let subject = x509_cert::name::Name::from_der(&self.subject).ok()?;
-        let serials = subject.iter_rdn().flat_map(|rdn| rdn.iter()).filter(|each| each.oid == SERIAL_NUMBER);
-        let value = only(serials.map(|each| each.value.value().to_vec()))?;
-        String::from_utf8(value).ok()
+        stated_fact(&self.subject, &self.names, name)
     }
 
     /// Subject alternative names as text, such as `URI:urn:dev:...`.
@@ -321,6 +281,49 @@ impl Certificate {
         Signed::split(&self.der)
             .is_ok_and(|parts| issuer.verify(parts.algorithm, parts.to_be_signed, parts.signature).is_ok())
     }
+}
+
+/// The hardware identifier that a certificate or a request states, in the places that IEEE 802.1AR and RFC 9039 have for it: a serial
+/// number in the subject or a hardwareModuleName, MAC and EUI-64 in a `urn:dev:mac:` name, an IMEI in a `urn:gsma:imei:` name (RFC 7254).
+///
+/// One that states two of a kind states none: nobody could say which of them its maker meant.
+pub(crate) fn stated_fact(subject: &[u8], names: &[GeneralName], name: &FactName) -> Option<Fact> {
+    let uris = || {
+        names.iter().filter_map(|name| match name {
+            GeneralName::UniformResourceIdentifier(uri) => Some(uri.as_str()),
+            _ => None,
+        })
+    };
+    let mac =
+        |length: usize| only(uris().filter_map(|uri| uri.strip_prefix("urn:dev:mac:")).filter(|it| it.len() == length));
+    let text = match name {
+        FactName::Serial => stated_serial(subject, names),
+        FactName::Mac => mac(16)
+            .filter(|digits| digits.get(6..10) == Some("ffff"))
+            .and_then(|digits| Some(format!("{}{}", digits.get(..6)?, digits.get(10..)?))),
+        FactName::Eui64 => mac(16).map(str::to_owned),
+        FactName::Imei => {
+            only(uris().filter_map(|uri| uri.strip_prefix("urn:gsma:imei:")).map(|digits| digits.replace('-', "")))
+        }
+        FactName::Ek => None,
+    };
+    text.and_then(|text| Fact::new(name.clone(), &text).ok())
+}
+
+fn stated_serial(subject: &[u8], names: &[GeneralName]) -> Option<String> {
+    let modules = || {
+        names.iter().filter_map(|name| match name {
+            GeneralName::OtherName(other) => hardware_module(other).map(|(_, serial)| serial),
+            _ => None,
+        })
+    };
+    if modules().next().is_some() {
+        return only(modules()).and_then(|serial| String::from_utf8(serial).ok());
+    }
+    let subject = x509_cert::name::Name::from_der(subject).ok()?;
+    let serials = subject.iter_rdn().flat_map(|rdn| rdn.iter()).filter(|each| each.oid == SERIAL_NUMBER);
+    let value = only(serials.map(|each| each.value.value().to_vec()))?;
+    String::from_utf8(value).ok()
 }
 
 pub(super) fn name_text(name: &GeneralName) -> String {

@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use data_encoding::HEXLOWER;
 use toml::de::DeTable;
 
+use super::desk::{DESK, DESK_HERE, DeskSettings};
 use super::guard::{GUARD, GUARD_HERE, GuardSettings};
 use super::key::{Key, Section};
 use super::reader::{Reader, Table};
@@ -21,6 +22,8 @@ use crate::text::{Source, TextError};
 pub struct Here {
     /// `[guard]`, of which only what is about one machine is looked at.
     pub guard: GuardSettings,
+    /// `[desk]`, of which only what is about one machine is looked at.
+    pub desk: DeskSettings,
     /// `[store]`.
     pub store: StoreSettings,
     /// `[hsm] module`.
@@ -33,6 +36,7 @@ impl From<&Settings> for Here {
     fn from(settings: &Settings) -> Self {
         Self {
             guard: settings.guard.clone(),
+            desk: settings.desk.clone(),
             store: settings.store.clone(),
             hsm_module: settings.hsm_module.clone(),
             makers: settings.makers.clone(),
@@ -72,7 +76,9 @@ impl Settings {
             makers.entry(name.clone()).or_insert_with(|| own.clone());
         }
         let (store, hsm_module) = (here.store.clone(), here.hsm_module.clone());
-        Self { guard, makers, store, hsm_module, ..self }
+        let own = here.desk.clone();
+        let desk = DeskSettings { listen: own.listen, listen_http: own.listen_http, metrics: own.metrics, ..self.desk };
+        Self { guard, desk, makers, store, hsm_module, ..self }
     }
 }
 
@@ -81,7 +87,7 @@ pub(super) const POST: Section = Section {
     head: "[post]",
     example: "[post]",
     about: "In `post.toml` alone, which `post add` writes: what this post is. Beside it that file may have [store], the keys of [guard] \
-            that are about one machine (addresses, `proxy_protocol`, `proxy_from` and all of the broker) and [makers.NAME].",
+            and [desk] that are about one machine (addresses, `proxy_protocol`, `proxy_from` and all of the broker) and [makers.NAME].",
     keys: &[NAME, ROLE, WARD, SETTINGS_KEY],
 };
 
@@ -137,7 +143,7 @@ impl PostFile {
 
 impl Reader<'_> {
     fn post_file(&mut self, root: &Table<'_>) -> Option<PostFile> {
-        self.only_these(root, "post.toml", &["post", "guard", "store", "makers"]);
+        self.only_these(root, "post.toml", &["post", "guard", "desk", "store", "makers"]);
         let Some(table) = self.section(root, "post", &POST) else {
             self.complain(0..0, "the section [post] is missing".to_owned(), "expected what `post add` wrote");
             return None;
@@ -150,16 +156,22 @@ impl Reader<'_> {
         let ward = self.text(table, &WARD, |text| text.starts_with("urn:uuid:").then(|| text.to_owned()));
         let key = |text: &str| PublicKey::from_spki(&HEXLOWER.decode(text.as_bytes()).ok()?).ok();
         let settings_key = self.text(table, &SETTINGS_KEY, key);
-        if let Some(guard) = self.table(root, "guard") {
+        for (name, all, of_here) in [("guard", &GUARD, &GUARD_HERE), ("desk", &DESK, &DESK_HERE)] {
+            let Some(section) = self.table(root, name) else { continue };
             let strange: Vec<_> =
-                guard.keys().filter(|key| GUARD.has(key.get_ref()) && !GUARD_HERE.has(key.get_ref())).collect();
+                section.keys().filter(|key| all.has(key.get_ref()) && !of_here.has(key.get_ref())).collect();
             for key in strange {
                 let problem = format!("`{}` is a setting of the whole ward", key.get_ref());
                 self.complain(key.span(), problem, "expected it in the ward's settings, which all posts go by");
             }
         }
-        let here =
-            Here { guard: self.guard(root), store: self.store(root), hsm_module: None, makers: self.makers(root) };
+        let here = Here {
+            guard: self.guard(root),
+            desk: self.desk(root),
+            store: self.store(root),
+            hsm_module: None,
+            makers: self.makers(root),
+        };
         Some(PostFile { name: name?, role: role?, ward: ward?, settings_key: settings_key?, here })
     }
 }
@@ -202,6 +214,7 @@ mod tests {
         assert_eq!(post.here.guard.listen.map(|listen| listen.port()), Some(8883));
         for (more, problem) in [
             ("[guard]\nstore_patience = \"5m\"\n", "`store_patience` is a setting of the whole ward"),
+            ("[desk]\ncrl_life = \"5d\"\n", "`crl_life` is a setting of the whole ward"),
             ("[guard]\nlissen = \"0.0.0.0:8883\"\n", "`lissen` is not a setting"),
             ("[kinds.windvane]\n", "`kinds` is not a setting of post.toml"),
             ("[guard\n", "table"),
@@ -247,6 +260,9 @@ mod tests {
             assert_eq!(GUARD_HERE.has(key.name), local || key.name.starts_with("proxy"), "{}", key.name);
         }
         assert!(GUARD_HERE.keys.iter().all(|key| GUARD.has(key.name)));
+        for key in DESK.keys {
+            assert_eq!(DESK_HERE.has(key.name), key.expected.contains("address"), "{}", key.name);
+        }
     }
 
     #[test]

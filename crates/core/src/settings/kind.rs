@@ -29,6 +29,7 @@ pub(super) const KIND: Section = Section {
         USAGE,
         AUTHORITY,
         OVERLAP,
+        RENEW,
         TOKEN_LOGIN,
         TOKEN_LIFE,
         FACTS,
@@ -105,6 +106,13 @@ const OVERLAP: Key = Key::default(
     "a length of time, such as \"7d\"",
     "how long a replaced certificate may still sign in, unless the newer one is used before",
 );
+const RENEW: Key = Key::example(
+    "renew",
+    "\"30d\"",
+    "a length of time, such as \"30d\"",
+    "how long before its end a device may renew its certificate by itself; without it a third of its life. Devices begin at different \
+     times in the first half of that",
+);
 const TOKEN_LOGIN: Key =
     Key::default("token_login", "false", "true or false", "whether a token as MQTT password opens a session");
 const TOKEN_LIFE: Key = Key::default("token_life", "\"1d\"", LENGTH, "the longest life of a token");
@@ -172,6 +180,8 @@ pub struct Kind {
     pub authority: Option<AuthorityName>,
     /// `overlap`: how long a credential that was replaced may still sign in, unless its successor is used before.
     pub overlap: Span,
+    /// `renew`: how long before its end a certificate may be renewed by its device; a third of its life if absent.
+    pub renew: Option<Span>,
     /// `token_login`: whether a token as MQTT password opens a session, default no.
     pub token_login: bool,
     /// `token_life`: the longest life of a token, default one day.
@@ -202,6 +212,7 @@ impl Default for Kind {
             server: false,
             authority: None,
             overlap: Span::from_days(7),
+            renew: None,
             token_login: false,
             token_life: Span::from_days(1),
             facts: Vec::new(),
@@ -358,6 +369,7 @@ impl Reader<'_> {
             server: self.text(table, &USAGE, server).unwrap_or(default.server),
             authority: self.text(table, &AUTHORITY, |text| text.parse().ok()),
             overlap: self.overlap(table, default.overlap, default.life),
+            renew: self.text(table, &RENEW, least(60)),
             token_login: self.flag(table, &TOKEN_LOGIN).unwrap_or(default.token_login),
             token_life: self.text(table, &TOKEN_LIFE, least(1)).unwrap_or(default.token_life),
             facts: self.list(table, &FACTS, fact).unwrap_or_default(),

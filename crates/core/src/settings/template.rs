@@ -1,5 +1,6 @@
 //! The text of a new `ward.toml`, and the reference of all settings.
 
+use super::desk;
 use super::guard::GUARD;
 use super::here::POST;
 use super::key::{Key, Section, Value};
@@ -40,7 +41,7 @@ pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>, crl: Opt
         }
     }
     text.push_str("\n# Below, every key that may be set, with what holds without it, or with an example.\n");
-    for section in [KIND, STORE, HSM, MAKER, GUARD] {
+    for section in [KIND, STORE, HSM, MAKER, GUARD, desk::DESK] {
         text.push_str(&format!("#\n# {}    # {}\n", section.example, section.about));
         section.keys.iter().for_each(|key| text.push_str(&offered(key, key.value.toml())));
     }

@@ -50,8 +50,12 @@ fn every_setting_that_the_template_offers_is_taken() {
         ..GuardSettings::default()
     };
     assert_eq!(settings.guard, examples);
+    let DeskSettings { listen, listen_http, metrics, .. } = settings.desk;
+    assert!(listen.is_some() && listen_http.is_some() && metrics.is_some());
+    assert_eq!(settings.desk, DeskSettings { listen, listen_http, metrics, ..DeskSettings::default() });
     let kind = settings.kind(&"windvane".parse().unwrap()).unwrap().clone();
-    let mut example = Kind { authority: kind.authority.clone(), on_refusal: kind.on_refusal, ..Kind::default() };
+    let mut example =
+        Kind { authority: kind.authority.clone(), on_refusal: kind.on_refusal, renew: kind.renew, ..Kind::default() };
     example.profile.hardware_type = kind.profile.hardware_type;
     assert_eq!(kind, example);
     assert_eq!(settings.on_refusal(&"windvane".parse().unwrap()), GuardSettings::default().on_refusal);

@@ -39,8 +39,8 @@ pub(super) const MQTT: Key = Key::default("mqtt", "\"localhost:8883\"", HOST_AND
 pub(super) const DESK: Key = Key::default(
     "desk",
     "\"localhost:8843\"",
-    HOST_AND_PORT,
-    "where devices will reach the desk, which does not exist yet",
+    "HOST:PORT, such as \"desk.example.org:8843\"",
+    "where devices reach the desk",
 );
 /// Where revocation lists are.
 pub(super) const CRL: Key = Key::example(

@@ -1,8 +1,8 @@
 //! Giving a device a credential.
 
 use serde_json::json;
-use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::credential::{CredentialRecord, Origin, Unusable};
 use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued, replaced};
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
@@ -66,6 +66,36 @@ pub fn introduce(tx: &mut dyn Tx, shown: &Introduction<'_>, cause: &Cause) -> Re
     let issued = NewCredential::issued(&id, shown.maker, shown.certificate, &key_type);
     let new = NewCredential { origin: Origin::Foreign, again: true, ..issued };
     Ok(record(tx, &new, cause)?.is_ok().then_some(id))
+}
+
+/// Why a device was given no next certificate for the one that it showed.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum RenewRefusal {
+    /// What it showed is not on record, or may not sign in.
+    #[error("{0}")]
+    Shown(Unusable),
+    /// What it showed is not on record.
+    #[error("what it showed is not on record")]
+    Unknown,
+    /// The device may not be given a certificate.
+    #[error("{0}")]
+    Unissued(IssueRefusal),
+}
+
+/// Records the next certificate of a device that showed the credential `shown`, which must be good at this moment and the device's own.
+///
+/// # Errors
+/// There is no such authority.
+pub fn renew(tx: &mut dyn Tx, shown: &Fingerprint, new: &NewCredential<'_>, cause: &Cause) -> Answer<(), RenewRefusal> {
+    let known = tx.status_many(std::slice::from_ref(shown))?.pop().flatten();
+    let Some((credential, _)) = known.filter(|(_, device)| device.id == *new.device) else {
+        return Ok(Err(RenewRefusal::Unknown));
+    };
+    if let Err(why) = credential.may_sign_in(cause.at) {
+        return Ok(Err(RenewRefusal::Shown(why)));
+    }
+    let new = NewCredential { again: true, ..new.clone() };
+    Ok(record(tx, &new, cause)?.map_err(RenewRefusal::Unissued))
 }
 
 /// Checks that a device may have a new credential, and puts an end to those that it replaces; gives their names.

@@ -22,6 +22,9 @@ pub trait ReadAdmissions {
     /// Up to `limit` admissions of a device's id, the newest first.
     fn admissions_of(&self, device: &DeviceId, limit: usize) -> Result<Vec<AdmissionRecord>, StoreError>;
 
+    /// The newest admission that demands a key, by SHA-256 of its SubjectPublicKeyInfo.
+    fn admission_of_key(&self, digest: &[u8; 32]) -> Result<Option<AdmissionRecord>, StoreError>;
+
     /// The pending admission of each device's id, in the order asked for.
     fn pending_for(&self, devices: &[DeviceId]) -> Result<Vec<Option<AdmissionRecord>>, StoreError>;
 

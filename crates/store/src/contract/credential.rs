@@ -172,6 +172,9 @@ pub trait ReadCredentials {
     /// There is no such credential.
     fn key_digest(&self, fingerprint: &Fingerprint) -> Result<[u8; 32], StoreError>;
 
+    /// What a credential is: its certificate in DER, or the SubjectPublicKeyInfo of a bare key; `None` if it is not known.
+    fn credential_der(&self, fingerprint: &Fingerprint) -> Result<Option<Vec<u8>>, StoreError>;
+
     /// Whether a key is blocked, by SHA-256 of its SubjectPublicKeyInfo.
     fn blocked_key(&self, digest: &[u8; 32]) -> Result<Option<BlockedKey>, StoreError>;
 

@@ -1,6 +1,6 @@
 //! Admissions.
 
-use tidy_warden_core::admission::{AdmissionEnd, AdmissionName, AdmissionRecord};
+use tidy_warden_core::admission::{AdmissionEnd, AdmissionName, AdmissionRecord, Demand};
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
@@ -30,6 +30,10 @@ impl ReadAdmissions for MemoryStore {
     fn admissions_of(&self, device: &DeviceId, limit: usize) -> Result<Vec<AdmissionRecord>, StoreError> {
         let model = self.model();
         Ok(model.admissions.iter().rev().filter(|each| each.device.id == *device).take(limit).cloned().collect())
+    }
+
+    fn admission_of_key(&self, digest: &[u8; 32]) -> Result<Option<AdmissionRecord>, StoreError> {
+        Ok(self.model().admissions.iter().rev().find(|each| each.demand == Demand::Key(*digest)).cloned())
     }
 
     fn pending_for(&self, devices: &[DeviceId]) -> Result<Vec<Option<AdmissionRecord>>, StoreError> {

@@ -87,6 +87,10 @@ impl ReadCredentials for MemoryStore {
         found.ok_or_else(|| unknown("credential", fingerprint))
     }
 
+    fn credential_der(&self, fingerprint: &Fingerprint) -> Result<Option<Vec<u8>>, StoreError> {
+        Ok(self.model().by_fingerprint(fingerprint).map(|each| each.der.clone()))
+    }
+
     fn blocked_key(&self, digest: &[u8; 32]) -> Result<Option<BlockedKey>, StoreError> {
         Ok(self.model().blocked.get(digest).cloned())
     }
@@ -166,7 +170,7 @@ impl WriteCredentials for MemoryStore {
                 held: None,
                 distrusted: None,
             };
-            model.credentials.push(Credential { record, key_digest: each.key_digest, entry });
+            model.credentials.push(Credential { record, key_digest: each.key_digest, der: each.der.to_vec(), entry });
         }
         Ok(())
     }

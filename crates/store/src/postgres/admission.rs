@@ -91,6 +91,11 @@ impl ReadAdmissions for Database {
         self.admissions_by(rest, &[&device.as_str(), &rows::limit(limit)])
     }
 
+    fn admission_of_key(&self, digest: &[u8; 32]) -> Result<Option<AdmissionRecord>, StoreError> {
+        let rest = "WHERE proof = 'key' AND digest = $1 ORDER BY number + 0 DESC LIMIT 1";
+        Ok(self.admissions_by(rest, &[&digest.as_slice()])?.pop())
+    }
+
     fn pending_for(&self, devices: &[DeviceId]) -> Result<Vec<Option<AdmissionRecord>>, StoreError> {
         let ids: Vec<&str> = devices.iter().map(DeviceId::as_str).collect();
         let from = "unnest($1::text[]) WITH ORDINALITY AS asked (id, place)

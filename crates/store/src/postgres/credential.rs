@@ -139,6 +139,11 @@ impl ReadCredentials for Database {
         }
     }
 
+    fn credential_der(&self, fingerprint: &Fingerprint) -> Result<Option<Vec<u8>>, StoreError> {
+        let sql = "SELECT certificate FROM credentials WHERE fingerprint = $1";
+        self.connection.maybe(sql, &[&fingerprint.0.as_slice()])?.map(|row| get(&row, 0)).transpose()
+    }
+
     fn blocked_key(&self, digest: &[u8; 32]) -> Result<Option<BlockedKey>, StoreError> {
         self.connection.maybe(BLOCKED, &[&digest.as_slice()])?.as_ref().map(blocked).transpose()
     }

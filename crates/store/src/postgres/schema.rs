@@ -195,6 +195,7 @@ CREATE TABLE admissions (
     ended BIGINT, credential BYTEA
 );
 CREATE INDEX admissions_by_device ON admissions (device, number);
+CREATE INDEX admissions_by_key ON admissions (digest) WHERE proof = 'key';
 
 CREATE TABLE admission_facts (
     name TEXT NOT NULL, value TEXT NOT NULL, admission BIGINT NOT NULL REFERENCES admissions, PRIMARY KEY (name, value)

@@ -74,6 +74,10 @@ impl<S: Sql> ReadAdmissions for S {
         all(self, rest, &[&device.as_str(), &rows::limit(limit)])
     }
 
+    fn admission_of_key(&self, digest: &[u8; 32]) -> Result<Option<AdmissionRecord>, StoreError> {
+        first(self, "WHERE proof = 'key' AND digest = ?1 ORDER BY number DESC LIMIT 1", &[digest])
+    }
+
     fn pending_for(&self, devices: &[DeviceId]) -> Result<Vec<Option<AdmissionRecord>>, StoreError> {
         devices.iter().map(|id| first(self, "WHERE device = ?1 AND state IS NULL", &[&id.as_str()])).collect()
     }

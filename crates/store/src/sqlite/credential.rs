@@ -112,6 +112,13 @@ impl<S: Sql> ReadCredentials for S {
         found.optional()?.ok_or_else(|| StoreError::Unknown { what: "credential", name: fingerprint.to_string() })
     }
 
+    fn credential_der(&self, fingerprint: &Fingerprint) -> Result<Option<Vec<u8>>, StoreError> {
+        let sql = "SELECT certificate FROM credentials WHERE fingerprint_head = ?1 AND fingerprint = ?2";
+        let mut statement = self.sql().prepare_cached(sql)?;
+        let found = statement.query_row(params![rows::head(&fingerprint.0), fingerprint.0], |row| row.get(0));
+        Ok(found.optional()?)
+    }
+
     fn blocked_key(&self, digest: &[u8; 32]) -> Result<Option<BlockedKey>, StoreError> {
         let sql = "SELECT digest, at, source, device FROM blocked_keys WHERE digest = ?1";
         let mut statement = self.sql().prepare_cached(sql)?;

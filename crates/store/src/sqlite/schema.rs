@@ -179,6 +179,7 @@ CREATE TABLE admissions (
     ended INTEGER, credential BLOB
 );
 CREATE INDEX admissions_by_device ON admissions (device, number);
+CREATE INDEX admissions_by_key ON admissions (digest) WHERE proof = 'key';
 
 CREATE TABLE admission_facts (
     name TEXT NOT NULL, value TEXT NOT NULL, admission INTEGER NOT NULL REFERENCES admissions,

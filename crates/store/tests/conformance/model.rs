@@ -413,7 +413,8 @@ pub(crate) fn act_for(
                 .map(|(number, fact)| AdmissionRecord {
                     name: AdmissionName(0),
                     device: DeviceRecord { created: cause.at, ..listed(*number, *fact, u8::MAX) },
-                    demand: if fact % 2 == 0 { Demand::Secret([*fact; 32]) } else { Demand::Certificate },
+                    demand: [Demand::Secret([*fact; 32]), Demand::Certificate, Demand::Key([*number; 32])]
+                        [usize::from(fact % 3)],
                     until: cause.at.plus(Span::from_seconds(20_000)),
                     end: None,
                 })
@@ -547,11 +548,13 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         all.push(told(store.status_many(&[certificate.fingerprint])));
         all.push(told(store.fingerprints_of(&certificate.serial)));
         all.push(told(store.key_digest(&certificate.fingerprint)));
+        all.push(told(store.credential_der(&certificate.fingerprint)));
     }
     for key in 0..9 {
         all.push(told(store.holders_of_key(&cast.digest(key))));
         all.push(told(store.bound_key(&cast.digest(key))));
         all.push(told(store.blocked_key(&cast.digest(key))));
+        all.push(told(store.admission_of_key(&[key; 32])));
     }
     for client in 0..4 {
         all.push(told(store.broker_session(&format!("c{client}"))));

@@ -119,6 +119,8 @@ const OF_ONE: &[(&str, Question)] = &[
     ("admissions", |store| store.admissions(AdmissionName(100), 10).map(drop)),
     ("last_admission", |store| store.last_admission().map(drop)),
     ("admissions_of", |store| store.admissions_of(&id("new-9"), 5).map(drop)),
+    ("credential_der", |store| store.credential_der(&Fingerprint(digest(9))).map(drop)),
+    ("admission_of_key", |store| store.admission_of_key(&digest(9)).map(drop)),
     ("pending_for", |store| store.pending_for(&[id("new-9")]).map(drop)),
     ("pending_with", |store| store.pending_with(&[&Fact::new(FactName::Serial, "NW-9").unwrap()]).map(drop)),
     ("withdraw", |store| tried(store, |tx| acts::admission::withdraw(tx, &[AdmissionName(9)], &cause(3)).map(drop))),

@@ -83,38 +83,42 @@ pub(crate) fn config(
     upstream: Upstream,
     key: &SoftwareKey,
 ) -> Result<LiveConfig, Problem> {
-    let of = |role: AuthorityRole| -> Result<Vec<Certificate>, Problem> {
-        Ok(ward.authorities(role)?.into_iter().map(|each| each.certificate).collect())
-    };
     let own = own_certificate(ward, post)?;
-    // Who knows only an old root finds the way to it over the new one's cross-certificate.
-    let all = ward.store.authorities()?;
-    let ours = |each: &&AuthorityRecord| each.role != AuthorityRole::Foreign;
-    let crosses: Vec<Certificate> = all.iter().filter(ours).flat_map(|each| each.crossed.clone()).collect();
-    let above = of(AuthorityRole::Service)?.into_iter().filter(|service| service.subject == own.issuer);
-    if *key.public_key() != own.public_key {
-        return Err(Problem::refused("the guard cannot use its key")
-            .because("it does not belong to the guard's certificate")
-            .next("put keys/guard.key back from a copy of the ward"));
-    }
-    let pkcs8 = key.to_pkcs8().map_err(|error| Problem::failed("the guard's key cannot be used").because(error))?;
-    let tls = TlsSettings {
-        chain: std::iter::once(own.clone()).chain(above).chain(crosses).collect(),
-        key: pkcs8.to_vec().into(),
-        allow_anonymous: ward.settings.any_token_login(),
-    };
-    let files = ward
-        .settings
-        .makers
-        .iter()
-        .filter_map(|(name, maker)| maker.crl_file.as_ref().map(|file| (name.clone(), ward.dir.join(file))));
-    let maker_files = files.collect();
+    let tls = tls(ward, "guard", own, key, ward.settings.any_token_login())?;
     Ok(LiveConfig {
         tls,
         settings: ward.settings.clone(),
         parties: ward.parties(),
         token_key: ward.record.token_key.clone(),
         upstream,
-        maker_files,
+        maker_files: ward.maker_files(),
+    })
+}
+
+/// What the server `name` shows of itself; `key` must be that of its certificate.
+pub(in crate::commands) fn tls(
+    ward: &Ward,
+    name: &str,
+    own: Certificate,
+    key: &SoftwareKey,
+    allow_anonymous: bool,
+) -> Result<TlsSettings, Problem> {
+    // Who knows only an old root finds the way to it over the new one's cross-certificate.
+    let all = ward.store.authorities()?;
+    let ours = |each: &&AuthorityRecord| each.role != AuthorityRole::Foreign;
+    let crosses: Vec<Certificate> = all.iter().filter(ours).flat_map(|each| each.crossed.clone()).collect();
+    let services = ward.authorities(AuthorityRole::Service)?.into_iter().map(|each| each.certificate);
+    let above = services.filter(|service| service.subject == own.issuer);
+    if *key.public_key() != own.public_key {
+        return Err(Problem::refused(format!("the {name} cannot use its key"))
+            .because(format!("it does not belong to the {name}'s certificate"))
+            .next(format!("put keys/{name}.key back from a copy of the ward")));
+    }
+    let pkcs8 =
+        key.to_pkcs8().map_err(|error| Problem::failed(format!("the {name}'s key cannot be used")).because(error))?;
+    Ok(TlsSettings {
+        chain: std::iter::once(own.clone()).chain(above).chain(crosses).collect(),
+        key: pkcs8.to_vec().into(),
+        allow_anonymous,
     })
 }

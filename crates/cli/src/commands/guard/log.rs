@@ -1,21 +1,14 @@
-//! Log lines on standard error, and the log of what devices ask for.
+//! The log of what devices ask for.
 
 use std::collections::HashSet;
 use std::hash::{Hash, Hasher};
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::mpsc::{Receiver, SyncSender};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
 
-use serde_json::json;
-use tidy_warden_core::time::{Clock, UnixTime};
-use tidy_warden_guard::{Event, Observer, Sink};
+use tidy_warden_guard::Observer;
 
-use crate::args::LogForm;
-use crate::clock::WardClock;
 use crate::problem::Problem;
 
 /// The most different acts that are kept apart while they are observed; a limit on memory. Once there are so many, each
@@ -42,72 +35,4 @@ pub(super) fn observer(path: &Path) -> Result<Observer, Problem> {
             let _ = known.1.write_all(format!("{line}\n").as_bytes());
         }
     }))
-}
-
-/// How many log lines may wait to be written; more are counted and left out.
-const WAITING: usize = 10_000;
-
-/// How long the last lines may take when the guard stops.
-const LAST_LINES: Duration = Duration::from_secs(2);
-
-/// Log lines on standard error, written by a thread of their own, so that nobody waits for whoever reads them.
-pub(super) struct Log {
-    sender: SyncSender<(UnixTime, Event)>,
-    lost: Arc<AtomicU64>,
-    /// Hears when all is written.
-    written: Receiver<()>,
-    clock: WardClock,
-}
-
-impl Log {
-    pub(super) fn start(form: LogForm, clock: WardClock) -> Self {
-        let (sender, lines) = std::sync::mpsc::sync_channel(WAITING);
-        let lost = Arc::new(AtomicU64::new(0));
-        let missing = lost.clone();
-        let (done, written) = std::sync::mpsc::channel();
-        std::thread::spawn(move || {
-            for (time, event) in lines {
-                let mut text = line(form, time, &event);
-                match missing.swap(0, Ordering::Relaxed) {
-                    0 => {}
-                    count => {
-                        let what =
-                            format!("{count} log lines came faster than they could be written, and were left out");
-                        text.push_str(&line(form, time, &Event::Trouble { what }));
-                    }
-                }
-                // A closed log does not stop the guard.
-                let _ = std::io::stderr().lock().write_all(text.as_bytes());
-            }
-            // Nobody waits for it any more if this took too long.
-            let _ = done.send(());
-        });
-        Self { sender, lost, written, clock }
-    }
-
-    pub(super) fn sink(&self) -> Sink {
-        let (sender, lost, clock) = (self.sender.clone(), self.lost.clone(), self.clock.clone());
-        Arc::new(move |event| {
-            if sender.try_send((clock.now(), event)).is_err() {
-                lost.fetch_add(1, Ordering::Relaxed);
-            }
-        })
-    }
-
-    /// Waits until all is written, but not for long: the reader may be stuck. Every sink must be gone by now.
-    pub(super) fn finish(self) {
-        drop(self.sender);
-        let _ = self.written.recv_timeout(LAST_LINES);
-    }
-}
-
-fn line(form: LogForm, time: UnixTime, event: &Event) -> String {
-    if form == LogForm::Text {
-        return format!("{time} {event}\n");
-    }
-    let mut value = json!({ "time": time });
-    if let (Some(value), Ok(serde_json::Value::Object(fields))) = (value.as_object_mut(), serde_json::to_value(event)) {
-        value.extend(fields);
-    }
-    format!("{value}\n")
 }

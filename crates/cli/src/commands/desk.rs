@@ -1,0 +1,296 @@
+//! `desk`: runs until it is told to stop.
+
+use std::io::IsTerminal;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::Path;
+use std::sync::Arc;
+
+use tidy_warden_core::authority::AuthorityRecord;
+use tidy_warden_core::key::{Signer, SoftwareKey};
+use tidy_warden_core::settings::Settings;
+use tidy_warden_desk::server::{Config, Server};
+use tidy_warden_desk::{DeskError, Event, LiveConfig, Sink, Stores};
+
+use super::Context;
+use super::guard::{STORE_PATIENCE, WARNING, live, stays_inside};
+use crate::args::{DeskArgs, LogForm};
+use crate::keys::{Openers, Secrets};
+use crate::log::Log;
+use crate::passphrase::{self, Passphrase, Typed};
+use crate::problem::{Exit, Problem};
+use crate::signals::{Signals, Told, tell_ready, tell_reloading, tell_stopping};
+use crate::ward::Ward;
+
+/// The name of the desk's key and certificate, and the account under which its changes are recorded.
+const DESK: &str = "desk";
+
+/// The file in which a desk keeps how far it has seen the audit record.
+const SEEN: &str = "desk.seen";
+
+/// How many questions to the store there may be at once.
+const READERS: usize = 4;
+
+/// The path under which lists are given out.
+const LISTS: &str = "/crl/";
+
+/// Opens what was not opened before: who is told to take its settings anew need not ask anybody for a passphrase again.
+struct Reopened<'a> {
+    known: &'a [(AuthorityRecord, Arc<dyn Signer>)],
+    secrets: Secrets<'a>,
+    /// Whether there is a file to read the passphrase from.
+    has_file: bool,
+}
+
+impl Openers for Reopened<'_> {
+    fn passphrase(&self, what: &str) -> Result<&Passphrase, Problem> {
+        match self.has_file {
+            true => self.secrets.passphrase(what),
+            false => Err(Problem::refused(format!("{what} cannot be opened while the desk runs"))
+                .because("the passphrase was typed, used once and forgotten")
+                .next("stop the desk and start it again, or start it with --passphrase-file")),
+        }
+    }
+
+    fn root_passphrase(&self, name: &str) -> Result<&Passphrase, Problem> {
+        self.secrets.root_passphrase(name)
+    }
+
+    fn pin(&self, token: &str) -> Result<&Passphrase, Problem> {
+        self.secrets.pin(token)
+    }
+
+    fn key_file(&self) -> Option<&Path> {
+        None
+    }
+
+    fn signer(&self, ward: &Ward, authority: &AuthorityRecord) -> Result<Arc<dyn Signer>, Problem> {
+        let is_same = |(_, signer): &&(AuthorityRecord, Arc<dyn Signer>)| {
+            *signer.public_key() == authority.certificate.public_key
+        };
+        match self.known.iter().find(is_same) {
+            Some((_, signer)) => Ok(signer.clone()),
+            None => {
+                self.passphrase(&format!("the key of `{}`", authority.name))?;
+                self.secrets.signer(ward, authority)
+            }
+        }
+    }
+}
+
+/// Where a desk has what it goes by from.
+struct Home<'a> {
+    context: &'a Context<'a>,
+    args: &'a DeskArgs,
+}
+
+impl Home<'_> {
+    /// The desk's own key. The passphrase is used once and forgotten.
+    fn own_key(&self, ward: &Ward, secrets: &dyn Openers) -> Result<SoftwareKey, Problem> {
+        match &self.args.tls_passphrase_file {
+            Some(file) => {
+                let passphrase = passphrase::get(Some(file), "the desk's TLS key", Typed::Once, self.context.console)?;
+                ward.key(DESK, &passphrase)
+            }
+            None => ward
+                .key(DESK, secrets.passphrase("the desk's TLS key")?)
+                .map_err(|problem| problem.or_next("if it has a passphrase of its own: --tls-passphrase-file FILE")),
+        }
+    }
+
+    fn config(&self, ward: &Ward, key: &SoftwareKey, secrets: &dyn Openers) -> Result<LiveConfig, Problem> {
+        let own = ward.store.server_certificate(DESK)?;
+        LiveConfig::of(ward, secrets, live::tls(ward, DESK, own, key, true)?)
+    }
+
+    /// What the desk goes by now; what was opened before stays open.
+    fn reload(
+        &self,
+        key: &mut SoftwareKey,
+        known: &[(AuthorityRecord, Arc<dyn Signer>)],
+    ) -> Result<LiveConfig, Problem> {
+        let ward = self.context.ward()?;
+        let has_file = self.context.passphrase_path().is_some();
+        let secrets = Reopened { known, secrets: self.context.secrets(), has_file };
+        if *key.public_key() != ward.store.server_certificate(DESK)?.public_key {
+            *key = self.own_key(&ward, &secrets)?;
+        }
+        self.config(&ward, key, &secrets)
+    }
+}
+
+pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Problem> {
+    let home = Home { context, args };
+    let ward = context.ward()?;
+    let settings = &ward.settings.desk;
+    let listen = args.listen.or(settings.listen).unwrap_or(SocketAddr::from((Ipv4Addr::LOCALHOST, 8843)));
+    let listen_http = args.listen_http.or(settings.listen_http);
+    stays_inside(&ward, DESK, &[Some(listen), listen_http])?;
+    let secrets = context.secrets();
+    let key = home.own_key(&ward, &secrets)?;
+    let live = home.config(&ward, &key, &secrets)?;
+    let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
+    let log = Log::start(form, ward.clock.clone());
+    // In the form of the log: whoever reads it as JSON gets nothing else.
+    let warnings = warnings(&ward, listen, listen_http)?;
+    warnings.into_iter().for_each(|what| log.sink()(Event::Trouble { what }));
+    let known = live.signers().to_vec();
+    let stores = Stores {
+        readers: (0..READERS).map(|_| ward.desk_reader(Some(STORE_PATIENCE))).collect::<Result<_, _>>()?,
+        follower: ward.desk_reader(Some(STORE_PATIENCE))?,
+        acts: ward.desk_acts()?,
+        lists: ward.another_store()?,
+    };
+    let config = Config {
+        listen,
+        listen_http,
+        metrics: args.metrics.or(settings.metrics),
+        seen: Some(ward.dir.join(SEEN)),
+        live,
+        actor: DESK.to_owned(),
+        clock: Arc::new(ward.clock.clone()),
+        sink: log.sink(),
+    };
+    let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
+    let ended = runtime.block_on(async {
+        let server = Server::bind(config, stores).await.map_err(|error| match error {
+            DeskError::Store(error) => error.into(),
+            DeskError::Listen { .. } => {
+                Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")
+            }
+            other => Problem::failed("the desk cannot start").because(other),
+        })?;
+        serve(&home, server, key, known, log.sink()).await
+    });
+    drop(runtime);
+    log.finish();
+    ended.map(|()| Exit::Done)
+}
+
+/// Runs until a signal says stop; another, or a change of authorities, makes it read its settings anew.
+async fn serve(
+    home: &Home<'_>,
+    server: Server,
+    mut key: SoftwareKey,
+    mut known: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
+    sink: Sink,
+) -> Result<(), Problem> {
+    let mut signals = Signals::new()?;
+    let mut wants = server.wants();
+    let (sender, reloads) = tokio::sync::mpsc::channel(1);
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let running = server.run(
+        async {
+            // A sender that is gone says stop too.
+            let _ = stopped.await;
+        },
+        reloads,
+    );
+    let mut running = std::pin::pin!(running);
+    let mut stop = Some(stop);
+    tell_ready();
+    loop {
+        let told = tokio::select! {
+            ended = &mut running => return ended.map_err(|error| Problem::failed("the desk stopped").because(error)),
+            told = signals.next() => told,
+            changed = wants.changed() => match changed {
+                Ok(()) => Told::Reload,
+                Err(_) => std::future::pending().await,
+            },
+        };
+        match told {
+            Told::Stop => {
+                tell_stopping();
+                stop.take();
+            }
+            Told::Reload => {
+                tell_reloading();
+                // A few files and a key: requests are answered on other threads meanwhile.
+                match home.reload(&mut key, &known) {
+                    Ok(config) => {
+                        known = config.signers().to_vec();
+                        let _ = sender.send(config).await;
+                    }
+                    Err(problem) => {
+                        let what =
+                            format!("the settings were not reloaded, and the old ones stay: {}", problem.in_one_line());
+                        sink(Event::Trouble { what });
+                    }
+                }
+                tell_ready();
+            }
+        }
+    }
+}
+
+/// What a person should know of a desk that starts.
+fn warnings(ward: &Ward, listen: SocketAddr, listen_http: Option<SocketAddr>) -> Result<Vec<String>, Problem> {
+    let mut all = Vec::new();
+    let ends = ward.store.server_certificate(DESK)?.not_after;
+    if ends < ward.now().plus(WARNING) {
+        all.push(format!("the desk's own certificate ends at {ends}"));
+    }
+    all.extend(elsewhere(&ward.settings, listen, listen_http));
+    Ok(all)
+}
+
+/// Addresses that certificates and people are told, and that are not what is listened on.
+fn elsewhere(settings: &Settings, listen: SocketAddr, listen_http: Option<SocketAddr>) -> Vec<String> {
+    let mut all = Vec::new();
+    let endpoints = &settings.endpoints;
+    if endpoints.desk.port != listen.port() {
+        all.push(format!(
+            "devices are told to come to {}, and the desk listens on port {}: desk under [endpoints], if nothing stands between",
+            endpoints.desk,
+            listen.port()
+        ));
+    }
+    match (listen_http, endpoints.crl.as_str()) {
+        (None, "") => {}
+        (None, url) => all.push(format!(
+            "certificates name {url} as the place of revocation lists, which this desk does not serve: listen_http under [desk]"
+        )),
+        (Some(address), "") => all.push(format!(
+            "certificates name no place of revocation lists, and the desk has them at http://HOST:{}{LISTS}: crl under [endpoints]",
+            address.port()
+        )),
+        (Some(address), url) => {
+            let rest = url.strip_prefix("http://").unwrap_or(url);
+            let (host, path) = rest.find('/').map_or((rest, ""), |at| rest.split_at(at));
+            let port = host.rsplit_once(':').and_then(|(_, port)| port.parse().ok()).unwrap_or(80u16);
+            if path != LISTS || port != address.port() {
+                all.push(format!(
+                    "certificates name {url} as the place of revocation lists, and the desk has them at http://HOST:{}{LISTS}: crl \
+                     under [endpoints], if nothing stands between",
+                    address.port()
+                ));
+            }
+        }
+    }
+    all
+}
+
+#[cfg(test)]
+mod tests {
+    use tidy_warden_core::text::Source;
+
+    use super::*;
+
+    #[test]
+    fn addresses_that_are_told_and_not_served_are_found() {
+        let settings = |crl: &str, port: u16| {
+            let crl = if crl.is_empty() { String::new() } else { format!("crl = \"{crl}\"\n") };
+            let text = format!("[ward]\nname = \"n\"\n[endpoints]\ndesk = \"desk.example:{port}\"\n{crl}");
+            Settings::parse(&Source::new("ward.toml", &text)).unwrap()
+        };
+        let at = |port: u16| SocketAddr::from((Ipv4Addr::LOCALHOST, port));
+        let found =
+            |crl: &str, port: u16, plain: Option<u16>| elsewhere(&settings(crl, port), at(8843), plain.map(at)).len();
+        assert_eq!(found("http://a.example:8080/crl/", 8843, Some(8080)), 0);
+        assert_eq!(found("http://a.example/crl/", 8843, Some(80)), 0);
+        assert_eq!(found("", 8843, None), 0);
+        assert_eq!(found("http://a.example:8080/lists/", 8843, Some(8080)), 1);
+        assert_eq!(found("http://a.example/crl/", 8843, Some(8080)), 1);
+        assert_eq!(found("http://a.example/crl/", 8843, None), 1);
+        assert_eq!(found("", 443, Some(8080)), 2);
+    }
+}

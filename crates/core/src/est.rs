@@ -1,0 +1,135 @@
+//! Enrolment over Secure Transport (RFC 7030, as RFC 8951 clarifies it): what goes over it, in base64 and DER.
+
+use const_oid::ObjectIdentifier;
+use const_oid::db::rfc4519::SERIAL_NUMBER;
+use const_oid::db::rfc5911::{ID_DATA, ID_SIGNED_DATA};
+use const_oid::db::rfc5912::{ECDSA_WITH_SHA_256, ECDSA_WITH_SHA_384, ID_EC_PUBLIC_KEY, SECP_256_R_1, SECP_384_R_1};
+use const_oid::db::rfc8410::ID_ED_25519;
+use data_encoding::{BASE64, Encoding, Specification};
+
+use crate::asn1;
+use crate::fact::FactName;
+use crate::key::NewKey;
+use crate::request;
+use crate::settings::Kind;
+
+/// The largest body of a request that is read, in octets: the largest request in base64, with a line end after every 64 characters.
+pub const MAX_BODY: usize = request::MAX_LEN / 3 * 4 / 64 * 66 + 256;
+
+/// The media type of requests (RFC 5967).
+pub const PKCS10: &str = "application/pkcs10";
+
+/// The media type of certificates in their answers (RFC 7030 section 4.2.3).
+pub const CERTS_ONLY: &str = "application/pkcs7-mime; smime-type=certs-only";
+
+/// The media type of [`attributes`] (RFC 7030 section 4.5.2).
+pub const CSR_ATTRS: &str = "application/csrattrs";
+
+/// Octets in base64 as answers have them: lines of 64 characters (RFC 8951 section 3.1 lets receivers pass over line ends).
+#[must_use]
+pub fn encoded(octets: &[u8]) -> String {
+    static LINES: std::sync::LazyLock<Encoding> = std::sync::LazyLock::new(|| {
+        let mut lines = Specification::new();
+        lines.symbols.push_str("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/");
+        lines.padding = Some('=');
+        lines.wrap.width = 64;
+        lines.wrap.separator.push('\n');
+        // The specification above is one.
+        lines.encoding().unwrap_or(BASE64)
+    });
+    LINES.encode(octets)
+}
+
+/// The octets of a request's body: base64 (RFC 4648 section 4) in which line ends, blanks and tabs are passed over (RFC 8951 section 3.1).
+#[must_use]
+pub fn decoded(body: &[u8]) -> Option<Vec<u8>> {
+    let text: Vec<u8> = body.iter().copied().filter(|octet| !matches!(octet, b'\r' | b'\n' | b' ' | b'\t')).collect();
+    BASE64.decode(&text).ok().filter(|octets| !octets.is_empty())
+}
+
+/// Certificates and nothing else: a degenerate SignedData (RFC 5652 section 5, RFC 7030 section 4.1.3).
+#[must_use]
+pub fn certs_only(certificates: &[&[u8]]) -> Vec<u8> {
+    let mut sorted = certificates.to_vec();
+    // DER wants a SET OF in the order of its encodings (X.690 section 11.6).
+    sorted.sort_unstable();
+    let empty_set = asn1::element(0x31, &[]);
+    let signed_data = asn1::sequence(&[
+        &asn1::unsigned(&[1]),
+        &empty_set,
+        &asn1::sequence(&[&asn1::oid(ID_DATA)]),
+        &asn1::context_constructed(0, &sorted.concat()),
+        &empty_set,
+    ]);
+    asn1::sequence(&[&asn1::oid(ID_SIGNED_DATA), &asn1::context_constructed(0, &signed_data)])
+}
+
+/// What a request for a device of a kind should be: the key, the signature, and the serial number in the subject where one must be named
+/// (RFC 7030 section 4.5.2, RFC 8951 section 4). All else that a request names is passed over.
+#[must_use]
+pub fn attributes(kind: &Kind) -> Vec<u8> {
+    let on_curve =
+        |curve: ObjectIdentifier| asn1::sequence(&[&asn1::oid(ID_EC_PUBLIC_KEY), &asn1::set_of_one(&asn1::oid(curve))]);
+    let (key, signature) = match kind.key {
+        NewKey::P384 => (on_curve(SECP_384_R_1), Some(ECDSA_WITH_SHA_384)),
+        NewKey::Ed25519 => (asn1::oid(ID_ED_25519), None),
+        _ => (on_curve(SECP_256_R_1), Some(ECDSA_WITH_SHA_256)),
+    };
+    let signature = signature.map(asn1::oid).unwrap_or_default();
+    let wants_serial = kind.identify.iter().chain(&kind.facts).any(|fact| *fact == FactName::Serial);
+    let serial = if wants_serial { asn1::oid(SERIAL_NUMBER) } else { Vec::new() };
+    asn1::sequence(&[&key, &signature, &serial])
+}
+
+#[cfg(test)]
+mod tests {
+    use der::Decode;
+    use der::asn1::AnyRef;
+    use proptest::prelude::*;
+
+    use super::*;
+
+    #[test]
+    fn base64_is_taken_with_any_line_ends_and_nothing_else() {
+        let octets: Vec<u8> = (0..=255).collect();
+        let text = encoded(&octets);
+        assert!(text.lines().all(|line| line.len() <= 64) && text.ends_with('\n'), "{text}");
+        for ends in ["", "\n", "\r\n", " \t\r\n\r\n"] {
+            assert_eq!(decoded(text.replace('\n', ends).as_bytes()).as_ref(), Some(&octets), "{ends:?}");
+        }
+        for bad in ["", "\r\n", "TWE", "TWE=x", "TWF=", "====", "TW-_", "TWE=\0", "-----BEGIN CERTIFICATE REQUEST-----"]
+        {
+            assert_eq!(decoded(bad.as_bytes()), None, "{bad:?}");
+        }
+    }
+
+    #[test]
+    fn certificates_go_out_in_the_order_that_der_wants() {
+        let (one, other) = (asn1::sequence(&[&asn1::unsigned(&[7])]), asn1::sequence(&[&asn1::unsigned(&[3])]));
+        let both = certs_only(&[&one, &other]);
+        assert_eq!(both, certs_only(&[&other, &one]));
+        assert!(AnyRef::from_der(&both).is_ok());
+        let at = |part: &[u8]| both.windows(part.len()).position(|window| window == part).unwrap();
+        assert!(at(&other) < at(&one));
+        assert!(AnyRef::from_der(&certs_only(&[])).is_ok());
+    }
+
+    #[test]
+    fn a_kind_says_what_it_wants() {
+        let of = |key, identify: &[FactName]| attributes(&Kind { key, identify: identify.to_vec(), ..Kind::default() });
+        let serial = asn1::oid(SERIAL_NUMBER);
+        let names = |octets: &[u8]| octets.windows(serial.len()).any(|window| window == serial);
+        for key in [NewKey::P256, NewKey::P384, NewKey::Ed25519] {
+            let (with, without) = (of(key, &[FactName::Serial]), of(key, &[FactName::Mac]));
+            assert!(AnyRef::from_der(&with).is_ok() && names(&with) && !names(&without), "{key:?}");
+        }
+        assert_ne!(of(NewKey::P256, &[]), of(NewKey::P384, &[]));
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_goes_out_comes_back(octets in proptest::collection::vec(any::<u8>(), 1..400)) {
+            prop_assert_eq!(decoded(encoded(&octets).as_bytes()), Some(octets));
+        }
+    }
+}

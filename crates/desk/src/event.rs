@@ -1,0 +1,125 @@
+//! What the desk does, as events for a log: one line each, as text or as JSON. No secret, no request and no key is in any of them.
+
+use std::fmt;
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use serde::Serialize;
+use tidy_warden_core::text::printable;
+
+/// Where events go.
+pub type Sink = Arc<dyn Fn(Event) + Send + Sync>;
+
+/// Something that happened.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum Event {
+    /// The desk takes connections.
+    Listening {
+        /// Over HTTPS.
+        address: SocketAddr,
+        /// Over plain HTTP.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        http: Option<SocketAddr>,
+        /// Figures and health.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        metrics: Option<SocketAddr>,
+    },
+    /// A device enrolled by an admission.
+    Enrolled {
+        /// The device.
+        device: String,
+        /// The admission.
+        admission: String,
+        /// What proved it.
+        proof: &'static str,
+        /// The serial number of its certificate.
+        serial: String,
+        /// Where it called from.
+        peer: SocketAddr,
+    },
+    /// A device got its next certificate.
+    Renewed {
+        /// The device.
+        device: String,
+        /// The serial number of its next certificate.
+        serial: String,
+        /// Where it called from.
+        peer: SocketAddr,
+    },
+    /// A device asked again for what it had been given, and was given the same.
+    Repeated {
+        /// The device.
+        device: String,
+        /// Where it called from.
+        peer: SocketAddr,
+    },
+    /// Somebody was refused.
+    Refused {
+        /// What was asked for.
+        asked: &'static str,
+        /// The status of the answer (RFC 9110 section 15).
+        status: u16,
+        /// Why; the caller may have been told less.
+        because: String,
+        /// The device that it is about, if one is known.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        device: Option<String>,
+        /// Where it called from.
+        peer: SocketAddr,
+    },
+    /// A handshake was not finished.
+    TlsRefused {
+        /// Why.
+        because: String,
+        /// Where it came from.
+        peer: SocketAddr,
+    },
+    /// A revocation list was signed.
+    Crl {
+        /// Whose.
+        authority: String,
+        /// Its CRL number.
+        number: u64,
+        /// How many certificates it lists.
+        entries: usize,
+    },
+    /// Something that a person should look at.
+    Trouble {
+        /// What.
+        what: String,
+    },
+    /// The desk stops.
+    Stopping,
+}
+
+impl fmt::Display for Event {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Listening { address, http, metrics } => {
+                write!(f, "listening on {address}")?;
+                http.map_or(Ok(()), |http| write!(f, ", for lists on http://{http}"))?;
+                metrics.map_or(Ok(()), |metrics| write!(f, ", for figures on http://{metrics}"))
+            }
+            Self::Enrolled { device, admission, proof, serial, peer } => {
+                write!(f, "enrolled {device} by {admission}, proved by {proof}: {serial} (from {peer})")
+            }
+            Self::Renewed { device, serial, peer } => write!(f, "renewed {device}: {serial} (from {peer})"),
+            Self::Repeated { device, peer } => {
+                write!(f, "told {device} once more what it was given (from {peer})")
+            }
+            Self::Refused { asked, status, because, device, peer } => {
+                let device = device.as_deref().map(|device| format!(" of {device}")).unwrap_or_default();
+                write!(f, "refused {asked}{device} with {status}: {} (from {peer})", printable(because))
+            }
+            Self::TlsRefused { because, peer } => {
+                write!(f, "no TLS with {peer}: {}", printable(because))
+            }
+            Self::Crl { authority, number, entries } => {
+                write!(f, "signed CRL {number} of {authority}: {entries} revoked")
+            }
+            Self::Trouble { what } => write!(f, "trouble: {}", printable(what)),
+            Self::Stopping => f.write_str("stopping"),
+        }
+    }
+}

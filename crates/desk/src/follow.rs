@@ -1,0 +1,140 @@
+//! Hears what is new in the store: authorities, revocations, and that it is another store than was seen.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use tidy_warden_serve::seen;
+use tidy_warden_serve::trust::Trust;
+use tidy_warden_store::{DeskReader, Feed, Head, OperatorStore, StoreError};
+use tokio::sync::watch;
+
+use crate::lists;
+use crate::state::Desk;
+
+/// How long a change may stay unheard of.
+const WAIT: Duration = Duration::from_millis(500);
+
+/// How often whoever cannot ask the store tries again, and how often that is told.
+const AGAIN: Duration = Duration::from_secs(1);
+const TELL_AGAIN: Duration = Duration::from_secs(60);
+
+/// How often how far the record was seen is kept at most.
+const KEEP_SEEN: Duration = Duration::from_secs(2);
+
+/// What follows the store.
+pub(crate) struct Follower {
+    pub(crate) desk: Arc<Desk>,
+    pub(crate) reader: DeskReader,
+    pub(crate) lists: OperatorStore,
+    /// Tells whoever can open keys that authorities changed: the number of that change.
+    pub(crate) wants: watch::Sender<i64>,
+    /// How far the record was seen.
+    pub(crate) seen: seen::Head,
+    /// Where that is kept.
+    pub(crate) seen_file: Option<PathBuf>,
+    pub(crate) stop: Arc<AtomicBool>,
+}
+
+impl Follower {
+    /// Goes on until it is told to stop.
+    pub(crate) fn follow(mut self) {
+        let mut feed: Option<Box<dyn Feed>> = None;
+        let mut told: Option<Instant> = None;
+        let mut saved = Instant::now();
+        let mut since = -1;
+        while !self.stop.load(Ordering::Relaxed) {
+            let heard = self.hear(&mut feed, since);
+            match heard.and_then(|head| self.look(&head).map(|()| head)) {
+                Ok(head) => {
+                    since = head.number;
+                    let is_behind = self.desk.is_behind.load(Ordering::Relaxed);
+                    self.desk.metrics.store_answers.set(i64::from(!is_behind));
+                    if told.take().is_some() {
+                        self.desk.trouble("the store answers again");
+                    }
+                    if !is_behind && saved.elapsed() >= KEEP_SEEN {
+                        saved = Instant::now();
+                        self.save();
+                    }
+                }
+                Err(error) => {
+                    self.desk.metrics.store_answers.set(0);
+                    if told.is_none_or(|told| told.elapsed() >= TELL_AGAIN) {
+                        told = Some(Instant::now());
+                        self.desk.trouble(format!("the store does not answer, and nobody is let in: {error}"));
+                    }
+                    feed = None;
+                    // It may be another one by now, or there again.
+                    let _ = self.reader.reopen();
+                    std::thread::sleep(AGAIN);
+                }
+            }
+        }
+        self.save();
+    }
+
+    fn hear(&self, feed: &mut Option<Box<dyn Feed>>, since: i64) -> Result<Head, StoreError> {
+        let mut open = match feed.take() {
+            Some(open) => open,
+            None => self.reader.feed()?,
+        };
+        let head = open.wait(since, WAIT)?;
+        *feed = Some(open);
+        match head.moved {
+            Some(move_to) => Err(StoreError::Moved { move_to }),
+            None => Ok(head),
+        }
+    }
+
+    fn look(&mut self, head: &Head) -> Result<(), StoreError> {
+        let desk = self.desk.clone();
+        let is_behind = !self.goes_on_from_what_was_seen(head)?;
+        if desk.is_behind.swap(is_behind, Ordering::Relaxed) != is_behind {
+            desk.trouble(match is_behind {
+                true => "ALARM: the store is older than what was seen of it; admissions that were used and revocations may be missing. \
+                         Nobody is let in until a person says `store accept`",
+                false => "the store can be gone by again",
+            });
+        }
+        if is_behind {
+            return Ok(());
+        }
+        self.seen = seen::Head { number: head.number, hash: head.hash };
+        let trust = desk.trust.now();
+        if trust.authorities != head.authorities {
+            let next = self.reader.view(|view| Trust::read(view, head.authorities, &trust))?;
+            desk.trust.set(next);
+        }
+        let live = desk.live();
+        if live.authorities == head.authorities {
+            let took = lists::keep(&desk, &live, &mut self.lists);
+            // A list of a million takes its time; it is not signed without end while a fleet is revoked.
+            std::thread::sleep(took * 2);
+        } else {
+            self.wants.send_if_modified(|wanted| std::mem::replace(wanted, head.authorities) != head.authorities);
+        }
+        Ok(())
+    }
+
+    /// Whether the store's record goes on from what was seen of it, or a person accepted that it does not.
+    fn goes_on_from_what_was_seen(&self, head: &Head) -> Result<bool, StoreError> {
+        let seen = (self.seen.number, self.seen.hash);
+        if seen.0 == 0 || seen == (head.number, head.hash) {
+            return Ok(true);
+        }
+        let is_there = head.number >= seen.0 && self.reader.entry_hash(seen.0)? == Some(seen.1);
+        Ok(is_there || head.given_up.is_some_and(|given_up| given_up == seen || given_up.0 >= seen.0))
+    }
+
+    fn save(&self) {
+        if let Some(path) = &self.seen_file
+            && self.seen.number > 0
+            && let Err(error) = self.seen.save(path)
+        {
+            self.desk
+                .trouble(format!("{}, where the desk keeps how far it has seen the record: {error}", path.display()));
+        }
+    }
+}

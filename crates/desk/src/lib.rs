@@ -1,0 +1,24 @@
+//! The desk: devices come to it by themselves, prove what they are, and get a certificate or the next one, over EST (RFC 7030, RFC 8951);
+//! and whoever checks certificates fetches revocation lists and issuing certificates from it.
+//!
+//! - [`server`] has the sockets: TLS, HTTP with its limits, and how long a request may take;
+//! - `route` says what a path is, before anybody is asked who it is;
+//! - `answer` decides, with the store and no socket: [`Desk::answer`] takes what was asked and gives what is said;
+//! - `lists` keeps revocation lists fresh; `follow` hears of changes in the store;
+//! - `buckets` bounds how much one network, or one device, may ask for.
+//!
+//! What a caller can learn about which devices exist: nothing. Whatever is wrong with a proof, the answer is the same, after the same
+//! time; the log has the reason.
+
+mod answer;
+mod buckets;
+mod event;
+mod follow;
+mod lists;
+mod metrics;
+mod route;
+pub mod server;
+mod state;
+
+pub use event::{Event, Sink};
+pub use state::{Desk, DeskError, LiveConfig, Stores};

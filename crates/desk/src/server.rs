@@ -1,0 +1,534 @@
+//! The sockets of the desk: connections, TLS, and HTTP with its limits.
+
+use std::convert::Infallible;
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use http_body_util::{BodyExt, Full, LengthLimitError, Limited};
+use hyper::body::{Bytes, Incoming};
+use hyper::header::{
+    ALLOW, AUTHORIZATION, CACHE_CONTROL, CONNECTION, CONTENT_LENGTH, CONTENT_TYPE, ETAG, HeaderMap, HeaderName,
+    HeaderValue, IF_NONE_MATCH, RETRY_AFTER, TRANSFER_ENCODING, WWW_AUTHENTICATE,
+};
+use hyper::{Method, Request, Response, StatusCode};
+use hyper_util::rt::{TokioIo, TokioTimer};
+use tidy_warden_core::admission::Secret;
+use tidy_warden_core::est;
+use tidy_warden_core::time::Clock;
+use tidy_warden_serve::http;
+use tidy_warden_serve::listener::{Before, Connection, House, accept};
+use tidy_warden_serve::lists::MakerFiles;
+use tidy_warden_serve::openings::Openings;
+use tidy_warden_serve::seen;
+use tidy_warden_serve::source::Source;
+use tidy_warden_serve::strict::{MAX_HEAD, Strict};
+use tidy_warden_serve::tls::acceptors;
+use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{Semaphore, mpsc, watch};
+use tokio_rustls::TlsAcceptor;
+use tokio_rustls::server::TlsStream;
+use zeroize::Zeroizing;
+
+use crate::answer::{Basic, Caller, Said, name_of};
+use crate::follow::Follower;
+use crate::route::{Door, NoRoute, Route, route};
+use crate::state::{Desk, DeskError, Live, LiveConfig, Stores};
+use crate::{Event, Sink};
+
+/// How long a connection may wait for the next request on it, and how long the head of one may take to come.
+const HEAD_TIME: Duration = Duration::from_secs(30);
+
+/// How long a body may take to come.
+const BODY_TIME: Duration = Duration::from_secs(10);
+
+/// How long one connection may ask for more.
+const CONNECTION_TIME: Duration = Duration::from_secs(600);
+
+/// When the answer to a proof that does not hold goes out, after the request was there: whatever was looked up is done by then.
+const REFUSAL_TIME: Duration = Duration::from_millis(150);
+
+/// How many requests are answered at once; more wait.
+const AT_ONCE: usize = 64;
+
+/// How many requests may wait beside them; more are told to come later.
+const WAITING: usize = 2_000;
+
+/// How many connections over plain HTTP there may be at once.
+const MOST_PLAIN: usize = 2_000;
+
+/// Within how long a network may ask as often as `requests_per_source` says.
+const MINUTE: Duration = Duration::from_secs(60);
+
+/// How long the last words on a connection may take.
+const LAST_WORDS: Duration = Duration::from_secs(2);
+
+/// How often it is asked whether the file of a manufacturer's list is another one.
+const LOOK_AT_MAKERS: Duration = Duration::from_secs(2);
+
+/// How long requests may take to end when the desk stops.
+const STOPPING: Duration = Duration::from_secs(10);
+
+/// What a desk needs.
+pub struct Config {
+    /// Where to listen.
+    pub listen: SocketAddr,
+    /// Where to listen for what is signed in itself, over plain HTTP.
+    pub listen_http: Option<SocketAddr>,
+    /// Where to answer for metrics and health.
+    pub metrics: Option<SocketAddr>,
+    /// A file in which it keeps how far it has seen the audit record; without one it knows only for as long as it runs.
+    pub seen: Option<PathBuf>,
+    /// What can be changed later.
+    pub live: LiveConfig,
+    /// The account under which its changes are recorded.
+    pub actor: String,
+    /// The ward's clock.
+    pub clock: Arc<dyn Clock>,
+    /// Where events go.
+    pub sink: Sink,
+}
+
+/// What all connections share.
+struct Counter {
+    desk: Arc<Desk>,
+    acceptor: std::sync::RwLock<TlsAcceptor>,
+    answering: Semaphore,
+    waiting: Semaphore,
+    connections: Semaphore,
+    /// Says when the desk stops.
+    stopping: watch::Receiver<bool>,
+}
+
+/// A desk that listens.
+pub struct Server {
+    listener: TcpListener,
+    plain: Option<TcpListener>,
+    metrics: Option<TcpListener>,
+    counter: Arc<Counter>,
+    follower: Follower,
+    wants: watch::Receiver<i64>,
+    stop: watch::Sender<bool>,
+}
+
+async fn bind_tcp(address: SocketAddr) -> Result<TcpListener, DeskError> {
+    TcpListener::bind(address).await.map_err(|error| DeskError::Listen { address, error })
+}
+
+impl Server {
+    /// Opens the listeners.
+    ///
+    /// # Errors
+    /// Address, certificate or store cannot be used.
+    pub async fn bind(mut config: Config, stores: Stores) -> Result<Self, DeskError> {
+        let seen = match &config.seen {
+            Some(path) => seen::Head::load(path).map_err(DeskError::Thread)?,
+            None => None,
+        };
+        let tls = std::mem::replace(
+            &mut config.live.tls,
+            tidy_warden_serve::tls::TlsSettings { chain: Vec::new(), key: Vec::new().into(), allow_anonymous: true },
+        );
+        let most = config.live.settings.desk.max_connections;
+        let desk = Arc::new(Desk::new(
+            config.live,
+            stores.readers,
+            stores.acts,
+            config.clock.clone(),
+            config.actor,
+            config.sink,
+        )?);
+        let [acceptor] = acceptors(tls, ["http/1.1"], config.clock, desk.trust.clone())?;
+        let (stop, stopping) = watch::channel(false);
+        let counter = Arc::new(Counter {
+            desk: desk.clone(),
+            acceptor: std::sync::RwLock::new(acceptor),
+            answering: Semaphore::new(AT_ONCE),
+            waiting: Semaphore::new(AT_ONCE + WAITING),
+            connections: Semaphore::new(usize::try_from(most).unwrap_or(usize::MAX).min(Semaphore::MAX_PERMITS)),
+            stopping,
+        });
+        let (wants, wanted) = watch::channel(0);
+        let follower = Follower {
+            desk,
+            reader: stores.follower,
+            lists: stores.lists,
+            wants,
+            seen: seen.unwrap_or(seen::Head { number: 0, hash: [0; 32] }),
+            seen_file: config.seen,
+            stop: Arc::new(AtomicBool::new(false)),
+        };
+        let listener = bind_tcp(config.listen).await?;
+        let optional = |address: Option<SocketAddr>| async move {
+            match address {
+                Some(address) => bind_tcp(address).await.map(Some),
+                None => Ok(None),
+            }
+        };
+        let (plain, metrics) = (optional(config.listen_http).await?, optional(config.metrics).await?);
+        Ok(Self { listener, plain, metrics, counter, follower, wants: wanted, stop })
+    }
+
+    /// Tells when authorities changed, so that their keys must be opened: the number of that change.
+    #[must_use]
+    pub fn wants(&self) -> watch::Receiver<i64> {
+        self.wants.clone()
+    }
+
+    /// Answers until `stop` is ready; takes what comes on `reloads` in the place of what it had.
+    ///
+    /// # Errors
+    /// There is no thread to be had.
+    pub async fn run(
+        self,
+        stop: impl Future<Output = ()>,
+        mut reloads: mpsc::Receiver<LiveConfig>,
+    ) -> Result<(), DeskError> {
+        let desk = self.counter.desk.clone();
+        let address = |listener: &TcpListener| listener.local_addr().ok();
+        if let Some(listening) = address(&self.listener) {
+            let (http, metrics) = (self.plain.as_ref().and_then(address), self.metrics.as_ref().and_then(address));
+            desk.emit(Event::Listening { address: listening, http, metrics });
+        }
+        let stop_following = self.follower.stop.clone();
+        let follower = self.follower;
+        let following = std::thread::Builder::new()
+            .name("follower".to_owned())
+            .spawn(move || follower.follow())
+            .map_err(DeskError::Thread)?;
+        let mut tasks = tokio::task::JoinSet::new();
+        let (makers, mut files) = (desk.clone(), MakerFiles::default());
+        // Before anybody comes: a list that was not read yet lists nobody.
+        makers.look_at_makers(&mut files).await;
+        tasks.spawn(async move {
+            loop {
+                tokio::time::sleep(LOOK_AT_MAKERS).await;
+                makers.look_at_makers(&mut files).await;
+            }
+        });
+        tasks.spawn(accept(self.counter.clone(), self.listener, Arc::new(Openings::default())));
+        if let Some(plain) = self.plain {
+            tasks.spawn(serve_plain(self.counter.clone(), plain));
+        }
+        if let Some(metrics) = self.metrics {
+            tasks.spawn(http::serve(metrics, pages(desk.clone()), "there are /metrics and /health here\n"));
+        }
+        let mut stop = std::pin::pin!(stop);
+        loop {
+            tokio::select! {
+                () = &mut stop => break,
+                config = reloads.recv() => match config {
+                    Some(config) => self.counter.take(config),
+                    None => stop.as_mut().await,
+                },
+            }
+        }
+        desk.emit(Event::Stopping);
+        tasks.shutdown().await;
+        // Whoever waits for an answer gets it; connections without a request end at once.
+        let _ = self.stop.send(true);
+        let all = u32::try_from(AT_ONCE + WAITING).unwrap_or(u32::MAX);
+        let _ = tokio::time::timeout(STOPPING, self.counter.waiting.acquire_many(all)).await;
+        stop_following.store(true, Ordering::Relaxed);
+        let _ = tokio::task::spawn_blocking(move || following.join()).await;
+        Ok(())
+    }
+}
+
+impl Counter {
+    /// Takes what was read anew.
+    fn take(&self, mut config: LiveConfig) {
+        let tls = std::mem::replace(
+            &mut config.tls,
+            tidy_warden_serve::tls::TlsSettings { chain: Vec::new(), key: Vec::new().into(), allow_anonymous: true },
+        );
+        match acceptors(tls, ["http/1.1"], self.desk.clock.clone(), self.desk.trust.clone()) {
+            Ok([acceptor]) => {
+                *self.acceptor.write().unwrap_or_else(std::sync::PoisonError::into_inner) = acceptor;
+                self.desk.take(Live::from(config));
+            }
+            Err(error) => self.desk.trouble(format!("the settings were not taken, and the old ones stay: {error}")),
+        }
+    }
+}
+
+impl House for Counter {
+    fn door(&self, _from: IpAddr) -> (TlsAcceptor, Before) {
+        (self.acceptor.read().unwrap_or_else(std::sync::PoisonError::into_inner).clone(), Before::Nothing)
+    }
+
+    fn refused(&self, peer: SocketAddr, why: String) {
+        self.desk.metrics.handshakes_failed.inc();
+        self.desk.emit(Event::TlsRefused { because: why, peer });
+    }
+
+    fn trouble(&self, why: String) {
+        self.desk.trouble(why);
+    }
+
+    async fn receive(self: Arc<Self>, stream: Box<TlsStream<TcpStream>>, connection: Connection) {
+        let Ok(_place) = self.connections.try_acquire() else {
+            // The oldest may be a device that renews: it is not cut off for who comes last.
+            return self.desk.trouble("there are too many connections, and one was closed");
+        };
+        drop(connection.opening);
+        self.desk.metrics.connections.inc();
+        let leaf = connection.leaf;
+        // A resumed session does not judge the chain again.
+        let is_good =
+            leaf.as_ref().is_none_or(|leaf| !connection.resumed || self.desk.trust.now().takes(leaf, self.desk.now()));
+        if is_good {
+            converse(self.clone(), Door::Tls, *stream, connection.peer, leaf).await;
+        }
+        self.desk.metrics.connections.dec();
+    }
+}
+
+/// Answers for lists on a listener without TLS.
+async fn serve_plain(counter: Arc<Counter>, listener: TcpListener) {
+    let places = Arc::new(Semaphore::new(MOST_PLAIN));
+    loop {
+        let Ok(place) = places.clone().acquire_owned().await else { return };
+        match listener.accept().await {
+            Ok((stream, peer)) => {
+                // Where the system does not take it, the connection works all the same.
+                let _ = stream.set_nodelay(true);
+                let counter = counter.clone();
+                tokio::spawn(async move {
+                    converse(counter, Door::Plain, stream, peer, None).await;
+                    drop(place);
+                });
+            }
+            Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+        }
+    }
+}
+
+/// Request after request on one connection.
+async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
+    counter: Arc<Counter>,
+    door: Door,
+    stream: S,
+    peer: SocketAddr,
+    leaf: Option<Arc<[u8]>>,
+) {
+    let mut stopping = counter.stopping.clone();
+    let shared = counter.clone();
+    let service = hyper::service::service_fn(move |request: Request<Incoming>| {
+        let (counter, leaf) = (shared.clone(), leaf.clone());
+        Box::pin(async move { Ok::<_, Infallible>(respond(&counter, door, (peer, leaf), request).await) })
+    });
+    let mut connection = hyper::server::conn::http1::Builder::new()
+        .timer(TokioTimer::new())
+        .header_read_timeout(HEAD_TIME)
+        .max_buf_size(MAX_HEAD * 2)
+        .serve_connection(TokioIo::new(Strict::new(stream)), service);
+    let end = tokio::time::sleep(CONNECTION_TIME);
+    let mut end = std::pin::pin!(end);
+    let mut is_stopping = false;
+    loop {
+        // It is polled without its shutdown, so that what was refused before the library saw it can be answered.
+        tokio::select! {
+            _ = std::future::poll_fn(|cx| connection.poll_without_shutdown(cx)) => break,
+            () = &mut end => break,
+            _ = stopping.wait_for(|stopping| *stopping), if !is_stopping => {
+                is_stopping = true;
+                std::pin::Pin::new(&mut connection).graceful_shutdown();
+                end.as_mut().reset(tokio::time::Instant::now() + STOPPING);
+            }
+        }
+    }
+    let (mut stream, refused) = connection.into_parts().io.into_inner().into_parts();
+    if let Some(refused) = refused {
+        counter.desk.metrics.answered("http", refused.status());
+        counter.desk.emit(Event::Refused {
+            asked: "http",
+            status: refused.status(),
+            because: refused.to_string(),
+            device: None,
+            peer,
+        });
+        // Whoever does not read it does not hold anything up.
+        let _ = tokio::time::timeout(LAST_WORDS, stream.write_all(refused.answer().as_bytes())).await;
+    }
+    let _ = tokio::time::timeout(LAST_WORDS, stream.shutdown()).await;
+}
+
+/// The answer to one request.
+async fn respond(
+    counter: &Arc<Counter>,
+    door: Door,
+    (peer, leaf): (SocketAddr, Option<Arc<[u8]>>),
+    request: Request<Incoming>,
+) -> Response<Full<Bytes>> {
+    let (head, body) = request.into_parts();
+    // A body that was not read is no beginning of another request.
+    let has_body = head.headers.get(CONTENT_LENGTH).is_some_and(|length| length != "0");
+    let route = route(door, &head.method, head.uri.path());
+    let asked = route.as_ref().map_or("nothing", name_of);
+    let desk = &counter.desk;
+    let early = |status: StatusCode, words: &str| {
+        desk.metrics.answered(asked, status.as_u16());
+        Said::text(status, words)
+    };
+    let limits = &desk.live().settings.desk;
+    let taken = match door {
+        Door::Tls => desk.by_source.take(&Source::from(peer.ip()), limits.requests_per_source, MINUTE, Instant::now()),
+        // What goes out there is the same for everybody and costs nothing; connections are bounded.
+        Door::Plain => Ok(()),
+    };
+    let mut allow = None;
+    let said = match (taken, route) {
+        (Err(wait), _) => {
+            desk.metrics.answered(asked, 429);
+            let because = "its network asks too often".to_owned();
+            desk.emit(Event::Refused { asked, status: 429, because, device: None, peer });
+            let words = "too many requests from this network";
+            Said::later(StatusCode::TOO_MANY_REQUESTS, words, wait.as_secs() + 1)
+        }
+        (Ok(()), Err(NoRoute::NotFound)) => early(StatusCode::NOT_FOUND, "there is nothing here"),
+        (Ok(()), Err(NoRoute::NotAllowed(methods))) => {
+            allow = Some(methods);
+            early(StatusCode::METHOD_NOT_ALLOWED, &format!("only {methods} is answered here"))
+        }
+        (Ok(()), Ok(route @ (Route::Enroll(_) | Route::Renew(_)))) => match received(&head.headers, body).await {
+            Ok(body) => decided(counter, route, (peer, leaf), &head.headers, body).await,
+            Err((status, words)) => early(status, words),
+        },
+        (Ok(()), Ok(route)) => desk.answer(&route, &Caller { peer, leaf, basic: None }, &[]),
+    };
+    let is_known = said.tag.as_ref().is_some_and(|tag| {
+        let wanted = head.headers.get_all(IF_NONE_MATCH).iter().filter_map(|value| value.to_str().ok());
+        let matches = |one: &str| one == "*" || one.strip_prefix("W/").unwrap_or(one) == tag;
+        wanted.flat_map(|value| value.split(',')).any(|one| matches(one.trim()))
+    });
+    let is_get = matches!(head.method, Method::GET | Method::HEAD);
+    let is_chunked = head.headers.contains_key(TRANSFER_ENCODING);
+    response(said, allow, is_known && is_get, (has_body, is_chunked))
+}
+
+/// The body of a request for a certificate.
+///
+/// # Errors
+/// Status and words; neither depends on anything but the request.
+async fn received(headers: &HeaderMap, body: Incoming) -> Result<Bytes, (StatusCode, &'static str)> {
+    let kind = headers.get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let kind = kind.split(';').next().unwrap_or_default().trim();
+    if !kind.eq_ignore_ascii_case(est::PKCS10) {
+        return Err((StatusCode::UNSUPPORTED_MEDIA_TYPE, "Content-Type must be application/pkcs10"));
+    }
+    let too_large = (StatusCode::PAYLOAD_TOO_LARGE, "the body is too large for a certification request");
+    let said: Option<usize> =
+        headers.get(CONTENT_LENGTH).and_then(|value| value.to_str().ok()).and_then(|text| text.parse().ok());
+    if said.is_some_and(|length| length > est::MAX_BODY) {
+        return Err(too_large);
+    }
+    match tokio::time::timeout(BODY_TIME, Limited::new(body, est::MAX_BODY).collect()).await {
+        Ok(Ok(body)) => Ok(body.to_bytes()),
+        Ok(Err(error)) if error.is::<LengthLimitError>() => Err(too_large),
+        Ok(Err(_)) => Err((StatusCode::BAD_REQUEST, "the body was cut off")),
+        Err(_) => Err((StatusCode::REQUEST_TIMEOUT, "the body did not come in time")),
+    }
+}
+
+/// Asks for an answer that may have to wait for the store.
+async fn decided(
+    counter: &Arc<Counter>,
+    route: Route,
+    (peer, leaf): (SocketAddr, Option<Arc<[u8]>>),
+    headers: &HeaderMap,
+    body: Bytes,
+) -> Said {
+    let busy = || Said::later(StatusCode::SERVICE_UNAVAILABLE, "there are too many requests at once", 1);
+    let since = tokio::time::Instant::now();
+    let Ok(_waiting) = counter.waiting.try_acquire() else { return busy() };
+    let Ok(turn) = counter.answering.acquire().await else { return busy() };
+    let caller = Caller { peer, leaf, basic: basic(headers).map(Arc::new) };
+    let desk = counter.desk.clone();
+    let said = tokio::task::spawn_blocking(move || desk.answer(&route, &caller, &body)).await;
+    drop(turn);
+    let said = said.unwrap_or_else(|_| {
+        counter.desk.trouble("a request could not be answered: a fault of this program");
+        Said::text(StatusCode::INTERNAL_SERVER_ERROR, "the request could not be answered")
+    });
+    if said.status == StatusCode::UNAUTHORIZED {
+        // All of them at the same time, whatever was looked up.
+        tokio::time::sleep_until(since + REFUSAL_TIME).await;
+    }
+    said
+}
+
+/// User name and password of an Authorization field (RFC 7617); `None` if there is none of that form.
+fn basic(headers: &HeaderMap) -> Option<Basic> {
+    let value = headers.get(AUTHORIZATION)?.to_str().ok()?;
+    let (scheme, encoded) = value.split_once(' ')?;
+    if !scheme.eq_ignore_ascii_case("basic") || encoded.len() > 512 {
+        return None;
+    }
+    let octets = Zeroizing::new(data_encoding::BASE64.decode(encoded.trim().as_bytes()).ok()?);
+    let (user, password) = std::str::from_utf8(&octets).ok()?.split_once(':')?;
+    Some(Basic { user: user.to_owned(), secret: Secret::parse(password) })
+}
+
+fn response(
+    said: Said,
+    allow: Option<&'static str>,
+    is_known: bool,
+    (has_body, is_chunked): (bool, bool),
+) -> Response<Full<Bytes>> {
+    let Said { status, kind, body, retry_after, tag, fresh_for } = said;
+    let mut response = Response::new(Full::new(if is_known { Bytes::new() } else { body }));
+    *response.status_mut() = if is_known { StatusCode::NOT_MODIFIED } else { status };
+    let headers = response.headers_mut();
+    let mut put = |name: HeaderName, value: &str| {
+        // All of these are texts of this program's own.
+        if let Ok(value) = HeaderValue::from_str(value) {
+            headers.insert(name, value);
+        }
+    };
+    if !is_known && status != StatusCode::NO_CONTENT {
+        put(CONTENT_TYPE, kind);
+    }
+    if kind == est::CERTS_ONLY || kind == est::CSR_ATTRS {
+        put(HeaderName::from_static("content-transfer-encoding"), "base64");
+    }
+    if let Some(tag) = &tag {
+        put(ETAG, tag);
+    }
+    match fresh_for {
+        Some(seconds) => put(CACHE_CONTROL, &format!("max-age={seconds}, must-revalidate")),
+        None => put(CACHE_CONTROL, "no-store"),
+    }
+    if let Some(seconds) = retry_after {
+        put(RETRY_AFTER, &seconds.to_string());
+    }
+    if let Some(methods) = allow {
+        put(ALLOW, methods);
+    }
+    if status == StatusCode::UNAUTHORIZED {
+        put(WWW_AUTHENTICATE, "Basic realm=\"enrolment\", charset=\"UTF-8\"");
+    }
+    if is_chunked || has_body && !status.is_success() {
+        put(CONNECTION, "close");
+    }
+    response
+}
+
+fn pages(desk: Arc<Desk>) -> Arc<http::Pages> {
+    Arc::new(move |path| match path {
+        "/metrics" => {
+            let kind = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+            Some((http::StatusCode::OK, kind, desk.metrics.text()))
+        }
+        "/health" => {
+            let store = desk.metrics.store_answers.get() == 1;
+            let value = serde_json::json!({ "well": store, "store_answers": store, "connections": desk.metrics.connections.get() });
+            let status = if store { http::StatusCode::OK } else { http::StatusCode::SERVICE_UNAVAILABLE };
+            Some((status, "application/json", format!("{value}\n")))
+        }
+        _ => None,
+    })
+}

@@ -1,0 +1,297 @@
+//! What the desk goes by: its settings, what signs, whose certificates are believed, and the way to the store.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Condvar, Mutex, PoisonError, RwLock};
+use std::time::Instant;
+
+use hyper::body::Bytes;
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
+use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::est;
+use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::key::Signer;
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::time::{Clock, UnixTime};
+use tidy_warden_core::token::key_set;
+use tidy_warden_serve::lists::{MakerFiles, MakerLists};
+use tidy_warden_serve::source::Source;
+use tidy_warden_serve::tls::{TlsError, TlsSettings};
+use tidy_warden_serve::trust::{Trust, TrustHolder};
+use tidy_warden_store::{Cause, DeskActs, DeskReader, OperatorStore, StoreError};
+use tidy_warden_ward::issue::press::Mint;
+use tidy_warden_ward::keys::Openers;
+use tidy_warden_ward::open::Ward;
+use tidy_warden_ward::problem::Problem;
+
+use crate::buckets::Buckets;
+use crate::lists::Lists;
+use crate::metrics::Metrics;
+use crate::{Event, Sink};
+
+/// How many refusals of one network are told in full at once, and within how long as many more.
+const TOLD: u32 = 20;
+const TOLD_WITHIN: std::time::Duration = std::time::Duration::from_secs(60);
+
+/// Why a desk could not start.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum DeskError {
+    /// The address cannot be listened on.
+    #[error("cannot listen on {address}: {error}")]
+    Listen {
+        /// The address.
+        address: std::net::SocketAddr,
+        /// What the system says.
+        error: std::io::Error,
+    },
+    /// Its certificate or key is of no use.
+    #[error(transparent)]
+    Tls(#[from] TlsError),
+    /// The store cannot be read.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// There is no thread to be had.
+    #[error("cannot start: {0}")]
+    Thread(std::io::Error),
+}
+
+/// What the desk takes from the ward, at its start and when it is told to look again.
+pub struct LiveConfig {
+    pub(crate) tls: TlsSettings,
+    pub(crate) settings: Settings,
+    pub(crate) mint: Mint,
+    /// What signs revocation lists.
+    pub(crate) signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
+    /// The files with the revocation lists of manufacturers.
+    pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
+    /// The change number of the authorities that this was made from.
+    pub(crate) authorities: i64,
+    cacerts: String,
+    roots: String,
+    keys: String,
+    issuing: BTreeMap<String, Bytes>,
+}
+
+impl LiveConfig {
+    /// What signs revocation lists and certificates: each authority with its key.
+    #[must_use]
+    pub fn signers(&self) -> &[(AuthorityRecord, Arc<dyn Signer>)] {
+        &self.signers
+    }
+
+    /// Reads all of it, and opens what signs for devices: nothing is served without it.
+    ///
+    /// # Errors
+    /// The store cannot be read, or a key cannot be opened.
+    pub fn of(ward: &Ward, openers: &dyn Openers, tls: TlsSettings) -> Result<Self, Problem> {
+        let (all, authorities) = ward.store.view(|view| Ok((view.authorities()?, view.head()?.authorities)))?;
+        let mint = Mint::new(ward)?;
+        let mut signers: Vec<(AuthorityRecord, Arc<dyn Signer>)> = Vec::new();
+        let believed = |each: &&AuthorityRecord| each.retired.is_none();
+        for authority in all.iter().filter(|each| each.role == AuthorityRole::Devices).filter(believed) {
+            signers.push((authority.clone(), openers.signer(ward, authority)?));
+        }
+        let opened = |wanted: &AuthorityRecord| {
+            let found = signers.iter().find(|(authority, _)| authority.name == wanted.name);
+            found
+                .map(|(_, signer)| signer.clone())
+                .ok_or_else(|| Problem::refused(format!("`{}` cannot sign here", wanted.name)).next("authority list"))
+        };
+        for kind in ward.settings.kinds.keys() {
+            mint.prepare(kind, &opened)?;
+        }
+        let ours = |each: &&AuthorityRecord| {
+            matches!(each.role, AuthorityRole::Root | AuthorityRole::Devices) && each.retired.is_none()
+        };
+        let mut certificates: Vec<&[u8]> = Vec::new();
+        for each in all.iter().filter(ours) {
+            certificates.push(each.certificate.der());
+            certificates.extend(each.crossed.iter().map(Certificate::der));
+        }
+        certificates.dedup();
+        let roots = all.iter().filter(|each| each.role == AuthorityRole::Root).filter(believed);
+        let issuing = all.iter().filter(|each| each.role == AuthorityRole::Devices).filter(believed);
+        Ok(Self {
+            tls,
+            settings: ward.settings.clone(),
+            mint,
+            maker_files: ward.maker_files(),
+            authorities,
+            cacerts: est::encoded(&est::certs_only(&certificates)),
+            roots: roots.map(|root| root.certificate.to_pem()).collect(),
+            keys: key_set(&[&ward.record.token_key]),
+            issuing: issuing
+                .map(|each| (each.name.to_string(), Bytes::copy_from_slice(each.certificate.der())))
+                .collect(),
+            signers,
+        })
+    }
+}
+
+/// What is live: as it was read last.
+pub(crate) struct Live {
+    pub(crate) settings: Settings,
+    pub(crate) mint: Mint,
+    pub(crate) signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
+    pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
+    pub(crate) authorities: i64,
+    pub(crate) cacerts: Bytes,
+    pub(crate) roots: Bytes,
+    pub(crate) keys: Bytes,
+    pub(crate) issuing: BTreeMap<String, Bytes>,
+}
+
+/// The ways to the store.
+pub struct Stores {
+    /// Who asks for those who call; each of them one question at a time.
+    pub readers: Vec<DeskReader>,
+    /// Who hears what is new.
+    pub follower: DeskReader,
+    /// Who enrols and renews.
+    pub acts: DeskActs,
+    /// Who records revocation lists.
+    pub lists: OperatorStore,
+}
+
+/// A desk without its sockets.
+pub struct Desk {
+    live: RwLock<Arc<Live>>,
+    readers: Mutex<Vec<DeskReader>>,
+    free: Condvar,
+    pub(crate) acts: DeskActs,
+    pub(crate) trust: Arc<TrustHolder>,
+    /// What manufacturers revoked.
+    pub(crate) maker_lists: MakerLists,
+    pub(crate) lists: Lists,
+    pub(crate) clock: Arc<dyn Clock>,
+    pub(crate) metrics: Metrics,
+    /// Requests of a network.
+    pub(crate) by_source: Buckets<Source>,
+    /// Certificates of a device that has proved to be it.
+    pub(crate) by_device: Buckets<DeviceId>,
+    told: Buckets<Source>,
+    sink: Sink,
+    actor: String,
+    /// Whether the store is another one than was seen, or a person has to look at it: nobody is let in then.
+    pub(crate) is_behind: AtomicBool,
+}
+
+impl Desk {
+    /// A desk that knows what is in the store.
+    ///
+    /// # Errors
+    /// The store cannot be read.
+    pub fn new(
+        live: LiveConfig,
+        readers: Vec<DeskReader>,
+        acts: DeskActs,
+        clock: Arc<dyn Clock>,
+        actor: String,
+        sink: Sink,
+    ) -> Result<Self, DeskError> {
+        let trust = match readers.first() {
+            Some(reader) => reader.view(|view| Trust::read(view, view.head()?.authorities, &Trust::default()))?,
+            None => Trust::default(),
+        };
+        let holder = TrustHolder::default();
+        holder.set(trust);
+        Ok(Self {
+            live: RwLock::new(Arc::new(Live::from(live))),
+            readers: Mutex::new(readers),
+            free: Condvar::new(),
+            acts,
+            trust: Arc::new(holder),
+            maker_lists: MakerLists::default(),
+            lists: Lists::default(),
+            clock,
+            metrics: Metrics::default(),
+            by_source: Buckets::default(),
+            by_device: Buckets::default(),
+            told: Buckets::default(),
+            sink,
+            actor,
+            is_behind: AtomicBool::new(false),
+        })
+    }
+
+    pub(crate) fn live(&self) -> Arc<Live> {
+        self.live.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    pub(crate) fn take(&self, live: Live) {
+        *self.live.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(live);
+    }
+
+    /// Reads the revocation lists of manufacturers that are others than before.
+    pub(crate) async fn look_at_makers(&self, files: &mut MakerFiles) {
+        let (live, trust) = (self.live(), self.trust.now());
+        let tell = |what: String| self.trouble(what);
+        files.look(&live.maker_files, &trust, &self.maker_lists, self.now(), &tell).await;
+    }
+
+    pub(crate) fn now(&self) -> UnixTime {
+        self.clock.now()
+    }
+
+    pub(crate) fn cause(&self, because: String) -> Cause {
+        Cause { at: self.now(), actor: self.actor.clone(), because }
+    }
+
+    /// Asks the store, when it is this caller's turn.
+    pub(crate) fn ask<T>(
+        &self,
+        question: impl FnOnce(&mut DeskReader) -> Result<T, StoreError>,
+    ) -> Result<T, StoreError> {
+        let mut readers = self.readers.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut reader = loop {
+            match readers.pop() {
+                Some(reader) => break reader,
+                None => readers = self.free.wait(readers).unwrap_or_else(PoisonError::into_inner),
+            }
+        };
+        drop(readers);
+        let mut answer = question(&mut reader);
+        if matches!(answer, Err(StoreError::Replaced { .. } | StoreError::Absent { .. })) {
+            // Another store stands there now: this one is asked from the next question on, if it is the right one.
+            if let Err(error) = reader.reopen() {
+                answer = Err(error);
+            }
+        }
+        self.readers.lock().unwrap_or_else(PoisonError::into_inner).push(reader);
+        self.free.notify_one();
+        answer
+    }
+
+    /// Tells of something; refusals of one network in full only as far as somebody can read them.
+    pub(crate) fn emit(&self, event: Event) {
+        let source = match &event {
+            Event::Refused { peer, .. } | Event::TlsRefused { peer, .. } => Some(Source::from(peer.ip())),
+            _ => None,
+        };
+        let is_told = source.is_none_or(|source| self.told.take(&source, TOLD, TOLD_WITHIN, Instant::now()).is_ok());
+        match is_told {
+            true => (self.sink)(event),
+            false => drop(self.metrics.untold.inc()),
+        }
+    }
+
+    pub(crate) fn trouble(&self, what: impl Into<String>) {
+        self.emit(Event::Trouble { what: what.into() });
+    }
+
+    /// Whether nobody may be let in by what the store says.
+    pub(crate) fn is_in_doubt(&self) -> bool {
+        self.is_behind.load(Ordering::Relaxed)
+    }
+}
+
+impl From<LiveConfig> for Live {
+    fn from(config: LiveConfig) -> Self {
+        let LiveConfig { tls: _, settings, mint, signers, maker_files, authorities, cacerts, roots, keys, issuing } =
+            config;
+        let (cacerts, roots, keys) = (cacerts.into(), roots.into(), keys.into());
+        Self { settings, mint, signers, maker_files, authorities, cacerts, roots, keys, issuing }
+    }
+}

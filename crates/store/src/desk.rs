@@ -1,0 +1,129 @@
+//! The store as the desk uses it: it asks, and enrols and renews who has proved to be a device.
+
+use std::ops::Deref;
+
+use tidy_warden_core::admission::AdmissionName;
+use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::credential::Origin;
+use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::time::{Span, UnixTime};
+
+use crate::acts::admission::{self, UseRefusal};
+use crate::acts::enrol::{self, RenewRefusal};
+use crate::{Answer, Cause, Feed, NewCredential, Store, StoreError, Together, View, viewed};
+
+/// A store that a desk asks.
+pub struct DeskReader(Box<dyn Store>);
+
+impl Deref for DeskReader {
+    type Target = dyn View;
+
+    fn deref(&self) -> &Self::Target {
+        &*self.0
+    }
+}
+
+impl DeskReader {
+    /// Asks `store`.
+    #[must_use]
+    pub fn new(store: Box<dyn Store>) -> Self {
+        Self(store)
+    }
+
+    /// Asks several questions of one snapshot. A ward that moves has nothing to say here any more.
+    ///
+    /// # Errors
+    /// What `look` says; another store stands where this one was opened.
+    pub fn view<T>(&self, look: impl FnOnce(&dyn View) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        viewed(&*self.0, |view| match view.head()?.moved {
+            Some(move_to) => Err(StoreError::Moved { move_to }),
+            None => look(view),
+        })
+    }
+
+    /// See [`Store::feed`].
+    pub fn feed(&self) -> Result<Box<dyn Feed>, StoreError> {
+        self.0.feed()
+    }
+
+    /// See [`Store::reopen`].
+    pub fn reopen(&mut self) -> Result<(), StoreError> {
+        self.0.reopen()
+    }
+}
+
+/// A certificate that was signed and is to be recorded, with data of its own, so that whoever commits for many can hold it.
+#[derive(Debug, Clone)]
+pub struct SignedCredential {
+    device: DeviceId,
+    authority: Option<AuthorityName>,
+    der: Vec<u8>,
+    fingerprint: Fingerprint,
+    serial: Option<SerialNumber>,
+    key_digest: [u8; 32],
+    key_type: String,
+    begins: UnixTime,
+    ends: UnixTime,
+    overlap: Span,
+}
+
+impl From<&NewCredential<'_>> for SignedCredential {
+    fn from(new: &NewCredential<'_>) -> Self {
+        Self {
+            device: new.device.clone(),
+            authority: new.authority.cloned(),
+            der: new.der.to_vec(),
+            fingerprint: new.fingerprint,
+            serial: new.serial.cloned(),
+            key_digest: new.key_digest,
+            key_type: new.key_type.to_owned(),
+            begins: new.not_before,
+            ends: new.not_after,
+            overlap: new.overlap,
+        }
+    }
+}
+
+impl SignedCredential {
+    fn new_credential(&self) -> NewCredential<'_> {
+        NewCredential {
+            device: &self.device,
+            origin: Origin::Issued,
+            authority: self.authority.as_ref(),
+            der: &self.der,
+            fingerprint: self.fingerprint,
+            serial: self.serial.as_ref(),
+            key_digest: self.key_digest,
+            key_type: &self.key_type,
+            not_before: self.begins,
+            not_after: self.ends,
+            again: false,
+            overlap: self.overlap,
+            fresh_key: false,
+        }
+    }
+}
+
+/// The acts that are a desk's, committed together with those of its other callers: nothing else can be done through it.
+#[derive(Debug)]
+pub struct DeskActs(Together);
+
+impl DeskActs {
+    /// The desk's acts on `store`.
+    ///
+    /// # Errors
+    /// There is no thread to be had.
+    pub fn new(store: Box<dyn Store>) -> std::io::Result<Self> {
+        Ok(Self(Together::new(store)?))
+    }
+
+    /// See [`admission::use_up`].
+    pub fn use_admission(&self, name: AdmissionName, new: SignedCredential, cause: Cause) -> Answer<(), UseRefusal> {
+        self.0.decide(move |tx| admission::use_up(tx, name, &new.new_credential(), &cause))
+    }
+
+    /// See [`enrol::renew`].
+    pub fn renew(&self, shown: Fingerprint, new: SignedCredential, cause: Cause) -> Answer<(), RenewRefusal> {
+        self.0.decide(move |tx| enrol::renew(tx, &shown, &new.new_credential(), &cause))
+    }
+}
