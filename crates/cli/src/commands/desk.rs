@@ -192,10 +192,7 @@ async fn serve(
         let told = tokio::select! {
             ended = &mut running => return ended.map_err(|error| Problem::failed("the desk stopped").because(error)),
             told = signals.next() => told,
-            changed = wants.changed() => match changed {
-                Ok(()) => Told::Reload,
-                Err(_) => std::future::pending().await,
-            },
+            () = wanted(&mut wants) => Told::Reload,
         };
         match told {
             Told::Stop => {
@@ -219,6 +216,13 @@ async fn serve(
                 tell_ready();
             }
         }
+    }
+}
+
+/// Authorities changed. A desk that is gone wants nothing.
+async fn wanted(wants: &mut tokio::sync::watch::Receiver<i64>) {
+    if wants.changed().await.is_err() {
+        std::future::pending::<()>().await;
     }
 }
 

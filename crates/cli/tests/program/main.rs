@@ -9,6 +9,7 @@ mod badday;
 mod bulk;
 mod crash;
 mod database;
+mod desk;
 mod door;
 mod guard;
 mod harness;
