@@ -20,7 +20,7 @@ pub(crate) use admission::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmission
 pub(crate) use credential::{
     CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, PinArgs, RefreshArgs, RevokeArgs, TokenCommand,
 };
-pub(crate) use device::{AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs, RetainedArgs};
+pub(crate) use device::{AcceptArgs, AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs, RefuseArgs, RetainedArgs};
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
 pub(crate) use job::JobCommand;
 pub(crate) use policy::{

@@ -227,6 +227,11 @@ impl Console {
         }
     }
 
+    /// What a person types in answer to a question; `None` if there is no terminal to ask on.
+    pub(crate) fn typed(&self, question: &str) -> Result<Option<String>, Problem> {
+        self.ask(question)
+    }
+
     /// One line from the terminal; `None` if there is none.
     fn ask(&self, question: &str) -> Result<Option<String>, Problem> {
         if !(io::stdin().is_terminal() && io::stderr().is_terminal()) {

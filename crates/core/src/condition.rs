@@ -306,19 +306,26 @@ pub struct Candidate<'a> {
     device: &'a DeviceRecord,
     credentials: &'a [CredentialRecord],
     now: Option<UnixTime>,
+    is_asking: bool,
 }
 
 impl<'a> Candidate<'a> {
     /// For conditions of policies, which do not ask for states and times.
     #[must_use]
     pub fn lasting(device: &'a DeviceRecord) -> Self {
-        Self { device, credentials: &[], now: None }
+        Self { device, credentials: &[], now: None, is_asking: false }
     }
 
     /// For picking at `now`, with all credentials of the device.
     #[must_use]
     pub fn at(device: &'a DeviceRecord, credentials: &'a [CredentialRecord], now: UnixTime) -> Self {
-        Self { device, credentials, now: Some(now) }
+        Self { device, credentials, now: Some(now), is_asking: false }
+    }
+
+    /// For picking at `now`, as if one that asks and waits for a person were this device.
+    #[must_use]
+    pub fn asking(device: &'a DeviceRecord, now: UnixTime) -> Self {
+        Self { device, credentials: &[], now: Some(now), is_asking: true }
     }
 }
 
@@ -328,6 +335,7 @@ impl Traits for Candidate<'_> {
         match field {
             Field::Id => Found::Is(device.id.as_str()),
             Field::Kind => Found::Is(device.kind.as_str()),
+            Field::State if self.is_asking => Found::Is(DeviceState::Asking.as_str()),
             Field::State => self.now.map(|now| DeviceState::of(device, self.credentials, now).as_str()).into(),
             Field::Owner => device.owner.as_ref().map(|owner| owner.as_str()).into(),
             Field::Gateway => device.gateway.as_ref().map(|gateway| gateway.as_str()).into(),

@@ -93,6 +93,8 @@ pub fn credential_end(credentials: &[CredentialRecord]) -> Option<UnixTime> {
 pub enum DeviceState {
     /// It never had a credential.
     Listed,
+    /// It called and waits for a person: it is no device yet, and no record of one has this state.
+    Asking,
     /// It has had credentials, and none of them may sign in any more: it must enrol anew.
     Ended,
     /// A credential was made for it.
@@ -111,14 +113,24 @@ pub enum DeviceState {
 
 impl DeviceState {
     /// All of them, in the order of a device's life.
-    pub const ALL: [Self; 8] =
-        [Self::Listed, Self::Ended, Self::Issued, Self::Equipped, Self::Live, Self::Held, Self::Out, Self::Retired];
+    pub const ALL: [Self; 9] = [
+        Self::Listed,
+        Self::Asking,
+        Self::Ended,
+        Self::Issued,
+        Self::Equipped,
+        Self::Live,
+        Self::Held,
+        Self::Out,
+        Self::Retired,
+    ];
 
     /// The word for it.
     #[must_use]
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Listed => "listed",
+            Self::Asking => "asking",
             Self::Ended => "ended",
             Self::Issued => "issued",
             Self::Equipped => "equipped",

@@ -9,11 +9,11 @@
 //! - order: time text id random finding asn1
 //! - order: host database fact key seal topic audit post
 //! - order: certificate revocation request token credential authority device enrolment
-//! - order: profile settings admission est
+//! - order: profile settings admission asking est
 //! - order: condition mqtt outfit policy
 //!
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
-//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], and who comes in by itself: [`admission`]; what a topic filter matches:
+//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], who comes in by itself: [`admission`], [`asking`]; what a topic filter matches:
 //! [`topic`]; what a policy gives: [`policy`]; what `ward.toml` may say:
 //! [`settings`]; where a database is: [`database`]; how a stream is sealed to the owner of a key: [`seal`].
 
@@ -43,6 +43,7 @@ pub mod revocation;
 pub mod token;
 
 pub mod admission;
+pub mod asking;
 pub mod est;
 pub mod profile;
 pub mod settings;

@@ -14,6 +14,7 @@ use hyper::body::Bytes;
 use tidy_warden_core::admission::{
     AdmissionEnd, AdmissionName, AdmissionRecord, AdmissionState, Secret, Shown, Vouched,
 };
+use tidy_warden_core::asking::{self, AskingRecord};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
@@ -25,7 +26,8 @@ use tidy_warden_core::key::ProvenKey;
 use tidy_warden_core::request::Request;
 use tidy_warden_core::settings::Admit;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{Head, RenewRefusal, SignedCredential, StoreError, View};
+use tidy_warden_serve::source::Source;
+use tidy_warden_store::{AskRefusal, Head, RenewRefusal, SignedCredential, StoreError, View};
 use tidy_warden_ward::issue::press::{KeySource, Press, Unmade};
 
 use crate::Event;
@@ -37,6 +39,10 @@ const LOOKED_THROUGH: usize = 8;
 
 /// Within how long a device may ask for as many certificates as `requests_per_device` says.
 const HOUR: Duration = Duration::from_secs(3600);
+
+/// After how many seconds whoever waits for a person is to call again, and whoever finds too many waiting.
+const ASK_AGAIN: u64 = 30;
+const FULL_WAIT: u64 = 3_600;
 
 /// How long whoever finds the store away is to wait, in seconds.
 const STORE_WAIT: u64 = 10;
@@ -177,8 +183,81 @@ impl Desk {
         said
     }
 
-    /// A first certificate.
+    /// A first certificate, or the word to wait for a person.
     fn enroll(&self, live: &Live, kind: Option<&KindName>, caller: &Caller, body: &[u8]) -> Result<Said, Refusal> {
+        match self.enroll_proved(live, kind, caller, body) {
+            // Where the kind asks a person, whoever proves nothing waits for one, whatever it is that does not prove it.
+            Err(refusal) if refusal.said.status == StatusCode::UNAUTHORIZED => match asked_kind(live, kind) {
+                Some(kind) => self.wait(live, kind, caller, body, refusal),
+                None => Err(refusal),
+            },
+            other => other,
+        }
+    }
+
+    /// Has a caller wait for a person. It is told the same whether it waits, was refused, or is nobody that could wait.
+    fn wait(
+        &self,
+        live: &Live,
+        kind: &KindName,
+        caller: &Caller,
+        body: &[u8],
+        unproved: Refusal,
+    ) -> Result<Said, Refusal> {
+        let request = read(body)?;
+        let (facts, key_digest, now) = (request.facts(), request.key_digest(), self.now());
+        possessed(request)?;
+        let wanted = live.settings.kinds.get(kind).map(|kind| kind.identify.iter().chain(&kind.facts));
+        if let Some(missing) = wanted.into_iter().flatten().find(|fact| !facts.contains_key(fact)) {
+            let words = format!("the kind {kind} wants a request to name the {missing} of the device");
+            return Err(Refusal::told(StatusCode::BAD_REQUEST, words));
+        }
+        let (known, head) = self.ask(|reader| reader.view(|view| Ok((view.asking(&key_digest)?, view.head()?))))?;
+        self.settled(live, &head)?;
+        let waits = || {
+            let words = format!("a person must say yes; the code of this key is {}", asking::code(&key_digest));
+            Said::later(StatusCode::ACCEPTED, &words, ASK_AGAIN)
+        };
+        if known.is_some_and(|known| known.until >= now) {
+            return Ok(waits());
+        }
+        let new = AskingRecord {
+            key_digest,
+            kind: kind.clone(),
+            facts,
+            from: Source::from(caller.peer.ip()).to_string(),
+            since: now,
+            until: now.plus(asking::WAITS),
+            refused: None,
+        };
+        let told = |said: Said, because: String| Refusal { said: Box::new(said), because, device: None };
+        match self.acts.ask(new.clone(), self.cause(String::new()))? {
+            Ok(()) => {
+                self.emit(Event::Asking {
+                    device: new.id().map(|id| id.to_string()).unwrap_or_default(),
+                    kind: kind.to_string(),
+                    code: new.code(),
+                    peer: caller.peer,
+                });
+                Ok(waits())
+            }
+            Err(full @ AskRefusal::Full(_)) => {
+                let words = "too many devices wait for a person already";
+                Err(told(Said::later(StatusCode::SERVICE_UNAVAILABLE, words, FULL_WAIT), full.to_string()))
+            }
+            // Told as one that waits, and seen by nobody but whoever reads the log.
+            Err(other) => Err(told(waits(), format!("{other} ({})", unproved.because))),
+        }
+    }
+
+    /// A first certificate for a caller that has proved what it is.
+    fn enroll_proved(
+        &self,
+        live: &Live,
+        kind: Option<&KindName>,
+        caller: &Caller,
+        body: &[u8],
+    ) -> Result<Said, Refusal> {
         let leaf = caller.leaf.as_deref().and_then(|der| Certificate::from_der(der).ok());
         let request = read(body)?;
         let (facts, key_digest) = (request.facts(), request.key_digest());
@@ -376,6 +455,15 @@ impl Desk {
             true => Ok(()),
             false => Err(Refusal::doubt("the authorities changed, and their keys are not opened yet")),
         }
+    }
+}
+
+/// The kind that asks a person about a caller: the one that the path names, or the only one that asks.
+fn asked_kind<'l>(live: &'l Live, kind: Option<&KindName>) -> Option<&'l KindName> {
+    let mut asking = live.settings.kinds.iter().filter(|(_, settings)| settings.admit == Admit::Ask);
+    match kind {
+        Some(kind) => asking.find(|(name, _)| *name == kind).map(|(name, _)| name),
+        None => asking.next().filter(|_| asking.next().is_none()).map(|(name, _)| name),
     }
 }
 

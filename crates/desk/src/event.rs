@@ -54,6 +54,17 @@ pub enum Event {
         /// Where it called from.
         peer: SocketAddr,
     },
+    /// A device that nobody announced called, and waits for a person.
+    Asking {
+        /// Its id until it is given another.
+        device: String,
+        /// The kind that it came as.
+        kind: String,
+        /// The code of its key.
+        code: String,
+        /// Where it called from.
+        peer: SocketAddr,
+    },
     /// Somebody was refused.
     Refused {
         /// What was asked for.
@@ -107,6 +118,9 @@ impl fmt::Display for Event {
             Self::Renewed { device, serial, peer } => write!(f, "renewed {device}: {serial} (from {peer})"),
             Self::Repeated { device, peer } => {
                 write!(f, "told {device} once more what it was given (from {peer})")
+            }
+            Self::Asking { device, kind, code, peer } => {
+                write!(f, "{device} asks to be let in as a {kind}, code {code} (from {peer})")
             }
             Self::Refused { asked, status, because, device, peer } => {
                 let device = device.as_deref().map(|device| format!(" of {device}")).unwrap_or_default();

@@ -454,7 +454,7 @@ async fn decided(
         counter.desk.trouble("a request could not be answered: a fault of this program");
         Said::text(StatusCode::INTERNAL_SERVER_ERROR, "the request could not be answered")
     });
-    if said.status == StatusCode::UNAUTHORIZED {
+    if matches!(said.status, StatusCode::UNAUTHORIZED | StatusCode::ACCEPTED) {
         // All of them at the same time, whatever was looked up.
         tokio::time::sleep_until(since + REFUSAL_TIME).await;
     }

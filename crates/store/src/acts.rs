@@ -2,6 +2,7 @@
 //! refuses before it writes, or its refusal undoes what it wrote (see [`crate::decided`]).
 
 pub mod admission;
+pub mod asking;
 pub mod authority;
 pub mod batch;
 pub mod crl;

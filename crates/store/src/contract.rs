@@ -3,6 +3,7 @@
 //! Reading and writing are cut by noun, each pair of traits beside its types; [`View`] and [`Tx`] put them together.
 
 mod admission;
+mod asking;
 mod authority;
 mod credential;
 mod device;
@@ -15,6 +16,7 @@ mod traffic;
 use std::time::Duration;
 
 pub use admission::{ReadAdmissions, WriteAdmissions};
+pub use asking::{ReadAsking, WriteAsking};
 pub use authority::{NewAuthority, ReadAuthorities, Signed, WriteAuthorities};
 pub use credential::{
     BlockedKey, Bound, EndPlace, Ending, Intended, KeyStanding, NewCredential, ReadCredentials, WriteCredentials,
@@ -47,6 +49,7 @@ pub trait View:
     + ReadJobs
     + ReadPosts
     + ReadAdmissions
+    + ReadAsking
 {
 }
 
@@ -60,6 +63,7 @@ impl<V> View for V where
         + ReadJobs
         + ReadPosts
         + ReadAdmissions
+        + ReadAsking
 {
 }
 
@@ -76,6 +80,7 @@ pub trait Tx:
     + WriteJobs
     + WritePosts
     + WriteAdmissions
+    + WriteAsking
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
     fn save(&mut self, mark: Mark) -> Result<(), StoreError>;

@@ -3,12 +3,14 @@
 use std::ops::Deref;
 
 use tidy_warden_core::admission::AdmissionName;
+use tidy_warden_core::asking::AskingRecord;
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::time::{Span, UnixTime};
 
 use crate::acts::admission::{self, UseRefusal};
+use crate::acts::asking::{self, AskRefusal};
 use crate::acts::enrol::{self, RenewRefusal};
 use crate::{Answer, Cause, Feed, NewCredential, Store, StoreError, Together, View, viewed};
 
@@ -120,6 +122,11 @@ impl DeskActs {
     /// See [`admission::use_up`].
     pub fn use_admission(&self, name: AdmissionName, new: SignedCredential, cause: Cause) -> Answer<(), UseRefusal> {
         self.0.decide(move |tx| admission::use_up(tx, name, &new.new_credential(), &cause))
+    }
+
+    /// See [`asking::ask`].
+    pub fn ask(&self, new: AskingRecord, cause: Cause) -> Answer<(), AskRefusal> {
+        self.0.decide(move |tx| asking::ask(tx, &new, &cause))
     }
 
     /// See [`enrol::renew`].

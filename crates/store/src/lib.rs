@@ -39,6 +39,7 @@ mod together;
 mod walk;
 
 pub use acts::admission::{AdmissionOver, UseRefusal};
+pub use acts::asking::{AcceptRefusal, AskRefusal};
 pub use acts::batch::{Batch, BatchRefusal};
 pub use acts::crl::CrlRecord;
 pub use acts::device::Added;

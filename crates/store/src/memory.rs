@@ -2,6 +2,7 @@
 //! read, not to be fast: each change copies everything.
 
 mod admission;
+mod asking;
 mod authority;
 mod credential;
 mod device;
@@ -14,6 +15,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
 use tidy_warden_core::admission::AdmissionRecord;
+use tidy_warden_core::asking::AskingRecord;
 use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
 use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority};
 use tidy_warden_core::certificate::Certificate;
@@ -92,6 +94,7 @@ struct Model {
     post_states: BTreeMap<PostName, PostState>,
     adopted: Vec<AdoptedSettings>,
     admissions: Vec<AdmissionRecord>,
+    asking: BTreeMap<[u8; 32], AskingRecord>,
 }
 
 impl Model {

@@ -3,6 +3,7 @@
 use std::ops::Deref;
 
 use tidy_warden_core::admission::{AdmissionName, AdmissionRecord, OpenRefusal};
+use tidy_warden_core::asking::AskingRecord;
 use tidy_warden_core::audit::Hash;
 use tidy_warden_core::authority::{AuthorityRefusal, PendingAuthority};
 use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
@@ -13,11 +14,11 @@ use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use crate::acts::{admission, authority, batch, crl, device, enrol, job, key, policy, post, record, revoke};
+use crate::acts::{admission, asking, authority, batch, crl, device, enrol, job, key, policy, post, record, revoke};
 use crate::{
-    AdmissionOver, AdoptedSettings, Answer, Batch, BatchRefusal, Cause, Changes, CrlRecord, GroupMembers, Intended,
-    JobRecord, JobRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached, Store,
-    StoreError, Survey, Tx, UseRefusal, View, decided, made, viewed,
+    AcceptRefusal, AdmissionOver, AdoptedSettings, Answer, AskRefusal, Batch, BatchRefusal, Cause, Changes, CrlRecord,
+    GroupMembers, Intended, JobRecord, JobRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal,
+    Reached, Store, StoreError, Survey, Tx, UseRefusal, View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -176,6 +177,21 @@ impl OperatorStore {
         cause: &Cause,
     ) -> Answer<Vec<AdmissionRecord>, AdmissionOver> {
         decided(&mut *self.0, |tx| admission::withdraw(tx, names, cause))
+    }
+
+    /// See [`asking::accept`].
+    pub fn accept(&mut self, wanted: &AdmissionRecord, cause: &Cause) -> Answer<AdmissionRecord, AcceptRefusal> {
+        decided(&mut *self.0, |tx| asking::accept(tx, wanted, cause))
+    }
+
+    /// See [`asking::refuse`].
+    pub fn refuse_asking(&mut self, key_digest: &[u8; 32], cause: &Cause) -> Answer<(), AcceptRefusal> {
+        decided(&mut *self.0, |tx| asking::refuse(tx, key_digest, cause))
+    }
+
+    /// See [`asking::ask`].
+    pub fn ask(&mut self, new: &AskingRecord, cause: &Cause) -> Answer<(), AskRefusal> {
+        decided(&mut *self.0, |tx| asking::ask(tx, new, cause))
     }
 
     /// See [`admission::use_up`].

@@ -7,6 +7,7 @@
 //! is wanted, `+ 0` stands behind the column to order by: it would walk that other index, all of it, to save itself the sorting.
 
 mod admission;
+mod asking;
 mod authority;
 mod condition;
 mod connection;

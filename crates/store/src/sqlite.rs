@@ -1,6 +1,7 @@
 //! The store in one SQLite file. Everything here moves rows and knows no rule.
 
 mod admission;
+mod asking;
 mod authority;
 mod condition;
 mod credential;

@@ -136,7 +136,23 @@ pub(crate) fn labels_text(device: &DeviceRecord) -> String {
 
 /// Facts as a JSON object.
 pub(crate) fn facts_text(device: &DeviceRecord) -> String {
-    object(device.facts.values().map(|fact| (fact.name().as_str(), fact.value())))
+    facts_of(&device.facts)
+}
+
+/// The same of facts alone.
+pub(crate) fn facts_of(facts: &BTreeMap<FactName, Fact>) -> String {
+    object(facts.values().map(|fact| (fact.name().as_str(), fact.value())))
+}
+
+/// Facts from a JSON object.
+pub(crate) fn facts(text: &str) -> Result<BTreeMap<FactName, Fact>, StoreError> {
+    let mut all = BTreeMap::new();
+    for (name, value) in pairs(text, "facts")? {
+        let name = FactName::parse(&name).map_err(|_| damaged("fact"))?;
+        let fact = Fact::new(name.clone(), &value).map_err(|_| damaged("fact"))?;
+        all.insert(name, fact);
+    }
+    Ok(all)
 }
 
 fn object<'t>(pairs: impl Iterator<Item = (&'t str, &'t str)>) -> String {
@@ -150,11 +166,7 @@ pub(crate) fn fill_device(device: &mut DeviceRecord, labels: &str, facts: &str) 
     for (name, value) in pairs(labels, "labels")? {
         device.labels.insert(parsed::<LabelName>(&name, "label")?, parsed::<LabelValue>(&value, "label")?);
     }
-    for (name, value) in pairs(facts, "facts")? {
-        let name = FactName::parse(&name).map_err(|_| damaged("fact"))?;
-        let fact = Fact::new(name.clone(), &value).map_err(|_| damaged("fact"))?;
-        device.facts.insert(name, fact);
-    }
+    device.facts = self::facts(facts)?;
     Ok(())
 }
 

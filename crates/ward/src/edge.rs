@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use tidy_warden_core::asking;
 use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::condition::{Condition, Use, can_name_a_label};
@@ -96,6 +97,10 @@ pub fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
 /// A device's id, which must not be the name of an endpoint.
 pub fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
     let id: DeviceId = parse(text)?;
+    if id.as_str().starts_with(asking::PREFIX) {
+        return Err(Problem::refused(format!("no device can be named `{id}`"))
+            .because("those that wait for a person are named so"));
+    }
     if settings.is_endpoint_name(&id) {
         return Err(
             Problem::refused(format!("no device can be named `{id}`")).because("an endpoint of the ward has this name")

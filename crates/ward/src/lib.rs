@@ -3,7 +3,7 @@
 //!
 //! - the ward itself: [`open`] reads its folder, [`place`] says where its store is, [`clock`] is its time, [`keys`] opens its keys, [`files`] reads with a limit and writes
 //!   whole or not at all;
-//! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`import`] devices from them, [`admission`] who may come in by itself, [`judge`] certificates of others;
+//! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`import`] devices from them, [`admission`] who may come in by itself, [`asking`] who waits for a yes, [`judge`] certificates of others;
 //! - work in many changes: [`mass`] does something to many devices, [`lease`] says who works on a job;
 //! - what goes out: [`issue`] one certificate and its outfit, [`bulk`] a million of them, [`crl`] the revocation list, [`post`] a folder for a guard on another machine, [`backup`] all of it in one file;
 //! - [`problem`] says what failed on what, because of what. Every function here that fails gives one, so its documentation says when it
@@ -12,6 +12,7 @@
 #![allow(clippy::missing_errors_doc, reason = "said once, in the lines above")]
 
 pub mod admission;
+pub mod asking;
 pub mod backup;
 pub mod bulk;
 pub mod clock;

@@ -29,6 +29,10 @@ pub(crate) enum DeviceCommand {
         #[command(flatten)]
         because: Because,
     },
+    /// Let in a device that called and waits: it gets its certificate when it calls again.
+    Accept(AcceptArgs),
+    /// Turn away a device that called and waits.
+    Refuse(RefuseArgs),
     /// The retained messages at the broker that only this device can have written; with --clear they are taken away.
     Retained(RetainedArgs),
     /// Let a device that was revoked enrol again.
@@ -120,6 +124,43 @@ pub(crate) struct EditArgs {
     #[arg(long)]
     pub(crate) no_gateway: bool,
     /// Do not ask if rights change.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AcceptArgs {
+    /// The device, as `device list --where 'state = asking'` names it.
+    pub(crate) device: String,
+    /// The code of its key, as the device itself shows it; asked for without it.
+    #[arg(long)]
+    pub(crate) code: Option<String>,
+    /// The id that it gets.
+    #[arg(long = "as", value_name = "NEWID")]
+    pub(crate) new_id: Option<String>,
+    /// Its kind, if it is not the one that it came as.
+    #[arg(long)]
+    pub(crate) kind: Option<String>,
+    /// A label that it gets; may be repeated.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) label: Vec<(String, String)>,
+    /// The device that will speak for it.
+    #[arg(long, value_name = "DEVICE")]
+    pub(crate) gateway: Option<String>,
+    /// Do not ask, where its kind lets devices in without a code.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RefuseArgs {
+    /// The device, as `device list --where 'state = asking'` names it.
+    pub(crate) device: String,
+    /// Do not ask.
     #[arg(long)]
     pub(crate) yes: bool,
     #[command(flatten)]

@@ -19,6 +19,8 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("device show", "device show wv-0417"),
     ("device edit", "device edit wv-0417 --label site=brindle --because 'moved to the north line'"),
     ("device retire", "device retire wv-0417 --because 'scrapped'"),
+    ("device accept", "device accept gg-10 --code 7fq2-m3xa-kd5e-w6ty-pv4n-2ocz --label site=quay"),
+    ("device refuse", "device refuse gg-11 --because 'not ours'"),
     ("device retained", "device retained wv-0417 --clear --because 'stolen from pylon 6'"),
     ("device reopen", "device reopen wv-0417 --because 'found again'"),
     ("group make", "group make alps --where 'site in (ossel, brindle)'"),

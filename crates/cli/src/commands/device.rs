@@ -1,5 +1,6 @@
 //! `device`: listing machines and keeping what is known of them.
 
+mod asking;
 mod gaps;
 mod list;
 mod retained;
@@ -15,6 +16,7 @@ use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::policy::Changed;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{CloneSigns, DeviceView, Traffic};
+use tidy_warden_ward::asking::Asking;
 use tidy_warden_ward::mass;
 
 use super::changes::{devices_text, of_devices, tell_back};
@@ -34,6 +36,8 @@ pub(crate) fn run(context: &Context<'_>, command: DeviceCommand) -> Result<Exit,
         DeviceCommand::Edit(args) => edit(context, &args),
         DeviceCommand::Retire { device, yes, because } => retire(context, &device, yes, because.text()),
         DeviceCommand::Retained(args) => retained::run(context, &args),
+        DeviceCommand::Accept(args) => asking::accept(context, &args),
+        DeviceCommand::Refuse(args) => asking::refuse(context, &args),
         DeviceCommand::Reopen { device, because } => reopen(context, &device, because.text()),
     }
 }
@@ -162,7 +166,16 @@ fn standing(ward: &Ward, device: &DeviceRecord) -> Result<PolicyAnswer, Problem>
 
 fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     let ward = context.ward()?;
-    let view = ward.device(&parse(device)?)?;
+    let id: DeviceId = parse(device)?;
+    if ward.store.devices(std::slice::from_ref(&id))?.iter().all(Option::is_none)
+        && let Some(waits) = waiting(&ward, &id)?
+    {
+        let value = asking_json(&waits);
+        context.console.show("tidy-warden/device/1", value, &asking::text(&waits))?;
+        context.console.note(format!("it waits for a yes: device accept {id} --code CODE, or device refuse {id}"));
+        return Ok(Exit::Done);
+    }
+    let view = ward.device(&id)?;
     let now = ward.now();
     let state = DeviceState::of(&view.device, &view.credentials, now);
     let policy = standing(&ward, &view.device)?;
@@ -185,6 +198,20 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     value["clone_signs"] = met.clone_json();
     context.console.show("tidy-warden/device/1", value, &show_text(&view, state, (&policy, &met), &gaps, now))?;
     Ok(Exit::Done)
+}
+
+/// One that waits as this, if one does.
+fn waiting(ward: &Ward, id: &DeviceId) -> Result<Option<Asking>, Problem> {
+    let is_meant = |each: &Asking| each.id == *id || each.wanted.as_ref() == Some(id);
+    Ok(tidy_warden_ward::asking::all(ward)?.into_iter().find(is_meant))
+}
+
+/// One that waits, as devices are told of.
+fn asking_json(waits: &Asking) -> Value {
+    let view = DeviceView { device: waits.as_device(), credentials: Vec::new() };
+    let mut value = device_json(DeviceState::Asking, &view);
+    value["asking"] = asking::json(waits);
+    value
 }
 
 /// What the guard noted of a device.

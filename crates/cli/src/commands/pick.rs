@@ -47,7 +47,7 @@ pub(super) fn each_by_end(
 }
 
 /// A condition whose groups are known.
-fn resolved(ward: &Ward, text: Option<&str>) -> Result<Option<Condition>, Problem> {
+pub(super) fn resolved(ward: &Ward, text: Option<&str>) -> Result<Option<Condition>, Problem> {
     let Some(text) = text else { return Ok(None) };
     let condition = condition(text)?;
     let groups = ward.groups()?;

@@ -236,7 +236,10 @@ fn what_proves_a_device_is_what_its_kind_takes() {
         .copied()
         .collect::<Vec<_>>(),
     );
-    world.write("leaf.cnf", "basicConstraints=CA:FALSE\nkeyUsage=critical,digitalSignature\nauthorityKeyIdentifier=keyid\n");
+    world.write(
+        "leaf.cnf",
+        "basicConstraints=CA:FALSE\nkeyUsage=critical,digitalSignature\nauthorityKeyIdentifier=keyid\n",
+    );
     let made = |name: &str, serial: &str| {
         let subject = format!("/O=Cableworks/serialNumber={serial}");
         let key = format!("{name}.key");
@@ -457,6 +460,126 @@ fn a_store_that_was_put_back_lets_nobody_in_until_a_person_says_so() {
     desk.event("trouble", |event| event["what"].as_str().is_some_and(|what| what.contains("ALARM")));
     openssl_request(&world, "two", "/");
     assert_eq!(post(&world, &desk, "simpleenroll", "two.b64", &["-u", &user]).0, 503);
+}
+
+/// A ward with a kind that asks, and what curl is told by its desk.
+fn asking_world() -> World {
+    let world = world();
+    world.append(
+        "w/ward.toml",
+        "[kinds.tension]\nadmit = \"ask\"\nid = \"tn-{serial}\"\nidentify = [\"serial\"]\n[kinds.turnstile]\nadmit = \"ask\"\n\
+         accept_without_code = true\n",
+    );
+    world
+}
+
+#[test]
+fn who_calls_first_waits_for_a_person_who_compares_a_code() {
+    let world = asking_world();
+    let desk = Desk::start(&world);
+    let call =
+        |name: &str, kind: &str| post(&world, &desk, &format!("{kind}/simpleenroll"), &format!("{name}.b64"), &[]);
+    for (name, serial) in [("a", "10"), ("b", "11"), ("c", "11")] {
+        openssl_request(&world, name, &format!("/serialNumber={serial}"));
+    }
+    openssl_request(&world, "bare", "/CN=x");
+    let (status, words) = call("bare", "tension");
+    assert!(status == 400 && words.contains("name the serial"), "{words}");
+    let (status, words) = call("a", "tension");
+    let code = words.trim_end().rsplit(' ').next().unwrap().to_owned();
+    assert!(status == 202 && code.len() == 29, "{words}");
+    desk.event("asking", |event| event["code"] == *code && event["kind"] == "tension");
+    assert_eq!((call("a", "tension").0, call("b", "tension").0, call("c", "tension").0), (202, 202, 202));
+    // Two kinds ask: who names none is nobody.
+    assert_eq!(post(&world, &desk, "simpleenroll", "a.b64", &[]).0, 401);
+    let list = world
+        .run(&["device", "list", "--where", "state = asking"])
+        .exits(0)
+        .prints(&["tn-10", &code])
+        .says(&["3 devices wait"]);
+    assert_eq!(list.stdout.lines().count(), 4);
+    let all = world.run(&["device", "list", "--format", "json", "--where", "kind = tension"]).exits(0).json();
+    let waiting = all["devices"].as_array().unwrap();
+    assert_eq!(waiting.len(), 3);
+    assert_eq!((waiting[0]["state"].as_str(), waiting[0]["asking"]["code"].as_str()), (Some("asking"), Some(&*code)));
+    let conflicts: Vec<usize> =
+        waiting.iter().map(|each| each["asking"]["conflicts"].as_array().unwrap().len()).collect();
+    assert_eq!(conflicts, [0, 1, 1], "two keys with the same facts, shown on both");
+    let csv = world.run(&["device", "list", "--format", "csv", "--columns", "id,state,serial"]).exits(0).stdout;
+    assert_eq!(csv.lines().filter(|line| line.contains("asking")).count(), 3, "{csv}");
+    world.run(&["device", "list", "--where", "state = live"]).exits(0).says(&["no devices"]);
+    world.run(&["device", "show", "tn-10"]).exits(0).prints(&["asks as     asking-", &code]);
+    // A yes alone lets nobody in.
+    world.run(&["device", "accept", "tn-10", "--yes"]).exits(2).says(&["--code CODE"]);
+    world
+        .run(&["device", "accept", "tn-10", "--code", &code.replace('-', "x")])
+        .exits(3)
+        .says(&["the code is not that of the key"]);
+    world.run(&["device", "accept", "tn-11", "--code", &code]).exits(3).says(&["2 wait as `tn-11`"]);
+    world.run(&["device", "accept", "tn-99", "--code", &code]).exits(4).says(&["no device waits"]);
+    let spelled = code.to_uppercase().replace('-', " ");
+    let accept = ["device", "accept", "tn-10", "--code", &spelled, "--label", "site=ossel"];
+    world.run(&accept).exits(0).says(&["accepted tn-10 (A1)"]);
+    let (status, body) = call("a", "tension");
+    assert_eq!(status, 200, "{body}");
+    assert!(certificate(&world, &body, "a.pem").subject_text.contains("CN=tn-10"));
+    let shown = world.run(&["device", "show", "tn-10", "--format", "json"]).exits(0).json();
+    assert_eq!((shown["labels"]["site"].as_str(), shown["facts"]["serial"].as_str()), (Some("ossel"), Some("10")));
+    // Named by its key, with an id of one's own; the other one is refused, and told no otherwise than before.
+    let one = waiting[1]["asking"]["id"].as_str().unwrap();
+    let (other, code) = (waiting[2]["asking"]["id"].as_str().unwrap(), waiting[2]["asking"]["code"].as_str().unwrap());
+    world.run(&["device", "refuse", one]).exits(2);
+    world.run(&["device", "refuse", one, "--because", "not ours", "--yes"]).exits(0);
+    world.run(&["device", "accept", other, "--code", code, "--as", "asking-x"]).exits(3).says(&["those that wait"]);
+    world.run(&["device", "accept", other, "--code", code, "--as", "tn-north"]).exits(0);
+    world.run(&["device", "accept", other, "--code", code]).exits(4);
+    let answers: Vec<(u16, String)> = ["b", "c"].iter().map(|name| call(name, "tension")).collect();
+    let refused: Vec<_> = answers.iter().filter(|(status, _)| *status == 202).collect();
+    assert!(refused.len() == 1 && refused[0].1.contains("a person must say yes"), "{answers:?}");
+    assert_eq!(
+        world.run(&["device", "list", "--where", "state = asking", "--format", "json"]).json()["devices"]
+            .as_array()
+            .unwrap()
+            .len(),
+        0
+    );
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
+fn a_kind_may_let_devices_in_without_a_code_and_a_secret_needs_no_person() {
+    let world = asking_world();
+    let desk = Desk::start(&world);
+    openssl_request(&world, "a", "/CN=x");
+    let call = |more: &[&str]| post(&world, &desk, "turnstile/simpleenroll", "a.b64", more);
+    assert_eq!(call(&[]).0, 202);
+    let list = world.run(&["device", "list", "--where", "kind = turnstile", "--format", "json"]).exits(0).json();
+    let id = list["devices"][0]["id"].as_str().unwrap().to_owned();
+    assert!(id.starts_with("asking-"), "{id}");
+    world.run(&["device", "accept", &id, "--yes"]).exits(2).says(&["--as NEWID"]);
+    world.run(&["device", "accept", &id, "--as", "ts-1", "--yes"]).exits(0);
+    assert_eq!(call(&[]).0, 200);
+    // Revoked, it is told what everybody is told.
+    world.run(&["revoke", "ts-1", "--reason", "superseded", "--yes"]).exits(0);
+    assert_eq!(call(&[]).0, 202);
+    let log = desk.event("refused", |event| event["status"] == 202);
+    assert!(log["because"].as_str().unwrap().contains("in use by `ts-1`"), "{log}");
+    assert_eq!(
+        world.run(&["device", "list", "--where", "state = asking", "--format", "json"]).json()["devices"]
+            .as_array()
+            .unwrap()
+            .len(),
+        0
+    );
+    let open = ["admission", "open", "--id", "ts-2", "--kind", "turnstile", "--secret", "--format", "json"];
+    let secret = world.run(&open).exits(0).json()["secret"].as_str().unwrap().to_owned();
+    openssl_request(&world, "a", "/CN=x");
+    assert_eq!(call(&["-u", &format!("ts-2:{secret}")]).0, 200);
+    // A wrong secret waits as one who shows none.
+    openssl_request(&world, "a", "/CN=x");
+    assert_eq!(call(&["-u", "ts-2:aaaaaaaaaaaaaaaaaaaaaaaaaa"]).0, 202);
+    let facts = ["admission", "open", "--id", "ts-3", "--kind", "turnstile", "--fact", "serial=1"];
+    world.run(&facts).exits(3).says(&["--secret"]);
 }
 
 /// A client of the desk's own making, for what curl would not do, and for many at once.

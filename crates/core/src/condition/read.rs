@@ -240,7 +240,7 @@ fn value(lexer: &mut Lexer<'_>, field: &Field) -> Result<String, TextError> {
             Err(error) => Err(lexer.error(range, error.to_string(), &format!("expected a value for `{name}`"))),
         },
         Field::State if !DeviceState::ALL.iter().any(|state| state.as_str() == text) => {
-            let expected = "expected listed, issued, equipped, live, out or retired";
+            let expected = "expected listed, asking, issued, equipped, live, ended, held, out or retired";
             Err(lexer.error(range, format!("`{text}` is not a state"), expected))
         }
         _ => match id::check("value", &text) {

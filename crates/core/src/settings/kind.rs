@@ -35,6 +35,8 @@ pub(super) const KIND: Section = Section {
         FACTS,
         ADMIT,
         IDENTIFY,
+        ID,
+        ACCEPT_WITHOUT_CODE,
         CARRIES,
         KIND_ON_REFUSAL,
         CLONE_WATCH,
@@ -135,6 +137,18 @@ const IDENTIFY: Key = Key::default(
     "a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\"",
     "facts that every admission must name, and a device must match all together, such as [\"serial\", \"mac\"]",
 );
+const ID: Key = Key::example(
+    "id",
+    "\"gg-{serial}\"",
+    "a text with facts in braces, such as \"gg-{serial}\"",
+    "the id that a device gets which asks and is accepted, if it is given no other; each fact in braces stands for its value",
+);
+const ACCEPT_WITHOUT_CODE: Key = Key::default(
+    "accept_without_code",
+    "false",
+    "true or false",
+    "whether a device that asks may be accepted without comparing the code of its key",
+);
 const CARRIES: Key = Key::default(
     "carries",
     "[]",
@@ -192,6 +206,10 @@ pub struct Kind {
     pub admit: Admit,
     /// `identify`: the facts that every admission must name.
     pub identify: Vec<FactName>,
+    /// `id`: the id that a device gets which asks and is accepted, if it is given no other.
+    pub id: Option<String>,
+    /// `accept_without_code`: whether one may be accepted without comparing the code of its key, default no.
+    pub accept_without_code: bool,
     /// `carries`: the kinds of devices that one of this kind may speak for, as their gateway.
     pub carries: Vec<KindName>,
     /// `on_refusal`: what the guard does when it refuses a publish or a subscription; if absent, what `[guard]` says.
@@ -218,6 +236,8 @@ impl Default for Kind {
             facts: Vec::new(),
             admit: Admit::Secret,
             identify: Vec::new(),
+            id: None,
+            accept_without_code: false,
             carries: Vec::new(),
             on_refusal: None,
             clone_watch: CloneWatch::Record,
@@ -315,6 +335,18 @@ pub enum CloneWatch {
     Hold,
 }
 
+/// Whether a text has a fact in braces, and nothing else in braces.
+fn is_pattern(text: &str) -> bool {
+    let mut parts = text.split('{');
+    let first = parts.next().is_some_and(|first| !first.contains('}'));
+    let mut count = 0;
+    let closed = parts.all(|part| {
+        count += 1;
+        part.split_once('}').is_some_and(|(name, rest)| FactName::parse(name).is_ok() && !rest.contains('}'))
+    });
+    first && closed && count > 0 && text.len() <= 128
+}
+
 impl Reader<'_> {
     pub(super) fn kinds(&mut self, root: &Table<'_>) -> BTreeMap<KindName, Kind> {
         let named = self.named::<KindName>(root, "kinds", "windvane");
@@ -375,6 +407,8 @@ impl Reader<'_> {
             facts: self.list(table, &FACTS, fact).unwrap_or_default(),
             admit: self.text(table, &ADMIT, admit).unwrap_or(default.admit),
             identify: self.list(table, &IDENTIFY, fact).unwrap_or_default(),
+            id: self.text(table, &ID, |text| is_pattern(text).then(|| text.to_owned())),
+            accept_without_code: self.flag(table, &ACCEPT_WITHOUT_CODE).unwrap_or(default.accept_without_code),
             carries: self.list(table, &CARRIES, carried).unwrap_or(default.carries),
             on_refusal: self.text(table, &KIND_ON_REFUSAL, OnRefusal::parse),
             clone_watch: self.text(table, &CLONE_WATCH, watch).unwrap_or(default.clone_watch),

@@ -54,8 +54,13 @@ fn every_setting_that_the_template_offers_is_taken() {
     assert!(listen.is_some() && listen_http.is_some() && metrics.is_some());
     assert_eq!(settings.desk, DeskSettings { listen, listen_http, metrics, ..DeskSettings::default() });
     let kind = settings.kind(&"windvane".parse().unwrap()).unwrap().clone();
-    let mut example =
-        Kind { authority: kind.authority.clone(), on_refusal: kind.on_refusal, renew: kind.renew, ..Kind::default() };
+    let mut example = Kind {
+        authority: kind.authority.clone(),
+        on_refusal: kind.on_refusal,
+        renew: kind.renew,
+        id: kind.id.clone(),
+        ..Kind::default()
+    };
     example.profile.hardware_type = kind.profile.hardware_type;
     assert_eq!(kind, example);
     assert_eq!(settings.on_refusal(&"windvane".parse().unwrap()), GuardSettings::default().on_refusal);
@@ -217,8 +222,8 @@ const VALUES: [(&str, &str); 9] = [
     ("a time", "2026-11-29T00:00:00Z"),
 ];
 
-fn sections() -> [super::key::Section; 7] {
-    [ward::WARD, ward::ENDPOINTS, kind::KIND, store::STORE, ward::HSM, ward::MAKER, guard::GUARD]
+fn sections() -> [super::key::Section; 8] {
+    [ward::WARD, ward::ENDPOINTS, kind::KIND, store::STORE, ward::HSM, ward::MAKER, guard::GUARD, desk::DESK]
 }
 
 /// A file in which the section says only `key = value`, and the line on which it does.
@@ -260,7 +265,7 @@ fn a_value_of_another_type_is_refused_at_its_place_with_what_was_expected() {
             assert!(may.contains(&&taken[..]), "`{}` of {} takes {taken:?}", key.name, section.head);
         }
     }
-    assert_eq!(flags, 1, "`token_login`; `proxy_protocol` is only taken with `proxy_from`");
+    assert_eq!(flags, 2, "`token_login` and `accept_without_code`; `proxy_protocol` is only taken with `proxy_from`");
 }
 
 #[test]

@@ -4,7 +4,7 @@ use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 29] = [
+pub const TABLES: [Table; 30] = [
     Table {
         name: "authorities",
         columns: &[
@@ -276,6 +276,19 @@ pub const TABLES: [Table; 29] = [
         key: 1,
     },
     Table { name: "admission_facts", columns: &[("name", Text), ("value", Text), ("admission", Integer)], key: 2 },
+    Table {
+        name: "asking",
+        columns: &[
+            ("key_digest", Octets),
+            ("kind", Text),
+            ("facts", Json),
+            ("source", Text),
+            ("since", Integer),
+            ("until", Integer),
+            ("refused", Integer),
+        ],
+        key: 1,
+    },
     Table {
         name: "adopted_settings",
         columns: &[("number", Integer), ("text", Text), ("signature", Octets), ("author", Text), ("at", Integer)],

@@ -187,7 +187,7 @@ CREATE TABLE adopted_settings (
 );
 ";
 
-/// Tables that came with format 2: admissions, and the facts that pending ones demand.
+/// Tables that came with format 2: admissions, the facts that pending ones demand, and devices that wait for a person.
 const TABLES_2: &str = "
 CREATE TABLE admissions (
     number BIGINT PRIMARY KEY, device TEXT NOT NULL, kind TEXT NOT NULL, labels JSON NOT NULL, facts JSON NOT NULL,
@@ -201,6 +201,11 @@ CREATE TABLE admission_facts (
     name TEXT NOT NULL, value TEXT NOT NULL, admission BIGINT NOT NULL REFERENCES admissions, PRIMARY KEY (name, value)
 );
 CREATE INDEX admission_facts_by_admission ON admission_facts (admission);
+
+CREATE TABLE asking (
+    key_digest BYTEA PRIMARY KEY, kind TEXT NOT NULL, facts JSON NOT NULL, source TEXT NOT NULL, since BIGINT NOT NULL,
+    until BIGINT NOT NULL, refused BIGINT
+);
 ";
 
 /// Gives whoever has rights on jobs the same on the tables of format 2: until `store roles` is run again, nobody who works on the ward
@@ -209,7 +214,7 @@ const RIGHTS_2: &str = "
 DO $$ DECLARE one RECORD; BEGIN
     FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
         WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
-        EXECUTE format('GRANT %s ON admissions, admission_facts TO %s', one.what, one.who);
+        EXECUTE format('GRANT %s ON admissions, admission_facts, asking TO %s', one.what, one.who);
     END LOOP;
 END $$;
 ";

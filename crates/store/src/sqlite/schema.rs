@@ -171,7 +171,7 @@ CREATE TABLE adopted_settings (
 );
 ";
 
-/// Tables that came with format 9: admissions, and the facts that pending ones demand.
+/// Tables that came with format 9: admissions, the facts that pending ones demand, and devices that wait for a person.
 const TABLES_9: &str = "
 CREATE TABLE admissions (
     number INTEGER PRIMARY KEY, device TEXT NOT NULL, kind TEXT NOT NULL, labels TEXT NOT NULL, facts TEXT NOT NULL,
@@ -186,6 +186,11 @@ CREATE TABLE admission_facts (
     PRIMARY KEY (name, value)
 ) WITHOUT ROWID;
 CREATE INDEX admission_facts_by_admission ON admission_facts (admission);
+
+CREATE TABLE asking (
+    key_digest BLOB PRIMARY KEY, kind TEXT NOT NULL, facts TEXT NOT NULL, source TEXT NOT NULL, since INTEGER NOT NULL,
+    until INTEGER NOT NULL, refused INTEGER
+) WITHOUT ROWID;
 ";
 
 /// The names of what there is already.

@@ -3,15 +3,18 @@
 use tidy_warden_core::admission::{
     AdmissionEnd, AdmissionName, AdmissionRecord, AdmissionState, Demand, Difference, OpenRefusal,
 };
+use tidy_warden_core::asking::{AskingRecord, MOST_OF_SOURCE};
 use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::credential::Revocation;
+use tidy_warden_core::credential::{BlockSource, Revocation};
 use tidy_warden_core::device::{AddRefusal, DeviceEdit};
 use tidy_warden_core::enrolment::IssueRefusal;
+use tidy_warden_core::key::{NewKey, SoftwareKey, sha256};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{
-    AdmissionOver, NewCredential, OperatorStore, StoreError, Together, UseRefusal, acts, postgres,
+    AcceptRefusal, AdmissionOver, AskRefusal, NewCredential, OperatorStore, StoreError, Together, UseRefusal, acts,
+    postgres,
 };
 
 use crate::bench::{NOW, World, access, cause, device, fresh, id, issue, new_database, on_each};
@@ -130,11 +133,7 @@ fn nobody_is_admitted_in_the_place_of_another() {
         assert!(matches!(changed, Err(UseRefusal::Differs { difference: Difference::Label(_), .. })), "{changed:?}");
         assert_eq!(store.head().unwrap().number, entries, "nothing of a refusal stays");
         // Its key is another's.
-        let taken = world.certificate(
-            "wv-3",
-            &tidy_warden_core::key::SoftwareKey::generate(tidy_warden_core::key::NewKey::P256).unwrap().proven(),
-            30,
-        );
+        let taken = world.certificate("wv-3", &SoftwareKey::generate(NewKey::P256).unwrap().proven(), 30);
         opened(store, &[wanted("wv-3", None), wanted("wv-4", None)], 8);
         used(store, 3, "wv-3", &taken, 9).unwrap();
         let same_key = used(store, 4, "wv-4", &taken, 9);
@@ -217,8 +216,108 @@ fn fifty_callers_at_two_desks_use_one_admission_once() {
     assert!(matches!(end, Some(AdmissionEnd::Used { credential, .. }) if given == [credential]), "{end:?}");
 }
 
+fn asks(key: u8, serial: Option<&str>, from: &str, at: i64) -> AskingRecord {
+    AskingRecord {
+        key_digest: [key; 32],
+        kind: "windvane".parse().unwrap(),
+        facts: device("x", serial).facts,
+        from: from.to_owned(),
+        since: UnixTime(NOW + at),
+        until: UnixTime(NOW + at + 100),
+        refused: None,
+    }
+}
+
+#[test]
+fn who_asks_waits_for_a_person_and_is_let_in_by_its_key() {
+    on_each(|store, _, world| {
+        let ask = |store: &mut OperatorStore, new: &AskingRecord, at: i64| store.ask(new, &cause(at)).unwrap();
+        let key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+        let digest = sha256(key.public_key().spki());
+        let first = AskingRecord { key_digest: digest, ..asks(0, Some("QF-1"), "192.0.2.0/24", 1) };
+        assert_eq!(ask(store, &first, 1), Ok(()));
+        let entries = store.head().unwrap().number;
+        // The same key is the same caller, and what it says later changes nothing.
+        let later = AskingRecord { facts: device("x", Some("QF-2")).facts, ..first.clone() };
+        assert_eq!(ask(store, &later, 2), Ok(()));
+        assert_eq!((store.asking(&digest).unwrap(), store.head().unwrap().number), (Some(first), entries));
+        // Another with the same facts waits beside it: a person sees both.
+        assert_eq!(ask(store, &asks(2, Some("QF-1"), "192.0.2.0/24", 3), 3), Ok(()));
+        assert_eq!(store.all_asking(9).unwrap().len(), 2);
+        store.refuse_asking(&[2; 32], &cause(4)).unwrap().unwrap();
+        assert_eq!(store.refuse_asking(&[2; 32], &cause(4)).unwrap(), Err(AcceptRefusal::Gone));
+        assert_eq!(ask(store, &asks(2, Some("QF-1"), "192.0.2.0/24", 5), 5), Ok(()), "it is told no otherwise");
+        assert!(store.asking(&[2; 32]).unwrap().unwrap().refused.is_some(), "and waits no more");
+        assert_eq!(store.count_asking("192.0.2.0/24").unwrap(), (1, 1, 2));
+        let accepted =
+            |of: &str, key: [u8; 32]| AdmissionRecord { demand: Demand::Key(key), ..wanted(of, Some("QF-1")) };
+        assert_eq!(store.accept(&accepted("wv-1", [2; 32]), &cause(6)).unwrap(), Err(AcceptRefusal::Gone));
+        assert_eq!(store.accept(&accepted("wv-1", [9; 32]), &cause(6)).unwrap(), Err(AcceptRefusal::Gone));
+        store.add_devices(&[device("wv-9", None)], &cause(6)).unwrap().unwrap();
+        let taken = AdmissionRecord { demand: Demand::Key(digest), ..wanted("wv-9", Some("QF-1")) };
+        let refused = store.accept(&taken, &cause(6)).unwrap();
+        assert!(matches!(refused, Err(AcceptRefusal::Unopened(_))), "{refused:?}");
+        assert!(store.asking(&digest).unwrap().is_some(), "it waits on");
+        let opened = store.accept(&accepted("wv-1", digest), &cause(7)).unwrap().unwrap();
+        assert_eq!(
+            (store.asking(&digest).unwrap(), store.admission_of_key(&digest).unwrap()),
+            (None, Some(opened.clone()))
+        );
+        assert_eq!(used(store, opened.name.0, "wv-1", &world.certificate("wv-1", &key, 30), 8), Ok(()));
+        let acts: Vec<String> = store.entries(entries, 99).unwrap().into_iter().map(|entry| entry.act).collect();
+        assert_eq!(
+            acts,
+            [
+                "device.ask",
+                "device.ask",
+                "device.refuse",
+                "device.add",
+                "device.accept",
+                "admission.open",
+                "device.add",
+                "credential.issue",
+                "admission.use"
+            ]
+        );
+    });
+}
+
+#[test]
+fn who_may_not_come_does_not_wait_and_a_full_room_turns_the_newest_away() {
+    on_each(|store, _, world| {
+        let certificate = fresh(world, "wv-1");
+        store.add_devices(&[device("wv-1", Some("QF-1")), device("wv-2", Some("QF-2"))], &cause(1)).unwrap().unwrap();
+        issue(store, "wv-1", &certificate, false, 2).unwrap().unwrap();
+        let key = sha256(certificate.public_key.spki());
+        let ask = |store: &mut OperatorStore, new: &AskingRecord| store.ask(new, &cause(5)).unwrap();
+        let in_use = AskingRecord { key_digest: key, ..asks(0, None, "a", 5) };
+        assert_eq!(ask(store, &in_use), Err(AskRefusal::InUse(id("wv-1"))));
+        store.block_keys(&[[7; 32]], BlockSource::Given, &cause(3)).unwrap();
+        assert_eq!(ask(store, &asks(7, None, "a", 5)), Err(AskRefusal::Blocked));
+        assert_eq!(ask(store, &asks(8, Some("QF-2"), "a", 5)), Ok(()), "a conflict that a person sees");
+        store.set_hold(&[id("wv-2")], true, &cause(4)).unwrap();
+        assert!(matches!(ask(store, &asks(9, Some("QF-2"), "a", 5)), Err(AskRefusal::Barred { .. })));
+        // One network has its share, and the room has its size; nobody who waits is pushed out.
+        let from = |network: u64, number: u64| {
+            let mut new = asks(0, None, &format!("10.{network}"), 5);
+            new.key_digest = sha256(&[network.to_be_bytes(), number.to_be_bytes()].concat());
+            new
+        };
+        for number in 0..MOST_OF_SOURCE {
+            assert_eq!(ask(store, &from(0, number)), Ok(()));
+        }
+        assert_eq!(ask(store, &from(0, MOST_OF_SOURCE)), Err(AskRefusal::Full(MOST_OF_SOURCE)));
+        assert_eq!(ask(store, &from(1, 0)), Ok(()), "another network's is its own");
+        assert_eq!(ask(store, &from(0, 3)), Ok(()), "who waits already waits on");
+        // When their time is over they are forgotten.
+        assert_eq!(store.ask(&from(0, MOST_OF_SOURCE), &cause(500)).unwrap(), Ok(()));
+        assert_eq!(store.count_asking("10.0").unwrap(), (1, 1, 1));
+    });
+}
+
 /// What format 2 of a database brought.
-const TAKE_AWAY_2: &str = "DROP TABLE admission_facts, admissions; UPDATE store_format SET number = 1, least = 1";
+const TAKE_AWAY_2: &str =
+    "DROP TABLE admission_facts, admissions, asking; UPDATE store_format SET number = 1, least = 1";
 
 #[test]
 fn a_database_of_format_1_is_brought_up_to_date_by_who_owns_it() {

@@ -29,7 +29,9 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::EndIntended(true), at);
     act(&mut store, &mut guard, cast, &Act::Intend(3), at);
     act(&mut store, &mut guard, cast, &Act::Session(4, 1), at);
+    act(&mut store, &mut guard, cast, &Act::Expect(3), at);
     act(&mut store, &mut guard, cast, &Act::OpenAdmissions(vec![(96, 96)]), at);
+    (0..9).for_each(|key| drop(act(&mut store, &mut guard, cast, &Act::Ask(key, 4), at)));
     act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(97, 97, 99), (98, 98, 99)] }, at);
     at
 }

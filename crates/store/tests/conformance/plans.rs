@@ -119,6 +119,7 @@ const OF_ONE: &[(&str, Question)] = &[
     ("admissions", |store| store.admissions(AdmissionName(100), 10).map(drop)),
     ("last_admission", |store| store.last_admission().map(drop)),
     ("admissions_of", |store| store.admissions_of(&id("new-9"), 5).map(drop)),
+    ("asking", |store| store.asking(&digest(9)).map(drop)),
     ("credential_der", |store| store.credential_der(&Fingerprint(digest(9))).map(drop)),
     ("admission_of_key", |store| store.admission_of_key(&digest(9)).map(drop)),
     ("pending_for", |store| store.pending_for(&[id("new-9")]).map(drop)),

@@ -9,6 +9,7 @@ use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{LabelName, LabelValue};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{DeviceView, FieldNames, NameInUse};
+use tidy_warden_ward::asking::Asking;
 
 use super::device_json;
 use crate::args::ListArgs;
@@ -55,16 +56,66 @@ fn for_people(context: &Context<'_>, ward: &Ward, condition: Option<&str>, colum
         result.is_ok()
     })?;
     result?;
-    let empty = match ward.store.is_used(&NameInUse::Any)? {
+    let waiting = waiting(ward, condition)?;
+    let empty = match ward.store.is_used(&NameInUse::Any)? || !waiting.is_empty() {
         true => "no such devices",
         false => "no devices; list one: device add ID --kind KIND",
     };
-    let count = stream.end(empty)?;
+    let count = match (counts.is_empty(), waiting.is_empty()) {
+        // The table below says it all.
+        (true, false) => 0,
+        _ => stream.end(empty)?,
+    };
     let parts: Vec<String> = counts.iter().map(|(state, count)| format!("{count} {}", state.as_str())).collect();
     if !parts.is_empty() {
         context.console.note(format!("{}: {}", counted(count, "device"), parts.join(", ")));
     }
+    if !waiting.is_empty() {
+        if count > 0 {
+            context.console.write("\n")?;
+        }
+        let titles = ["id", "kind", "state", "since", "from", "facts", "code", "conflicts"].map(str::to_owned);
+        let rows: Vec<Vec<String>> = waiting.iter().map(waiting_row).collect();
+        context.console.rows(&titles, &rows, "")?;
+        context.console.note(format!(
+            "{} for a yes: device accept ID --code CODE, with the code that the device itself shows",
+            match waiting.len() {
+                1 => "1 device waits".to_owned(),
+                many => format!("{many} devices wait"),
+            }
+        ));
+    }
     Ok(())
+}
+
+/// Those that wait for a person and for which a condition holds.
+fn waiting(ward: &Ward, condition: Option<&str>) -> Result<Vec<Asking>, Problem> {
+    let condition = pick::resolved(ward, condition)?;
+    let now = ward.now();
+    let mut all = tidy_warden_ward::asking::all(ward)?;
+    all.retain(|waits| {
+        let device = waits.as_device();
+        condition.as_ref().is_none_or(|condition| condition.holds(&Candidate::asking(&device, now)))
+    });
+    Ok(all)
+}
+
+fn waiting_row(waits: &Asking) -> Vec<String> {
+    let device = waits.as_device();
+    let facts: Vec<String> = device.facts.values().map(|fact| format!("{}={}", fact.name(), fact.value())).collect();
+    // Who has no id by a rule, or shares it, is named by its key.
+    let is_alone = waits.wanted.is_some() && waits.conflicts.is_empty();
+    let id = if is_alone { device.id.to_string() } else { waits.id.to_string() };
+    vec![
+        id,
+        device.kind.to_string(),
+        DeviceState::Asking.as_str().to_owned(),
+        waits.record.since.to_string(),
+        waits.record.from.clone(),
+        if facts.is_empty() { "-".to_owned() } else { facts.join(" ") },
+        waits.record.code(),
+        super::asking::conflicts(waits),
+    ]
 }
 
 fn for_programs(
@@ -105,6 +156,23 @@ fn for_programs(
         result.is_ok()
     })?;
     result?;
+    for waits in waiting(ward, condition)? {
+        let view = DeviceView { device: waits.as_device(), credentials: Vec::new() };
+        let candidate = Candidate::asking(&view.device, now);
+        let item = || match columns {
+            [] => super::asking_json(&waits),
+            some => some
+                .iter()
+                .map(|each| (each.name(), each.value_of(&candidate, &view)))
+                .collect::<serde_json::Map<_, _>>()
+                .into(),
+        };
+        let row = || match columns {
+            [] => names.row((DeviceState::Asking, None), &view.device, false),
+            some => some.iter().map(|each| told(each.value_of(&candidate, &view), "")).collect(),
+        };
+        stream.add(item, row)?;
+    }
     stream.end()
 }
 
@@ -148,7 +216,10 @@ impl Column {
 
     /// The value for a device as JSON, null where there is none.
     fn value(&self, view: &DeviceView, now: UnixTime) -> Value {
-        let candidate = Candidate::at(&view.device, &view.credentials, now);
+        self.value_of(&Candidate::at(&view.device, &view.credentials, now), view)
+    }
+
+    fn value_of(&self, candidate: &Candidate<'_>, view: &DeviceView) -> Value {
         match self {
             Self::Field(field) => match candidate.text(field) {
                 Found::Is(text) => json!(text),
@@ -162,14 +233,18 @@ impl Column {
 
 /// The columns that were asked for.
 fn chosen(columns: &[Column], view: &DeviceView, now: UnixTime, blank: &str) -> Vec<String> {
-    let text = |value: Value| match value {
+    columns.iter().map(|column| told(column.value(view, now), blank)).collect()
+}
+
+/// A value as text.
+fn told(value: Value, blank: &str) -> String {
+    match value {
         Value::Null => blank.to_owned(),
         Value::String(text) => text,
         Value::Array(all) if all.is_empty() => blank.to_owned(),
         Value::Array(all) => all.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
         other => other.to_string(),
-    };
-    columns.iter().map(|column| text(column.value(view, now))).collect()
+    }
 }
 
 /// The labels and facts that have columns of their own. People read labels in one column and no facts; CSV has a column for

@@ -1,0 +1,145 @@
+//! `device accept` and `device refuse`: those that called and wait for a person.
+
+use serde_json::{Value, json};
+use tidy_warden_core::admission::{AdmissionName, AdmissionRecord, Demand};
+use tidy_warden_core::asking::{WAITS, is_code};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_store::AcceptRefusal;
+use tidy_warden_ward::admission::useless;
+use tidy_warden_ward::asking::{self, Asking};
+
+use crate::args::{AcceptArgs, RefuseArgs};
+use crate::commands::Context;
+use crate::edge::{device_id, known_kind, label_name, parse};
+use crate::problem::{Exit, Problem};
+use crate::ward::Ward;
+
+/// What is known of one that waits, for programs, beside what devices have.
+pub(super) fn json(asking: &Asking) -> Value {
+    json!({
+        "id": asking.id, "since": asking.record.since, "ends": asking.record.until, "from": asking.record.from,
+        "code": asking.record.code(), "conflicts": asking.conflicts,
+    })
+}
+
+/// Whose facts or id it shares, for people.
+pub(super) fn conflicts(asking: &Asking) -> String {
+    let all: Vec<&str> = asking.conflicts.iter().map(DeviceId::as_str).collect();
+    if all.is_empty() { "-".to_owned() } else { all.join(" ") }
+}
+
+/// The same as text, line by line.
+pub(super) fn text(asking: &Asking) -> String {
+    let device = asking.as_device();
+    let facts: Vec<String> = device.facts.values().map(ToString::to_string).collect();
+    let facts = if facts.is_empty() { "-".to_owned() } else { facts.join(", ") };
+    let lines = [
+        ("device", device.id.to_string()),
+        ("kind", device.kind.to_string()),
+        ("state", "asking".to_owned()),
+        ("facts", facts),
+        ("asks as", asking.id.to_string()),
+        ("since", asking.record.since.to_string()),
+        ("until", asking.record.until.to_string()),
+        ("from", asking.record.from.clone()),
+        ("code", asking.record.code()),
+        ("conflicts", conflicts(asking)),
+    ];
+    lines.iter().map(|(name, value)| format!("{name:<12}{value}\n")).collect()
+}
+
+/// Makes sure that the key is the device's: by the code that it shows.
+fn compared(context: &Context<'_>, ward: &Ward, asking: &Asking, args: &AcceptArgs) -> Result<(), Problem> {
+    let code = asking.record.code();
+    let differs = || {
+        Problem::refused(format!("`{}` was not accepted", asking.id))
+            .because("the code is not that of the key that waits")
+            .next("compare it with what the device shows; if they differ, somebody else calls in its place: device refuse")
+    };
+    if let Some(typed) = &args.code {
+        return if is_code(&asking.record.key_digest, typed) { Ok(()) } else { Err(differs()) };
+    }
+    let free = ward.settings.kinds.get(&asking.record.kind).is_some_and(|kind| kind.accept_without_code);
+    if free && args.yes {
+        return Ok(());
+    }
+    let question = format!("The key that waits has the code {code}.\nType the code that the device itself shows: ");
+    match context.console.typed(&question)? {
+        Some(typed) if is_code(&asking.record.key_digest, &typed) => Ok(()),
+        Some(_) => Err(differs()),
+        None => Err(Problem::usage("the code of the device's key is needed, and there is no terminal to ask on")
+            .because("a yes alone would let in whoever called in its place")
+            .next("--code CODE, as the device shows it; or accept_without_code = true for its kind, and --yes")),
+    }
+}
+
+pub(super) fn accept(context: &Context<'_>, args: &AcceptArgs) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let asking = asking::named(&ward, &parse(&args.device)?)?;
+    let mut device = asking.as_device();
+    device.id = match (&args.new_id, &asking.wanted) {
+        (Some(id), _) => device_id(&ward.settings, id)?,
+        (None, Some(wanted)) => wanted.clone(),
+        (None, None) => {
+            return Err(Problem::usage(format!("`{}` has no id of its own yet", asking.id))
+                .because(format!("the kind `{}` has no rule for ids", device.kind))
+                .next(format!("--as NEWID, or id = \"...\" under [kinds.{}] in ward.toml", device.kind)));
+        }
+    };
+    if let Some(kind) = &args.kind {
+        device.kind = parse(kind)?;
+        known_kind(&ward.settings, &device.kind)?;
+    }
+    for (name, value) in &args.label {
+        if device.labels.insert(label_name(name)?, parse(value)?).is_some() {
+            return Err(Problem::usage(format!("the label `{name}` is given twice")));
+        }
+    }
+    device.gateway = args.gateway.as_deref().map(parse).transpose()?;
+    let demand = Demand::Key(asking.record.key_digest);
+    let refused = |id: &DeviceId| Problem::refused(format!("`{id}` was not accepted"));
+    // What it showed is as strong as the person who looks at it.
+    if let Some(useless) =
+        useless(&ward.settings, &device, &Demand::Certificate).filter(|useless| useless.why.contains("wants the fact"))
+    {
+        return Err(refused(&asking.id).because(useless.why).next("refuse it, and have it call again with that fact"));
+    }
+    if !asking.conflicts.is_empty() {
+        context
+            .console
+            .warn(format!("it is in conflict with {}: only one of them can be what it says", conflicts(&asking)));
+    }
+    compared(context, &ward, &asking, args)?;
+    let cause = ward.cause(args.because.text());
+    let until = cause.at.plus(WAITS);
+    let device = DeviceRecord { created: cause.at, ..device };
+    let wanted = AdmissionRecord { name: AdmissionName(0), device, demand, until, end: None };
+    let opened = ward.store.accept(&wanted, &cause)?.map_err(|refusal| match &refusal {
+        AcceptRefusal::Gone => refused(&asking.id).because(&refusal).next("device list --where 'state = asking'"),
+        AcceptRefusal::Unopened(_) => {
+            refused(&asking.id).because(&refusal).next("choose another id with --as, or look at who is in the way")
+        }
+    })?;
+    let value = json!({ "device": opened.device.id, "asking": asking.id, "admission": opened.name, "ends": until });
+    let note = format!(
+        "accepted {} ({}): it gets its certificate when it calls again, until {until}",
+        opened.device.id, opened.name
+    );
+    context.console.did("tidy-warden/device-accept/1", value, note)?;
+    Ok(Exit::Done)
+}
+
+pub(super) fn refuse(context: &Context<'_>, args: &RefuseArgs) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let asking = asking::named(&ward, &parse(&args.device)?)?;
+    context.console.confirm(&format!("Refuse {}?", asking.id), args.yes)?;
+    let because = context.console.reason(args.because.text())?;
+    let cause = ward.cause(Some(&because));
+    if let Err(refusal) = ward.store.refuse_asking(&asking.record.key_digest, &cause)? {
+        return Err(Problem::refused("nothing was refused").because(refusal));
+    }
+    let value = json!({ "asking": asking.id, "device": asking.wanted });
+    context.console.did("tidy-warden/device-refuse/1", value, format!("refused {}", asking.id))?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,96 @@
+//! Devices that wait for a person, as a person sees them: under which id, and with whom they are in conflict.
+
+use std::collections::BTreeMap;
+
+use tidy_warden_core::admission::filled;
+use tidy_warden_core::asking::{AskingRecord, MOST_REMEMBERED};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::fact::Fact;
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_store::StoreError;
+
+use crate::edge::device_id;
+use crate::open::Ward;
+use crate::problem::Problem;
+
+/// One that waits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Asking {
+    /// What it said.
+    pub record: AskingRecord,
+    /// Its id until it is given another.
+    pub id: DeviceId,
+    /// The id that its kind's rule gives it, if that gives one.
+    pub wanted: Option<DeviceId>,
+    /// Who else has one of its facts, or its id: others that wait, and devices.
+    pub conflicts: Vec<DeviceId>,
+}
+
+impl Asking {
+    /// As a device that is listed would look.
+    #[must_use]
+    pub fn as_device(&self) -> DeviceRecord {
+        let id = self.wanted.clone().unwrap_or_else(|| self.id.clone());
+        DeviceRecord {
+            facts: self.record.facts.clone(),
+            ..DeviceRecord::new(id, self.record.kind.clone(), self.record.since)
+        }
+    }
+}
+
+/// All that wait, in the order in which they came.
+pub fn all(ward: &Ward) -> Result<Vec<Asking>, Problem> {
+    let now = ward.now();
+    let limit = usize::try_from(MOST_REMEMBERED).unwrap_or(usize::MAX);
+    let damaged = |error: tidy_warden_core::id::BadName| StoreError::Damaged { detail: error.to_string() };
+    let mut all = Vec::new();
+    for record in ward.store.all_asking(limit)?.into_iter().filter(|record| record.is_waiting(now)) {
+        let rule = ward.settings.kinds.get(&record.kind).and_then(|kind| kind.id.as_deref());
+        let named = rule.and_then(|rule| filled(rule, &record.facts).ok());
+        let wanted = named.and_then(|id| device_id(&ward.settings, &id).ok());
+        all.push(Asking { id: record.id().map_err(damaged)?, record, wanted, conflicts: Vec::new() });
+    }
+    // Who has the same fact, and who has the same id.
+    let mut with_fact: BTreeMap<Fact, Vec<usize>> = BTreeMap::new();
+    let mut with_id: BTreeMap<DeviceId, Vec<usize>> = BTreeMap::new();
+    for (at, asking) in all.iter().enumerate() {
+        asking.record.facts.values().for_each(|fact| with_fact.entry(fact.clone()).or_default().push(at));
+        asking.wanted.iter().for_each(|id| with_id.entry(id.clone()).or_default().push(at));
+    }
+    let facts: Vec<&Fact> = with_fact.keys().collect();
+    let ids: Vec<DeviceId> = with_id.keys().cloned().collect();
+    let holders: Vec<Option<DeviceId>> = ward.store.holders(&facts)?;
+    let listed = ward.store.devices(&ids)?.into_iter().map(|found| found.map(|view| view.device.id));
+    let of_facts = with_fact.values().cloned().zip(holders);
+    let mut conflicts: Vec<Vec<DeviceId>> = vec![Vec::new(); all.len()];
+    for (members, device) in of_facts.chain(with_id.values().cloned().zip(listed)) {
+        for at in &members {
+            let others = members.iter().filter(|other| *other != at).filter_map(|other| all.get(*other));
+            if let Some(found) = conflicts.get_mut(*at) {
+                found.extend(others.map(|other| other.id.clone()).chain(device.clone()));
+            }
+        }
+    }
+    for (asking, mut found) in all.iter_mut().zip(conflicts) {
+        found.sort();
+        found.dedup();
+        asking.conflicts = found;
+    }
+    Ok(all)
+}
+
+/// The one with an id: its own, or the one that its kind's rule gives it.
+pub fn named(ward: &Ward, id: &DeviceId) -> Result<Asking, Problem> {
+    let mut found: Vec<Asking> = all(ward)?;
+    found.retain(|asking| asking.id == *id || asking.wanted.as_ref() == Some(id));
+    match found.len() {
+        0 => Err(Problem::not_found(format!("no device waits as `{id}`")).next("device list --where 'state = asking'")),
+        1 => found.pop().ok_or_else(|| Problem::not_found(format!("no device waits as `{id}`"))),
+        count => {
+            let ids: Vec<&str> = found.iter().map(|asking| asking.id.as_str()).collect();
+            Err(Problem::refused(format!("{count} wait as `{id}`, with different keys"))
+                .because("one of them may be somebody else: compare their codes with what the device shows")
+                .next(format!("name one of {}", ids.join(", "))))
+        }
+    }
+}
