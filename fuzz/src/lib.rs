@@ -9,6 +9,7 @@ use std::collections::BTreeMap;
 use tidy_warden_core::certificate::{Certificate, Purpose, SerialNumber, judge};
 use tidy_warden_core::condition::{Candidate, Condition, Groups, Use};
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::est;
 use tidy_warden_core::fact::FactName;
 use tidy_warden_core::key::{PublicKey, Signer, SoftwareKey};
 use tidy_warden_core::mqtt::{
@@ -22,6 +23,7 @@ use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::token::{Parties, verify};
 use tidy_warden_core::topic::{TopicFilter, TopicName};
+use tidy_warden_serve::strict;
 
 /// A few devices that random policies can be for.
 fn devices() -> Vec<DeviceRecord> {
@@ -286,5 +288,52 @@ pub fn ward_settings(data: &[u8]) {
         assert!(
             !errors.is_empty() && errors.iter().all(|error| error.place.line >= 1 && !error.to_string().is_empty())
         );
+    }
+}
+
+/// The body of a request to the desk, and of an answer of one: base64, a request or certificates.
+///
+/// # Panics
+/// If something does not hold.
+pub fn est_body(data: &[u8]) {
+    let Some(der) = est::decoded(data) else { return };
+    assert_eq!(est::decoded(est::encoded(&der).as_bytes()).as_ref(), Some(&der), "what is written reads back");
+    if let Ok(request) = Request::parse(&der) {
+        let facts = request.facts();
+        assert!(facts.iter().all(|(name, fact)| fact.name() == name && *name != FactName::Ek));
+        let _ = request.verify_possession();
+    }
+    if let Some(all) = est::certificates(&der) {
+        let parts: Vec<&[u8]> = all.iter().map(Vec::as_slice).collect();
+        let again = est::certificates(&est::certs_only(&parts)).map(|again| again.len());
+        assert_eq!(again, Some(all.len()), "as many as were read");
+    }
+}
+
+/// The head of a request over HTTP: whatever is let through, the library behind it reads as the same request.
+///
+/// # Panics
+/// If something does not hold.
+pub fn http_head(data: &[u8]) {
+    let Ok(framing) = strict::check(data) else { return };
+    let mut fields = [httparse::EMPTY_HEADER; 256];
+    let mut read = httparse::Request::new(&mut fields);
+    let end = match read.parse(data) {
+        Ok(httparse::Status::Complete(end)) => end,
+        Ok(httparse::Status::Partial) => panic!("it is let through and has no end"),
+        // It may be stricter.
+        Err(_) => return,
+    };
+    assert_eq!(end, data.len(), "both find the same end");
+    let of = |name: &str| read.headers.iter().filter(|field| field.name.eq_ignore_ascii_case(name)).collect::<Vec<_>>();
+    assert!(of("host").len() == 1 || (of("host").is_empty() && read.version == Some(0)));
+    let lengths = of("content-length");
+    match framing {
+        strict::Framing::Chunked => assert!(lengths.is_empty() && of("transfer-encoding").len() == 1),
+        strict::Framing::Length(length) => {
+            assert!(of("transfer-encoding").is_empty() && lengths.len() <= 1);
+            let said = lengths.first().and_then(|field| std::str::from_utf8(field.value).ok()?.trim().parse().ok());
+            assert_eq!(said.unwrap_or(0), length);
+        }
     }
 }

@@ -117,6 +117,16 @@ fn requests() {
 }
 
 #[test]
+fn est_bodies() {
+    run("est", tidy_warden_fuzz::est_body);
+}
+
+#[test]
+fn http_heads() {
+    run("head", tidy_warden_fuzz::http_head);
+}
+
+#[test]
 fn certificates() {
     run("certificate", tidy_warden_fuzz::certificate);
 }

@@ -28,8 +28,8 @@ pub(crate) use policy::{
 };
 pub(crate) use post::{AddPostArgs, PostCommand, RoleArg};
 pub(crate) use run::{
-    DemoArgs, DeskArgs, GuardArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, ScaleArgs, SimulateArgs, SimulateCommand,
-    TopicMatchArgs, WatchArgs,
+    DemoArgs, DeskArgs, GuardArgs, JoinArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, ScaleArgs, SimulateArgs,
+    SimulateCommand, TopicMatchArgs, WatchArgs,
 };
 pub(crate) use store::StoreCommand;
 
@@ -56,6 +56,7 @@ policy
 run
   guard      stand between the devices and the MQTT broker and let pass what policy allows
   desk       let devices enrol and renew by themselves over HTTPS, and give out revocation lists
+  join       on a device: make its key and get its certificate from a desk, or the next one
   post       guards and desks on machines of their own: add, see and retire them
   probe      walk a device's whole way, from its outfit to an answered message, and say where it ends
   watch      see what the guard does as it happens, or messages
@@ -169,6 +170,8 @@ pub(crate) enum Command {
     Guard(Box<GuardArgs>),
     /// Let devices enrol and renew by themselves over HTTPS (EST), and give out revocation lists.
     Desk(DeskArgs),
+    /// On a device: make its key, get its certificate from a desk over EST, and renew it. It needs no ward.
+    Join(Box<JoinArgs>),
     /// Guards and desks on machines of their own.
     #[command(subcommand)]
     Post(PostCommand),

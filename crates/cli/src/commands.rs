@@ -6,7 +6,7 @@ pub(crate) mod authority;
 mod changes;
 pub(crate) mod credential;
 pub(crate) mod crl;
-mod desk;
+pub(crate) mod desk;
 pub(crate) mod device;
 pub(crate) mod enroll;
 mod finding;
@@ -16,6 +16,7 @@ mod hold;
 pub(crate) mod import;
 pub(crate) mod init;
 mod job;
+mod join;
 mod key;
 mod pick;
 pub(crate) mod policy;
@@ -106,6 +107,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Policy(command) => policy::run(&context, &command),
         Command::Guard(args) => guard::run(&context, &args),
         Command::Desk(args) => desk::run(&context, &args),
+        Command::Join(args) => join::run(console, &args),
         Command::Post(command) => post::run(&context, &command),
         Command::Probe(args) => probe::run(&context, &args),
         Command::Watch(args) => watch::run(&context, &args),

@@ -6,6 +6,7 @@ use const_oid::db::rfc5911::{ID_DATA, ID_SIGNED_DATA};
 use const_oid::db::rfc5912::{ECDSA_WITH_SHA_256, ECDSA_WITH_SHA_384, ID_EC_PUBLIC_KEY, SECP_256_R_1, SECP_384_R_1};
 use const_oid::db::rfc8410::ID_ED_25519;
 use data_encoding::{BASE64, Encoding, Specification};
+use der::{Reader, SliceReader, Tag, TagNumber};
 
 use crate::asn1;
 use crate::fact::FactName;
@@ -64,6 +65,40 @@ pub fn certs_only(certificates: &[&[u8]]) -> Vec<u8> {
     asn1::sequence(&[&asn1::oid(ID_SIGNED_DATA), &asn1::context_constructed(0, &signed_data)])
 }
 
+/// The certificates in such a SignedData, in the order in which they stand; `None` if it is none, or holds anything else. Its signatures
+/// and revocation lists are not looked at: it is only a way to send certificates (RFC 7030 section 4.1.3).
+#[must_use]
+pub fn certificates(der: &[u8]) -> Option<Vec<Vec<u8>>> {
+    const CERTIFICATES: u8 = 0xa0;
+    let info = parts(asn1::content(der, Tag::Sequence).ok()?)?;
+    let [kind, explicit] = info[..] else { return None };
+    if kind != asn1::oid(ID_SIGNED_DATA) {
+        return None;
+    }
+    let explicit = parts(asn1::content(explicit, CONTEXT_0).ok()?)?;
+    let [signed_data] = explicit[..] else { return None };
+    // Behind the version, the digests and what is signed, which is nothing.
+    let fields = parts(asn1::content(signed_data, Tag::Sequence).ok()?)?;
+    let field = fields.iter().skip(3).find(|field| field.first() == Some(&CERTIFICATES));
+    let all = match field {
+        Some(field) => parts(asn1::content(field, CONTEXT_0).ok()?)?,
+        None => Vec::new(),
+    };
+    Some(all.into_iter().map(<[u8]>::to_vec).collect())
+}
+
+const CONTEXT_0: Tag = Tag::ContextSpecific { constructed: true, number: TagNumber(0) };
+
+/// The elements that stand one behind the other in `content`, with their heads.
+fn parts(content: &[u8]) -> Option<Vec<&[u8]>> {
+    let mut reader = SliceReader::new(content).ok()?;
+    let mut all = Vec::new();
+    while !reader.is_finished() {
+        all.push(reader.tlv_bytes().ok()?);
+    }
+    Some(all)
+}
+
 /// What a request for a device of a kind should be: the key, the signature, and the serial number in the subject where one must be named
 /// (RFC 7030 section 4.5.2, RFC 8951 section 4). All else that a request names is passed over.
 #[must_use]
@@ -112,6 +147,11 @@ mod tests {
         let at = |part: &[u8]| both.windows(part.len()).position(|window| window == part).unwrap();
         assert!(at(&other) < at(&one));
         assert!(AnyRef::from_der(&certs_only(&[])).is_ok());
+        assert_eq!(certificates(&both), Some(vec![other, one]));
+        assert_eq!(certificates(&certs_only(&[])), Some(Vec::new()));
+        for end in 0..both.len() {
+            assert_eq!(certificates(&both[..end]), None, "{end} octets of it");
+        }
     }
 
     #[test]
@@ -130,6 +170,22 @@ mod tests {
         #[test]
         fn whatever_goes_out_comes_back(octets in proptest::collection::vec(any::<u8>(), 1..400)) {
             prop_assert_eq!(decoded(encoded(&octets).as_bytes()), Some(octets));
+        }
+
+        #[test]
+        fn what_is_damaged_is_refused_or_holds_no_more_than_it_did(
+            octets in proptest::collection::vec(any::<u8>(), 0..200),
+            at in 0usize..60,
+            with in any::<u8>(),
+        ) {
+            let good = certs_only(&[&asn1::sequence(&[&octets])]);
+            prop_assert_eq!(certificates(&good).map(|all| all.len()), Some(1));
+            let mut damaged = good.clone();
+            if let Some(octet) = damaged.get_mut(at) {
+                *octet = with;
+            }
+            let found = certificates(&damaged).unwrap_or_default();
+            prop_assert!(found.concat().len() <= good.len());
         }
     }
 }

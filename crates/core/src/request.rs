@@ -10,7 +10,7 @@ use x509_cert::ext::pkix::SubjectAltName;
 use x509_cert::ext::pkix::name::GeneralName;
 
 use crate::asn1::{self, Signed};
-use crate::certificate::{Certificate, Subject, stated_fact};
+use crate::certificate::{AltName, Attribute, Certificate, Subject, mac_urn, stated_fact};
 use crate::fact::{Fact, FactName};
 use crate::key::{BadKey, BadSignature, ProvenKey, PublicKey, SignError, Signer, sha256};
 
@@ -57,6 +57,18 @@ pub enum BadRequest {
     /// The signature over the request is not accepted.
     #[error("its self-signature is not accepted: {0}")]
     Signature(#[from] BadSignature),
+}
+
+/// Why a request that states facts was not made.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StateError {
+    /// The fact has no place in a request, or not with this value, or not beside the others.
+    #[error("a request has no place for this {0}, or not beside the other facts")]
+    NoPlace(FactName),
+    /// It was not signed.
+    #[error(transparent)]
+    Sign(#[from] SignError),
 }
 
 /// A request that was read but not yet proved.
@@ -165,11 +177,40 @@ impl Request {
     /// # Errors
     /// The signer fails.
     pub fn sign(subject: &Subject, signer: &dyn Signer) -> Result<Vec<u8>, SignError> {
+        Self::sign_with(subject, &[], signer)
+    }
+
+    /// Makes a device's request, which states its hardware identifiers where [`Request::facts`] reads them.
+    ///
+    /// # Errors
+    /// A fact that a request has no place for, or the signer fails.
+    pub fn stating(facts: &BTreeMap<FactName, Fact>, signer: &dyn Signer) -> Result<Vec<u8>, StateError> {
+        let mut subject = None;
+        let mut names = Vec::new();
+        for (name, fact) in facts {
+            let value = fact.value();
+            match name {
+                FactName::Serial if Attribute::SerialNumber.takes(value) => subject = Some(value),
+                FactName::Mac => names.push(AltName::Uri(mac_urn(value))),
+                // It is written as a MAC address is, so only one of them can be told, and not one that would be read as the other.
+                FactName::Eui64 if !facts.contains_key(&FactName::Mac) && value.get(9..14) != Some("ff:ff") => {
+                    names.push(AltName::Uri(mac_urn(value)));
+                }
+                FactName::Imei => names.push(AltName::Uri(format!("urn:gsma:imei:{value}"))),
+                FactName::Serial | FactName::Eui64 | FactName::Ek => return Err(StateError::NoPlace(name.clone())),
+            }
+        }
+        let subject = Subject::new(subject.map(|serial| (Attribute::SerialNumber, serial)));
+        Ok(Self::sign_with(&subject, &names, signer)?)
+    }
+
+    fn sign_with(subject: &Subject, names: &[AltName], signer: &dyn Signer) -> Result<Vec<u8>, SignError> {
+        let attributes = if names.is_empty() { Vec::new() } else { wanting(names) };
         let info = asn1::sequence(&[
             &asn1::unsigned(&[]),
             subject.der(),
             signer.public_key().spki(),
-            &asn1::context_constructed(0, &[]),
+            &asn1::context_constructed(0, &attributes),
         ]);
         let signature = signer.sign(&info)?;
         Ok(asn1::sequence(&[&info, &signer.algorithm(), &asn1::bit_string(&signature)]))
@@ -184,6 +225,14 @@ impl Request {
         self.key.verify(parts.algorithm, parts.to_be_signed, parts.signature)?;
         Ok(ProvenKey::after_proof(self.key))
     }
+}
+
+/// The attribute that asks for alternative names (RFC 2985 section 5.4.2).
+fn wanting(names: &[AltName]) -> Vec<u8> {
+    let names: Vec<u8> = names.iter().flat_map(AltName::to_der).collect();
+    let value = asn1::octet_string(&asn1::sequence(&[&names]));
+    let extensions = asn1::sequence(&[&asn1::sequence(&[&asn1::oid(ID_CE_SUBJECT_ALT_NAME), &value])]);
+    asn1::sequence(&[&asn1::oid(ID_EXTENSION_REQ), &asn1::set_of_one(&extensions)])
 }
 
 /// The alternative names that a request's attributes ask for (RFC 2985 section 5.4.2).
@@ -217,6 +266,34 @@ mod tests {
             assert_eq!(parsed.verify_possession().unwrap(), key.proven());
             let pem = asn1::pem("CERTIFICATE REQUEST", &der);
             assert!(Request::parse(pem.as_bytes()).unwrap().verify_possession().is_ok());
+        }
+    }
+
+    #[test]
+    fn what_a_device_states_of_itself_is_read_again() {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let all = |texts: &[(FactName, &str)]| -> BTreeMap<FactName, Fact> {
+            texts.iter().map(|(name, text)| (name.clone(), Fact::new(name.clone(), text).unwrap())).collect()
+        };
+        let (serial, mac) = ((FactName::Serial, "ZX-9"), (FactName::Mac, "00:16:3e:0a:1b:2c"));
+        let (imei, eui) = ((FactName::Imei, "490154203237518"), (FactName::Eui64, "00:16:3e:fe:ff:0a:1b:2c"));
+        let like_a_mac = (FactName::Eui64, "00:16:3e:ff:ff:0a:1b:2c");
+        for stated in [
+            &[][..],
+            std::slice::from_ref(&serial),
+            std::slice::from_ref(&mac),
+            &[serial.clone(), mac.clone(), imei],
+            std::slice::from_ref(&eui),
+        ] {
+            let facts = all(stated);
+            let request = Request::parse(&Request::stating(&facts, &key).unwrap()).unwrap();
+            assert_eq!(request.facts(), facts);
+            assert!(request.verify_possession().is_ok());
+        }
+        let digest = "ab".repeat(32);
+        for bad in [&[(FactName::Ek, &*digest)][..], &[mac, eui], &[like_a_mac], &[(FactName::Serial, "a_b")]] {
+            let refused = Request::stating(&all(bad), &key);
+            assert!(matches!(refused, Err(StateError::NoPlace(_))), "{bad:?}");
         }
     }
 

@@ -158,6 +158,7 @@ impl Desk {
         let decided = match route {
             Route::CaCerts => Ok(Said::of(est::CERTS_ONLY, live.cacerts.clone())),
             Route::Roots => Ok(Said::of("application/x-pem-file", live.roots.clone())),
+            Route::Connect => self.connect(&live, caller),
             Route::Keys => Ok(Said::of("application/jwk-set+json", live.keys.clone())),
             Route::CsrAttrs(kind) => Ok(attributes(&live, kind.as_ref())),
             Route::Crl(name) => Ok(self.lists.said(name, self.now()).unwrap_or_else(nothing)),
@@ -404,7 +405,9 @@ impl Desk {
         let renew = live.settings.kinds.get(&device.kind).and_then(|kind| kind.renew);
         let opens = renewal_opens(credential.not_before, credential.not_after, renew, &id);
         if now < opens {
-            return Err(told(StatusCode::FORBIDDEN, format!("this certificate can be renewed from {opens} on")));
+            let early = told(StatusCode::FORBIDDEN, format!("this certificate can be renewed from {opens} on"));
+            let wait = u64::try_from(opens.0.saturating_sub(now.0)).ok();
+            return Err(Refusal { said: Box::new(Said { retry_after: wait, ..*early.said }), ..early });
         }
         self.count(live, &id)?;
         let minted = self.minted(live, &device, proven, now)?;
@@ -417,6 +420,24 @@ impl Desk {
         }
         self.emit(Event::Renewed { device: id.to_string(), serial: minted.serial.to_string(), peer: caller.peer });
         Ok(certificate(&minted.fresh.der))
+    }
+
+    /// How the device connects whose certificate was shown, which must be one that it may sign in with.
+    fn connect(&self, live: &Live, caller: &Caller) -> Result<Said, Refusal> {
+        let leaf = caller.leaf.as_deref().and_then(|der| Certificate::from_der(der).ok());
+        let leaf = leaf.ok_or_else(|| Refusal::unproved("no certificate was shown"))?;
+        let shown = std::slice::from_ref(&leaf.fingerprint);
+        let (known, head) =
+            self.ask(|reader| reader.view(|view| Ok((view.status_many(shown)?.pop().flatten(), view.head()?))))?;
+        self.settled(live, &head)?;
+        let (credential, device) = known.ok_or_else(|| Refusal::unproved("the certificate is not on record"))?;
+        let unproved = |why: &dyn std::fmt::Display| Refusal::unproved(why).about(&device.id);
+        if let Some(barred) = device.barred() {
+            return Err(unproved(&barred));
+        }
+        credential.may_sign_in(self.now()).map_err(|why| unproved(&why))?;
+        let text = serde_json::to_string_pretty(&live.mint.connect(&device));
+        Ok(Said::of("application/json", text.map_err(Refusal::doubt)? + "\n"))
     }
 
     /// A certificate for a device, which nobody has yet.
@@ -474,6 +495,7 @@ pub(crate) fn name_of(route: &Route) -> &'static str {
         Route::CsrAttrs(_) => "csrattrs",
         Route::Enroll(_) => "simpleenroll",
         Route::Renew(_) => "simplereenroll",
+        Route::Connect => "connect",
         Route::Keys => "jwks",
         Route::Roots => "roots",
         Route::Crl(_) => "crl",

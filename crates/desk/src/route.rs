@@ -14,6 +14,8 @@ pub(crate) enum Route {
     Enroll(Option<KindName>),
     /// `/simplereenroll` (section 4.2.2).
     Renew(Option<KindName>),
+    /// How the device whose certificate was shown connects.
+    Connect,
     /// The keys that tokens of the ward are signed with (RFC 7517).
     Keys,
     /// The roots.
@@ -67,6 +69,7 @@ fn found(path: &str) -> Option<Route> {
     match path {
         "/jwks.json" => return Some(Route::Keys),
         "/roots.pem" => return Some(Route::Roots),
+        "/connect.json" => return Some(Route::Connect),
         _ => {}
     }
     if let Some(name) = path.strip_prefix("/crl/").and_then(|rest| rest.strip_suffix(".crl")) {
@@ -133,7 +136,9 @@ mod tests {
     fn over_plain_http_only_what_is_signed_in_itself_goes_out() {
         let get = |path: &str| route(Door::Plain, &Method::GET, path);
         assert!(get("/crl/devices.crl").is_ok() && get("/ca/devices.cer").is_ok());
-        for path in ["/jwks.json", "/roots.pem", "/.well-known/est/cacerts", "/.well-known/est/simpleenroll"] {
+        for path in
+            ["/jwks.json", "/roots.pem", "/connect.json", "/.well-known/est/cacerts", "/.well-known/est/simpleenroll"]
+        {
             assert_eq!(get(path), Err(NoRoute::NotFound), "{path}");
         }
     }

@@ -398,6 +398,9 @@ async fn respond(
             Ok(body) => decided(counter, route, (peer, leaf), &head.headers, body).await,
             Err((status, words)) => early(status, words),
         },
+        (Ok(()), Ok(route @ Route::Connect)) => {
+            decided(counter, route, (peer, leaf), &head.headers, Bytes::new()).await
+        }
         (Ok(()), Ok(route)) => desk.answer(&route, &Caller { peer, leaf, basic: None }, &[]),
     };
     let is_known = said.tag.as_ref().is_some_and(|tag| {

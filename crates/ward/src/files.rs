@@ -139,9 +139,22 @@ impl PendingFolder {
         if place.symlink_metadata().is_ok() {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
+        Self::instead(place, suffix)
+    }
+
+    /// Begins a folder for [`PendingFolder::exchange`].
+    pub fn instead(place: &Path, suffix: &str) -> io::Result<Self> {
         let beside = partial(place, suffix);
         fs::DirBuilder::new().mode(0o700).create(&beside)?;
         Ok(Self { beside, place: place.to_owned(), published: false })
+    }
+
+    /// Puts it in the place of the folder that is there, which is removed. Who looks finds one of the two, whole, at any moment.
+    pub fn exchange(self) -> io::Result<()> {
+        use rustix::fs::{CWD, RenameFlags, renameat_with};
+        renameat_with(CWD, &self.beside, CWD, &self.place, RenameFlags::EXCHANGE)?;
+        // What stands beside it now is the old one, and goes as one does that was never finished.
+        sync_folder(self.place.parent())
     }
 
     /// Where it is filled.

@@ -56,6 +56,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("policy trial", "policy trial"),
     ("guard", "guard --broker 127.0.0.1:1883 --listen 0.0.0.0:8883"),
     ("desk", "desk --listen 0.0.0.0:8843 --listen-http 0.0.0.0:8080"),
+    ("join", "join https://desk.example.org:8843 --root root.pem --kind windvane --fact serial=QF-9 --out outfit"),
     ("post add", "post add guard-2 --role guard --host mqtt-2.example.org --out post-2"),
     ("post list", "post list"),
     ("post retire", "post retire guard-2 --because 'the machine was given back'"),

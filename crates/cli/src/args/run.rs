@@ -2,6 +2,8 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
+use tidy_warden_core::id::KindName;
+use tidy_warden_join::Place;
 
 /// The form of log lines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -60,6 +62,46 @@ pub(crate) struct DeskArgs {
     /// The form of log lines on standard error; default: text on a terminal, else json.
     #[arg(long, value_enum)]
     pub(crate) log: Option<LogForm>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct JoinArgs {
+    /// The desk: https://HOST:PORT.
+    #[arg(required_unless_present = "facts", value_name = "URL")]
+    pub(crate) desk: Option<Place>,
+    /// The root that the desk must lead to, in PEM.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) root: Option<PathBuf>,
+    /// The same by SHA-256 of its DER in hexadecimal, as `init` and `authority list` tell it; the root itself is taken from the desk.
+    #[arg(long, value_name = "HEX", conflicts_with = "root")]
+    pub(crate) root_sha256: Option<String>,
+    /// The kind of device that this is.
+    #[arg(long)]
+    pub(crate) kind: Option<KindName>,
+    /// A fact of this device, instead of what its hardware says; repeat for more.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = super::pair)]
+    pub(crate) fact: Vec<(String, String)>,
+    /// The folder of its outfit, which must not be there yet; the key waits beside it, as DIR.key, until there is a certificate.
+    #[arg(long, value_name = "DIR", required_unless_present = "facts")]
+    pub(crate) out: Option<PathBuf>,
+    /// The name that goes with a secret: the device's id or the admission's name.
+    #[arg(long, value_name = "NAME", requires = "secret_file")]
+    pub(crate) user: Option<String>,
+    /// A file with the secret of an admission.
+    #[arg(long, value_name = "FILE", requires = "user")]
+    pub(crate) secret_file: Option<PathBuf>,
+    /// The key that is made: p256, p384 or ed25519.
+    #[arg(long, value_name = "KEY", default_value = "p256")]
+    pub(crate) key: String,
+    /// How long to wait for a person, or for a desk that is busy; 0s asks once.
+    #[arg(long, value_name = "LENGTH", default_value = "10m")]
+    pub(crate) wait: String,
+    /// Get the next certificate for the outfit in DIR, with a new key, if its time has come. Made to be run daily.
+    #[arg(long, conflicts_with_all = ["kind", "fact", "user"])]
+    pub(crate) renew: bool,
+    /// Show what the hardware says of itself, and do nothing else.
+    #[arg(long, conflicts_with_all = ["desk", "out", "renew"])]
+    pub(crate) facts: bool,
 }
 
 #[derive(Debug, Args)]

@@ -2,7 +2,7 @@
 
 use std::io::IsTerminal;
 use std::net::{Ipv4Addr, SocketAddr};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use tidy_warden_core::authority::AuthorityRecord;
@@ -22,7 +22,7 @@ use crate::signals::{Signals, Told, tell_ready, tell_reloading, tell_stopping};
 use crate::ward::Ward;
 
 /// The name of the desk's key and certificate, and the account under which its changes are recorded.
-const DESK: &str = "desk";
+pub(crate) const DESK: &str = "desk";
 
 /// The file in which a desk keeps how far it has seen the audit record.
 const SEEN: &str = "desk.seen";
@@ -97,11 +97,6 @@ impl Home<'_> {
         }
     }
 
-    fn config(&self, ward: &Ward, key: &SoftwareKey, secrets: &dyn Openers) -> Result<LiveConfig, Problem> {
-        let own = ward.store.server_certificate(DESK)?;
-        LiveConfig::of(ward, secrets, live::tls(ward, DESK, own, key, true)?)
-    }
-
     /// What the desk goes by now; what was opened before stays open.
     fn reload(
         &self,
@@ -114,8 +109,42 @@ impl Home<'_> {
         if *key.public_key() != ward.store.server_certificate(DESK)?.public_key {
             *key = self.own_key(&ward, &secrets)?;
         }
-        self.config(&ward, key, &secrets)
+        config(&ward, key, &secrets)
     }
+}
+
+/// What a desk of this ward goes by.
+pub(crate) fn config(ward: &Ward, key: &SoftwareKey, secrets: &dyn Openers) -> Result<LiveConfig, Problem> {
+    let own = ward.store.server_certificate(DESK)?;
+    LiveConfig::of(ward, secrets, live::tls(ward, DESK, own, key, true)?)
+}
+
+/// Where a desk listens, and where it keeps how far it has seen the record.
+pub(crate) struct Places {
+    pub(crate) listen: SocketAddr,
+    pub(crate) listen_http: Option<SocketAddr>,
+    pub(crate) metrics: Option<SocketAddr>,
+    pub(crate) seen: Option<PathBuf>,
+}
+
+/// A desk of this ward that listens.
+pub(crate) async fn bind(ward: &Ward, places: Places, live: LiveConfig, sink: Sink) -> Result<Server, Problem> {
+    let Places { listen, listen_http, metrics, seen } = places;
+    let stores = Stores {
+        readers: (0..READERS).map(|_| ward.desk_reader(Some(STORE_PATIENCE))).collect::<Result<_, _>>()?,
+        follower: ward.desk_reader(Some(STORE_PATIENCE))?,
+        acts: ward.desk_acts()?,
+        lists: ward.another_store()?,
+    };
+    let (actor, clock) = (DESK.to_owned(), Arc::new(ward.clock.clone()));
+    let config = Config { listen, listen_http, metrics, seen, live, actor, clock, sink };
+    Server::bind(config, stores).await.map_err(|error| match error {
+        DeskError::Store(error) => error.into(),
+        DeskError::Listen { .. } => {
+            Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")
+        }
+        other => Problem::failed("the desk cannot start").because(other),
+    })
 }
 
 pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Problem> {
@@ -127,38 +156,18 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
     stays_inside(&ward, DESK, &[Some(listen), listen_http])?;
     let secrets = context.secrets();
     let key = home.own_key(&ward, &secrets)?;
-    let live = home.config(&ward, &key, &secrets)?;
+    let live = config(&ward, &key, &secrets)?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let log = Log::start(form, ward.clock.clone());
     // In the form of the log: whoever reads it as JSON gets nothing else.
     let warnings = warnings(&ward, listen, listen_http)?;
     warnings.into_iter().for_each(|what| log.sink()(Event::Trouble { what }));
     let known = live.signers().to_vec();
-    let stores = Stores {
-        readers: (0..READERS).map(|_| ward.desk_reader(Some(STORE_PATIENCE))).collect::<Result<_, _>>()?,
-        follower: ward.desk_reader(Some(STORE_PATIENCE))?,
-        acts: ward.desk_acts()?,
-        lists: ward.another_store()?,
-    };
-    let config = Config {
-        listen,
-        listen_http,
-        metrics: args.metrics.or(settings.metrics),
-        seen: Some(ward.dir.join(SEEN)),
-        live,
-        actor: DESK.to_owned(),
-        clock: Arc::new(ward.clock.clone()),
-        sink: log.sink(),
-    };
+    let metrics = args.metrics.or(settings.metrics);
+    let places = Places { listen, listen_http, metrics, seen: Some(ward.dir.join(SEEN)) };
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
     let ended = runtime.block_on(async {
-        let server = Server::bind(config, stores).await.map_err(|error| match error {
-            DeskError::Store(error) => error.into(),
-            DeskError::Listen { .. } => {
-                Problem::failed(error.to_string()).next("stop what uses the port, or choose another with --listen")
-            }
-            other => Problem::failed("the desk cannot start").because(other),
-        })?;
+        let server = bind(&ward, places, live, log.sink()).await?;
         serve(&home, server, key, known, log.sink()).await
     });
     drop(runtime);

@@ -17,7 +17,7 @@ use tidy_warden_guard::{Event, Sink};
 use tidy_warden_simulate::{Broker, ConnectError, Device, Login, certification_request};
 use zeroize::Zeroizing;
 
-use super::{Story, world};
+use super::{Story, desk, world};
 use crate::clock::WardClock;
 use crate::commands::init::{Passphrases, Plan, found};
 use crate::commands::{audit, crl, guard, policy, token};
@@ -60,6 +60,7 @@ pub(super) async fn all(story: &Story<'_>, dir: &Path) -> Result<(), Problem> {
     let (mut vane_device, mut control_device) = connect(story, address, &vane, &control, &gate).await?;
     messages(story, &mut vane_device, &mut control_device, &events).await?;
     resumption(story, address, &vane, vane_device).await?;
+    desk::by_themselves(story, &mut ward, &passphrase, address).await?;
     theft(story, &mut ward, address, &vane).await?;
     afterwards(story, &mut ward, dir, &passphrase)
 }
@@ -137,7 +138,7 @@ fn login(outfit: &Path, id: &str, key: Option<Vec<u8>>) -> Result<Login, Problem
     Login::new(&der(&outfit.join("root.pem"))?, identity, "localhost", id).map_err(failed)
 }
 
-fn broken(error: impl std::fmt::Display) -> Problem {
+pub(super) fn broken(error: impl std::fmt::Display) -> Problem {
     Problem::failed("the demo cannot go on").because(error)
 }
 

@@ -1,6 +1,7 @@
 //! The desk: devices that come in by themselves and renew, over EST, and whoever fetches revocation lists.
 
 mod hostile;
+mod join;
 mod many;
 
 use std::io::{Read, Write};
@@ -13,6 +14,7 @@ use rustls::pki_types::{CertificateDer, ServerName};
 use rustls::{ClientConfig, ClientConnection, RootCertStore, StreamOwned};
 use serde_json::Value;
 use tidy_warden_core::certificate::{Certificate, Subject};
+use tidy_warden_core::est;
 use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_core::request::Request;
 
@@ -662,12 +664,7 @@ pub(crate) fn fresh() -> (SoftwareKey, Vec<u8>) {
 
 /// The certificate in the body of an answer.
 pub(crate) fn given(body: &str) -> Certificate {
-    let der = BASE64.decode(body.replace(['\r', '\n'], "").as_bytes()).unwrap();
-    // The one certificate is what stands behind the empty sets and the object identifiers.
-    let at = der.windows(2).enumerate().filter(|(_, two)| *two == [0x30, 0x82]).map(|(at, _)| at);
-    let mut found = at.filter_map(|at| {
-        let length = usize::from(u16::from_be_bytes([*der.get(at + 2)?, *der.get(at + 3)?])) + 4;
-        Certificate::from_der(der.get(at..at + length)?).ok()
-    });
-    found.next().unwrap()
+    let all = est::certificates(&est::decoded(body.as_bytes()).unwrap()).unwrap();
+    assert_eq!(all.len(), 1, "a certificate and nothing else");
+    Certificate::from_der(&all[0]).unwrap()
 }

@@ -155,7 +155,7 @@ impl AltName {
         }
     }
 
-    pub(super) fn to_der(&self) -> Vec<u8> {
+    pub(crate) fn to_der(&self) -> Vec<u8> {
         match self {
             Self::Dns(name) => asn1::context_primitive(2, name.as_bytes()),
             Self::Uri(uri) => asn1::context_primitive(6, uri.as_bytes()),

@@ -301,7 +301,8 @@ pub(crate) fn stated_fact(subject: &[u8], names: &[GeneralName], name: &FactName
         FactName::Mac => mac(16)
             .filter(|digits| digits.get(6..10) == Some("ffff"))
             .and_then(|digits| Some(format!("{}{}", digits.get(..6)?, digits.get(10..)?))),
-        FactName::Eui64 => mac(16).map(str::to_owned),
+        // With those octets it is a MAC address (RFC 9039 section 4.1), and one thing is not two facts.
+        FactName::Eui64 => mac(16).filter(|digits| digits.get(6..10) != Some("ffff")).map(str::to_owned),
         FactName::Imei => {
             only(uris().filter_map(|uri| uri.strip_prefix("urn:gsma:imei:")).map(|digits| digits.replace('-', "")))
         }

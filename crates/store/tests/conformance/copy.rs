@@ -33,6 +33,8 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::OpenAdmissions(vec![(96, 96)]), at);
     (0..9).for_each(|key| drop(act(&mut store, &mut guard, cast, &Act::Ask(key, 4), at)));
     act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(97, 97, 99), (98, 98, 99)] }, at);
+    act(&mut store, &mut guard, cast, &Act::DropGroup(2), at);
+    act(&mut store, &mut guard, cast, &Act::Group { name: 2, members: Some(vec![97, 98]) }, at);
     at
 }
 
