@@ -3,7 +3,7 @@
 //!
 //! - [`server`] has the sockets: TLS, HTTP with its limits, and how long a request may take;
 //! - `route` says what a path is, before anybody is asked who it is;
-//! - `answer` decides, with the store and no socket: [`Desk::answer`] takes what was asked and gives what is said;
+//! - `answer` decides, with the store and no socket: `Desk::answer` takes what was asked and gives what is said;
 //! - `lists` keeps revocation lists fresh; `follow` hears of changes in the store;
 //! - `buckets` bounds how much one network, or one device, may ask for.
 //!

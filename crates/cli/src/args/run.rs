@@ -78,7 +78,7 @@ pub(crate) struct JoinArgs {
     /// The kind of device that this is.
     #[arg(long)]
     pub(crate) kind: Option<KindName>,
-    /// A fact of this device, instead of what its hardware says; repeat for more.
+    /// A fact of this device; what its hardware says of others is told as well (--facts). Repeat for more.
     #[arg(long, value_name = "NAME=VALUE", value_parser = super::pair)]
     pub(crate) fact: Vec<(String, String)>,
     /// The folder of its outfit, which must not be there yet; the key waits beside it, as DIR.key, until there is a certificate.

@@ -216,7 +216,7 @@ impl Certificate {
         }
     }
 
-    /// The hardware identifier that the certificate states; see [`stated_fact`].
+    /// The hardware identifier that the certificate states; read from where `stated_fact` says.
     #[must_use]
     pub fn fact(&self, name: &FactName) -> Option<Fact> {
         stated_fact(&self.subject, &self.names, name)
