@@ -1,0 +1,209 @@
+//! The desk's acts on each engine: next certificates for those that devices show.
+
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::credential::{BlockSource, Revocation, Unusable};
+use tidy_warden_core::enrolment::IssueRefusal;
+use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey, sha256};
+use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::time::Span;
+use tidy_warden_store::{
+    DeskActs, DeskReader, NewCredential, OperatorStore, RenewRefusal, SignedCredential, SqliteStore, Store, StoreError,
+    postgres,
+};
+
+use crate::bench::{World, access, broken, cause, device, fresh, id, issue, new_database, new_file, new_model, opened};
+
+/// A desk on a store, a second way to it for a person, and a third to look.
+struct Bench {
+    desk: DeskActs,
+    reader: DeskReader,
+    store: OperatorStore,
+    world: World,
+}
+
+fn on_each_desk(test: impl Fn(&mut Bench)) {
+    let run = |world: World, ways: [Box<dyn Store>; 3]| {
+        let [desk, reader, store] = ways;
+        let (reader, store) = (DeskReader::new(reader), OperatorStore::new(store));
+        let mut bench = Bench { desk: DeskActs::new(desk).unwrap(), reader, store, world };
+        test(&mut bench);
+        assert_eq!(broken(&bench.store), []);
+    };
+    let world = World::new();
+    let model = new_model(&world);
+    run(world, [Box::new(model.another()), Box::new(model.another()), Box::new(model)]);
+
+    let (world, dir) = (World::new(), tempfile::tempdir().unwrap());
+    let path = dir.path().join("ward.db");
+    let first = new_file(&path, &world);
+    let another = || Box::new(SqliteStore::open(&path).unwrap());
+    run(world, [another(), another(), Box::new(first)]);
+
+    let world = World::new();
+    let (database, first) = new_database(&world);
+    let another = || postgres::open(access(&database), None).unwrap();
+    run(world, [another(), another(), first]);
+}
+
+impl Bench {
+    /// A device that has a certificate.
+    fn enrolled(&mut self, of: &str, serial: &str) -> Certificate {
+        self.store.add_devices(&[device(of, Some(serial))], &cause(1)).unwrap().unwrap();
+        let certificate = fresh(&mut self.world, of);
+        issue(&mut self.store, of, &certificate, false, 2).unwrap().unwrap();
+        certificate
+    }
+
+    fn signed(&mut self, of: &str, key: &ProvenKey) -> (Fingerprint, SignedCredential) {
+        let certificate = self.world.certificate(of, key, 30);
+        let (of, authority) = (id(of), "devices".parse().unwrap());
+        let new = NewCredential::issued(&of, &authority, &certificate, "p256");
+        (certificate.fingerprint, SignedCredential::from(&NewCredential { overlap: Span::from_seconds(500), ..new }))
+    }
+
+    /// Gives a next certificate, of a fresh key, for the one that is shown.
+    fn renew(&mut self, shown: &Certificate, of: &str, at: i64) -> Result<Fingerprint, RenewRefusal> {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+        self.renew_with(shown, of, &key, at)
+    }
+
+    fn renew_with(
+        &mut self,
+        shown: &Certificate,
+        of: &str,
+        key: &ProvenKey,
+        at: i64,
+    ) -> Result<Fingerprint, RenewRefusal> {
+        let (fingerprint, signed) = self.signed(of, key);
+        self.desk.renew(shown.fingerprint, signed, cause(at)).unwrap().map(|()| fingerprint)
+    }
+
+    fn credentials(&self, of: &str) -> usize {
+        self.store.devices(&[id(of)]).unwrap().remove(0).unwrap().credentials.len()
+    }
+}
+
+#[test]
+fn the_next_certificate_is_recorded_beside_the_one_that_was_shown() {
+    on_each_desk(|bench| {
+        let first = bench.enrolled("wv-1", "QF-1");
+        let next = bench.renew(&first, "wv-1", 10).unwrap();
+        assert_eq!(bench.credentials("wv-1"), 2);
+        let view = bench.store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();
+        let of = |fingerprint| view.credentials.iter().find(|each| each.fingerprint == fingerprint).unwrap();
+        assert_eq!(
+            of(first.fingerprint).may_sign_in(cause(11).at),
+            Ok(()),
+            "the old one is good until the new is used"
+        );
+        assert_eq!(of(next).may_sign_in(cause(11).at), Ok(()));
+        assert_eq!((of(next).issued, of(next).first_used), (cause(10).at, None));
+        let last = bench.store.audit_end().unwrap().0;
+        let entry = bench.store.entries(last, 1).unwrap().remove(0);
+        assert_eq!((entry.act.as_str(), entry.subject.as_str()), ("credential.issue", "wv-1"));
+        // The desk finds what it gave, for who asks again because the answer was lost.
+        let der = bench.reader.view(|view| view.credential_der(&next)).unwrap().unwrap();
+        assert_eq!(Certificate::from_der(&der).unwrap().fingerprint, next);
+        assert_eq!(bench.reader.view(|view| view.credential_der(&Fingerprint([9; 32]))).unwrap(), None);
+    });
+}
+
+#[test]
+fn who_shows_what_is_not_its_own_or_not_good_is_given_nothing() {
+    on_each_desk(|bench| {
+        let (first, second) = (bench.enrolled("wv-1", "QF-1"), bench.enrolled("wv-2", "QF-2"));
+        let stranger = fresh(&mut bench.world, "wv-1");
+        assert_eq!(bench.renew(&stranger, "wv-1", 10), Err(RenewRefusal::Unknown), "nobody recorded it");
+        assert_eq!(bench.renew(&second, "wv-1", 10), Err(RenewRefusal::Unknown), "it is another's");
+        let day = 86_400;
+        let late = bench.renew(&first, "wv-1", 31 * day);
+        assert!(matches!(late, Err(RenewRefusal::Shown(Unusable::Expired { .. }))), "{late:?}");
+        let early = bench.renew(&first, "wv-1", -2 * day);
+        assert!(matches!(early, Err(RenewRefusal::Shown(_))), "a clock that is wrong: {early:?}");
+
+        // Held, revoked, retired: between the look and the change as well, since both are one.
+        bench.store.set_hold(&[id("wv-2")], true, &cause(20)).unwrap();
+        let held = bench.renew(&second, "wv-2", 21);
+        assert!(matches!(held, Err(RenewRefusal::Unissued(_) | RenewRefusal::Shown(_))), "{held:?}");
+        bench.store.set_hold(&[id("wv-2")], false, &cause(22)).unwrap();
+        assert!(bench.renew(&second, "wv-2", 23).is_ok());
+        let all = Revocation { device: &id("wv-1"), only: None, reason: Reason::KeyCompromise };
+        bench.store.revoke(all, &cause(30)).unwrap();
+        let revoked = bench.renew(&first, "wv-1", 31);
+        assert!(matches!(revoked, Err(RenewRefusal::Shown(_) | RenewRefusal::Unissued(_))), "{revoked:?}");
+        assert_eq!((bench.credentials("wv-1"), bench.credentials("wv-2")), (1, 2), "nothing of a refusal stays");
+    });
+}
+
+#[test]
+fn a_key_that_is_anothers_or_blocked_is_certified_for_nobody() {
+    on_each_desk(|bench| {
+        let first = bench.enrolled("wv-1", "QF-1");
+        let (own, bad) = (SoftwareKey::generate(NewKey::P256).unwrap(), SoftwareKey::generate(NewKey::P256).unwrap());
+        let second = bench.enrolled("wv-2", "QF-2");
+        bench.renew_with(&second, "wv-2", &own.proven(), 5).unwrap();
+        let taken = bench.renew_with(&first, "wv-1", &own.proven(), 6);
+        assert!(matches!(taken, Err(RenewRefusal::Unissued(IssueRefusal::KeyInUse { .. }))), "{taken:?}");
+        let digest = sha256(bad.public_key().spki());
+        bench.store.block_keys(&[digest], BlockSource::Listed, &cause(7)).unwrap();
+        let blocked = bench.renew_with(&first, "wv-1", &bad.proven(), 8);
+        assert!(matches!(blocked, Err(RenewRefusal::Unissued(IssueRefusal::KeyBlocked { .. }))), "{blocked:?}");
+        assert_eq!(bench.credentials("wv-1"), 1);
+    });
+}
+
+#[test]
+fn many_renewals_at_once_are_recorded_each_as_if_alone() {
+    on_each_desk(|bench| {
+        let shown: Vec<(String, Certificate)> = (0..30)
+            .map(|number| {
+                let of = format!("wv-{number}");
+                let certificate = bench.enrolled(&of, &format!("QF-{number}"));
+                (of, certificate)
+            })
+            .collect();
+        // One of them is revoked, which spoils nothing of the others'.
+        let gone = Revocation { device: &id("wv-7"), only: None, reason: Reason::Superseded };
+        bench.store.revoke(gone, &cause(4)).unwrap();
+        let calls: Vec<(Fingerprint, SignedCredential)> = shown
+            .iter()
+            .map(|(of, certificate)| {
+                let key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+                (certificate.fingerprint, bench.signed(of, &key).1)
+            })
+            .collect();
+        let desk = &bench.desk;
+        let answers: Vec<bool> = std::thread::scope(|scope| {
+            let calls: Vec<_> = calls
+                .into_iter()
+                .map(|(shown, signed)| scope.spawn(move || desk.renew(shown, signed, cause(5)).unwrap().is_ok()))
+                .collect();
+            calls.into_iter().map(|call| call.join().unwrap()).collect()
+        });
+        for (number, (of, _)) in shown.iter().enumerate() {
+            let is_good = number != 7;
+            assert_eq!((answers[number], bench.credentials(of)), (is_good, 1 + usize::from(is_good)), "{of}");
+        }
+    });
+}
+
+#[test]
+fn a_store_that_is_away_gives_a_desk_nothing_and_takes_nothing() {
+    let (mut world, dir) = (World::new(), tempfile::tempdir().unwrap());
+    let path = dir.path().join("ward.db");
+    drop(new_file(&path, &world));
+    let reader = DeskReader::new(Box::new(SqliteStore::open(&path).unwrap()));
+    let desk = DeskActs::new(Box::new(SqliteStore::open(&path).unwrap())).unwrap();
+    let mut store = opened(&path);
+    store.add_devices(&[device("wv-1", None)], &cause(1)).unwrap().unwrap();
+    let certificate = fresh(&mut world, "wv-1");
+    issue(&mut store, "wv-1", &certificate, false, 2).unwrap().unwrap();
+    assert!(reader.view(|view| view.head()).is_ok());
+    std::fs::remove_file(&path).unwrap();
+    let away = reader.view(|view| view.head());
+    assert!(matches!(away, Err(StoreError::Absent { .. } | StoreError::Replaced { .. })), "{:?}", away.err());
+    let (of, authority) = (id("wv-1"), "devices".parse().unwrap());
+    let next = fresh(&mut world, "wv-1");
+    let signed = SignedCredential::from(&NewCredential::issued(&of, &authority, &next, "p256"));
+    assert!(desk.renew(certificate.fingerprint, signed, cause(3)).is_err(), "what is not there takes nothing");
+}
