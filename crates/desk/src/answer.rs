@@ -472,7 +472,7 @@ impl Desk {
         if self.is_in_doubt() {
             return Err(Refusal::doubt("the store is not the one that was seen before"));
         }
-        match head.authorities == live.authorities {
+        match head.authorities == live.read.authorities {
             true => Ok(()),
             false => Err(Refusal::doubt("the authorities changed, and their keys are not opened yet")),
         }

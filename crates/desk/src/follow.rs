@@ -11,7 +11,7 @@ use tidy_warden_store::{DeskReader, Feed, Head, OperatorStore, StoreError};
 use tokio::sync::watch;
 
 use crate::lists;
-use crate::state::Desk;
+use crate::state::{Desk, Reading};
 
 /// How long a change may stay unheard of.
 const WAIT: Duration = Duration::from_millis(500);
@@ -28,8 +28,8 @@ pub(crate) struct Follower {
     pub(crate) desk: Arc<Desk>,
     pub(crate) reader: DeskReader,
     pub(crate) lists: OperatorStore,
-    /// Tells whoever can open keys that authorities changed: the number of that change.
-    pub(crate) wants: watch::Sender<i64>,
+    /// Tells whoever can open keys and read policies that there is something new.
+    pub(crate) wants: watch::Sender<Reading>,
     /// How far the record was seen.
     pub(crate) seen: seen::Head,
     /// Where that is kept.
@@ -108,12 +108,14 @@ impl Follower {
             desk.trust.set(next);
         }
         let live = desk.live();
-        if live.authorities == head.authorities {
+        let now = Reading::from(head);
+        if live.read != now {
+            self.wants.send_if_modified(|wanted| std::mem::replace(wanted, now) != now);
+        }
+        if live.read.authorities == head.authorities {
             let took = lists::keep(&desk, &live, &mut self.lists);
             // A list of a million takes its time; it is not signed without end while a fleet is revoked.
             std::thread::sleep(took * 2);
-        } else {
-            self.wants.send_if_modified(|wanted| std::mem::replace(wanted, head.authorities) != head.authorities);
         }
         Ok(())
     }

@@ -21,4 +21,4 @@ pub mod server;
 mod state;
 
 pub use event::{Event, Sink};
-pub use state::{Desk, DeskError, LiveConfig, Stores};
+pub use state::{Desk, DeskError, LiveConfig, Reading, Stores};

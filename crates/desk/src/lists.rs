@@ -16,10 +16,14 @@ use tidy_warden_ward::crl::{Unsigned, signed};
 
 use crate::Event;
 use crate::answer::Said;
+use crate::buckets::Buckets;
 use crate::state::{Desk, Live};
 
 /// For how many seconds a list may be kept by whoever fetches it, at most: a revocation is heard of no later than that.
 const FRESH_FOR: i64 = 60;
+
+/// Within how long it is told once that a list cannot be signed.
+const TELL_AGAIN: Duration = Duration::from_secs(60);
 
 /// A list that was signed.
 #[derive(Clone)]
@@ -36,11 +40,15 @@ struct List {
 
 /// The lists of all authorities, by name.
 #[derive(Default)]
-pub(crate) struct Lists(RwLock<BTreeMap<String, Arc<List>>>);
+pub(crate) struct Lists {
+    signed: RwLock<BTreeMap<String, Arc<List>>>,
+    /// How often it is told of an authority that its list could not be signed.
+    troubles: Buckets<String>,
+}
 
 impl Lists {
     fn get(&self, authority: &str) -> Option<Arc<List>> {
-        self.0.read().unwrap_or_else(PoisonError::into_inner).get(authority).cloned()
+        self.signed.read().unwrap_or_else(PoisonError::into_inner).get(authority).cloned()
     }
 
     /// What is said to who asks for an authority's list.
@@ -114,10 +122,14 @@ pub(crate) fn keep(desk: &Desk, live: &Live, store: &mut OperatorStore) -> Durat
         let name = authority.name.to_string();
         let before = desk.lists.get(&name);
         let put = |list: List| {
-            desk.lists.0.write().unwrap_or_else(PoisonError::into_inner).insert(name.clone(), Arc::new(list));
+            desk.lists.signed.write().unwrap_or_else(PoisonError::into_inner).insert(name.clone(), Arc::new(list));
         };
-        let failed =
-            |error: &dyn std::fmt::Display| desk.trouble(format!("the CRL of `{name}` was not signed: {error}"));
+        let failed = |error: &dyn std::fmt::Display| {
+            // It is tried again at each look, and told once in a while.
+            if desk.lists.troubles.take(&name, 1, TELL_AGAIN, Instant::now()).is_ok() {
+                desk.trouble(format!("the CRL of `{name}` was not signed: {error}"));
+            }
+        };
         match is_due(store, authority, before.as_deref(), desk.now()) {
             Ok(Due::Not) => continue,
             Ok(Due::SameAs(number)) => {
@@ -168,4 +180,48 @@ fn sign(
         number: crl.number,
         entries: digest(&entries),
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use tidy_warden_core::certificate::SerialNumber;
+    use tidy_warden_core::revocation::Reason;
+
+    use super::*;
+
+    fn list(begins: i64, ends: i64) -> Arc<List> {
+        let (begins, ends) = (UnixTime(begins), UnixTime(ends));
+        Arc::new(List { der: vec![0x30, 0].into(), tag: "\"a\"".into(), begins, ends, number: 1, entries: [0; 32] })
+    }
+
+    #[test]
+    fn a_list_is_given_out_until_it_ends_and_kept_by_others_for_no_longer() {
+        let lists = Lists::default();
+        lists.signed.write().unwrap().insert("devices".into(), list(1_000, 2_000));
+        let said = |at: i64| lists.said("devices", UnixTime(at)).unwrap();
+        assert_eq!((said(1_000).status, said(1_000).fresh_for), (StatusCode::OK, Some(60)));
+        assert_eq!(said(1_990).fresh_for, Some(10), "not beyond its end");
+        assert_eq!((said(2_000).status, said(2_000).fresh_for), (StatusCode::OK, Some(0)));
+        let over = said(2_001);
+        assert_eq!((over.status, over.retry_after), (StatusCode::SERVICE_UNAVAILABLE, Some(10)));
+        assert!(over.tag.is_none() && !over.body.is_empty(), "words, and not the list");
+        assert_eq!(lists.said("vanes", UnixTime(1_000)), None);
+    }
+
+    #[test]
+    fn what_is_listed_is_told_apart_and_its_order_counts() {
+        let serial = |octet: u8| SerialNumber::from_octets(&[octet]).unwrap();
+        let entry = |octet, at, reason| Revoked { serial: serial(octet), at: UnixTime(at), reason };
+        let one = [entry(1, 5, Reason::KeyCompromise)];
+        assert_eq!(digest(&one), digest(&one.clone()));
+        for other in [
+            &[][..],
+            &[entry(2, 5, Reason::KeyCompromise)],
+            &[entry(1, 6, Reason::KeyCompromise)],
+            &[entry(1, 5, Reason::Superseded)],
+            &[entry(1, 5, Reason::KeyCompromise), entry(2, 5, Reason::KeyCompromise)],
+        ] {
+            assert_ne!(digest(&one), digest(other), "{other:?}");
+        }
+    }
 }

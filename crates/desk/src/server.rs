@@ -36,7 +36,7 @@ use zeroize::Zeroizing;
 use crate::answer::{Basic, Caller, Said, name_of};
 use crate::follow::Follower;
 use crate::route::{Door, NoRoute, Route, route};
-use crate::state::{Desk, DeskError, Live, LiveConfig, Stores};
+use crate::state::{Desk, DeskError, Live, LiveConfig, Reading, Stores};
 use crate::{Event, Sink};
 
 /// How long a connection may wait for the next request on it, and how long the head of one may take to come.
@@ -110,7 +110,7 @@ pub struct Server {
     metrics: Option<TcpListener>,
     counter: Arc<Counter>,
     follower: Follower,
-    wants: watch::Receiver<i64>,
+    wants: watch::Receiver<Reading>,
     stop: watch::Sender<bool>,
 }
 
@@ -151,7 +151,7 @@ impl Server {
             connections: Semaphore::new(usize::try_from(most).unwrap_or(usize::MAX).min(Semaphore::MAX_PERMITS)),
             stopping,
         });
-        let (wants, wanted) = watch::channel(0);
+        let (wants, wanted) = watch::channel(Reading::default());
         let follower = Follower {
             desk,
             reader: stores.follower,
@@ -172,9 +172,9 @@ impl Server {
         Ok(Self { listener, plain, metrics, counter, follower, wants: wanted, stop })
     }
 
-    /// Tells when authorities changed, so that their keys must be opened: the number of that change.
+    /// Tells when authorities or policies changed, so that keys must be opened or an edition read.
     #[must_use]
-    pub fn wants(&self) -> watch::Receiver<i64> {
+    pub fn wants(&self) -> watch::Receiver<Reading> {
         self.wants.clone()
     }
 
@@ -534,4 +534,73 @@ fn pages(desk: Arc<Desk>) -> Arc<http::Pages> {
         }
         _ => None,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn headers(all: &[(HeaderName, &str)]) -> HeaderMap {
+        all.iter().map(|(name, value)| (name.clone(), HeaderValue::from_str(value).unwrap())).collect()
+    }
+
+    #[test]
+    fn a_user_and_a_secret_are_read_or_there_is_none() {
+        let secret = "aaaaaaaaaaaaaaaaaaaaaaaaaa";
+        let encoded = |text: &str| data_encoding::BASE64.encode(text.as_bytes());
+        let read = |value: &str| basic(&headers(&[(AUTHORIZATION, value)]));
+        let good = encoded(&format!("wv-9:{secret}"));
+        for scheme in ["Basic", "basic", "BASIC"] {
+            let basic = read(&format!("{scheme} {good}")).unwrap();
+            assert!(basic.user == "wv-9" && basic.secret.is_some());
+            assert_eq!(format!("{basic:?}"), "Basic(..)", "nothing of it gets into a log");
+        }
+        // A colon belongs to the password (RFC 7617 section 2), and this is no secret.
+        let odd = read(&format!("Basic {}", encoded("wv-9:a:b"))).unwrap();
+        assert!(odd.user == "wv-9" && odd.secret.is_none());
+        assert!(read(&format!("Basic {}", encoded(&format!(":{secret}")))).is_some_and(|basic| basic.user.is_empty()));
+        let long = format!("Basic {}", encoded(&"a".repeat(600)));
+        let bearer = format!("Bearer {good}");
+        let bare = encoded("wv-9");
+        let bare = format!("Basic {bare}");
+        for bad in ["", "Basic", "Basic ", "Basic !!!!", "Basic d3Y", &long, &bearer, &bare, "Basic /////w=="] {
+            assert!(read(bad).is_none(), "{bad:?}");
+        }
+        assert!(basic(&HeaderMap::new()).is_none());
+    }
+
+    #[test]
+    fn an_answer_says_how_long_it_may_be_kept_and_when_to_come_again() {
+        let field = |response: &Response<Full<Bytes>>, name: HeaderName| {
+            response.headers().get(name).map(|value| value.to_str().unwrap().to_owned())
+        };
+        let refused = response(Said::unproved(), None, false, (true, false));
+        assert_eq!(refused.status(), StatusCode::UNAUTHORIZED);
+        assert!(field(&refused, WWW_AUTHENTICATE).is_some_and(|value| value.starts_with("Basic realm=")));
+        assert_eq!(field(&refused, CACHE_CONTROL).as_deref(), Some("no-store"));
+        assert_eq!(field(&refused, CONNECTION).as_deref(), Some("close"), "its body may not have been read");
+
+        let later = Said::later(StatusCode::SERVICE_UNAVAILABLE, "words", 9);
+        let later = response(later, None, false, (false, false));
+        assert_eq!((field(&later, RETRY_AFTER).as_deref(), field(&later, CONNECTION)), (Some("9"), None));
+
+        let list = Said { tag: Some("\"t\"".into()), fresh_for: Some(60), ..Said::text(StatusCode::OK, "list") };
+        let whole = response(list.clone(), None, false, (false, false));
+        assert_eq!(field(&whole, ETAG).as_deref(), Some("\"t\""));
+        assert_eq!(field(&whole, CACHE_CONTROL).as_deref(), Some("max-age=60, must-revalidate"));
+        let known = response(list.clone(), None, true, (false, false));
+        assert_eq!(known.status(), StatusCode::NOT_MODIFIED);
+        assert_eq!((field(&known, ETAG).as_deref(), field(&known, CONTENT_TYPE)), (Some("\"t\""), None));
+        assert_eq!(hyper::body::Body::size_hint(known.body()).exact(), Some(0), "as it is had already");
+        // Behind chunks nothing is read any more, whatever was said.
+        assert!(field(&response(list, None, false, (true, true)), CONNECTION).is_some());
+
+        let none = Said { status: StatusCode::NO_CONTENT, ..Said::text(StatusCode::OK, "") };
+        assert_eq!(field(&response(none, None, false, (false, false)), CONTENT_TYPE), None);
+        let wrong = Said::text(StatusCode::METHOD_NOT_ALLOWED, "words");
+        assert_eq!(
+            field(&response(wrong, Some("GET, HEAD"), false, (false, false)), ALLOW).as_deref(),
+            Some("GET, HEAD")
+        );
+    }
 }

@@ -19,7 +19,7 @@ use tidy_warden_serve::lists::{MakerFiles, MakerLists};
 use tidy_warden_serve::source::Source;
 use tidy_warden_serve::tls::{TlsError, TlsSettings};
 use tidy_warden_serve::trust::{Trust, TrustHolder};
-use tidy_warden_store::{Cause, DeskActs, DeskReader, OperatorStore, StoreError};
+use tidy_warden_store::{Cause, DeskActs, DeskReader, Head, OperatorStore, StoreError};
 use tidy_warden_ward::issue::press::Mint;
 use tidy_warden_ward::keys::Openers;
 use tidy_warden_ward::open::Ward;
@@ -67,7 +67,7 @@ pub struct LiveConfig {
     /// The files with the revocation lists of manufacturers.
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
     /// The change number of the authorities that this was made from.
-    pub(crate) authorities: i64,
+    pub(crate) read: Reading,
     cacerts: String,
     roots: String,
     keys: String,
@@ -86,7 +86,7 @@ impl LiveConfig {
     /// # Errors
     /// The store cannot be read, or a key cannot be opened.
     pub fn of(ward: &Ward, openers: &dyn Openers, tls: TlsSettings) -> Result<Self, Problem> {
-        let (all, authorities) = ward.store.view(|view| Ok((view.authorities()?, view.head()?.authorities)))?;
+        let (all, read) = ward.store.view(|view| Ok((view.authorities()?, Reading::from(&view.head()?))))?;
         let mint = Mint::new(ward)?;
         let mut signers: Vec<(AuthorityRecord, Arc<dyn Signer>)> = Vec::new();
         let believed = |each: &&AuthorityRecord| each.retired.is_none();
@@ -118,7 +118,7 @@ impl LiveConfig {
             settings: ward.settings.clone(),
             mint,
             maker_files: ward.maker_files(),
-            authorities,
+            read,
             cacerts: est::encoded(&est::certs_only(&certificates)),
             roots: roots.map(|root| root.certificate.to_pem()).collect(),
             keys: key_set(&[&ward.record.token_key]),
@@ -130,13 +130,27 @@ impl LiveConfig {
     }
 }
 
+/// Which state of the ward something was read from, as far as a desk reads it once and keeps it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Reading {
+    pub(crate) authorities: i64,
+    /// The edition, and the change of groups that its conditions could name: what outfits are told of topics.
+    edition: (u32, i64),
+}
+
+impl From<&Head> for Reading {
+    fn from(head: &Head) -> Self {
+        Self { authorities: head.authorities, edition: (head.edition, head.group_rules) }
+    }
+}
+
 /// What is live: as it was read last.
 pub(crate) struct Live {
     pub(crate) settings: Settings,
     pub(crate) mint: Mint,
     pub(crate) signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
-    pub(crate) authorities: i64,
+    pub(crate) read: Reading,
     pub(crate) cacerts: Bytes,
     pub(crate) roots: Bytes,
     pub(crate) keys: Bytes,
@@ -289,9 +303,8 @@ impl Desk {
 
 impl From<LiveConfig> for Live {
     fn from(config: LiveConfig) -> Self {
-        let LiveConfig { tls: _, settings, mint, signers, maker_files, authorities, cacerts, roots, keys, issuing } =
-            config;
+        let LiveConfig { tls: _, settings, mint, signers, maker_files, read, cacerts, roots, keys, issuing } = config;
         let (cacerts, roots, keys) = (cacerts.into(), roots.into(), keys.into());
-        Self { settings, mint, signers, maker_files, authorities, cacerts, roots, keys, issuing }
+        Self { settings, mint, signers, maker_files, read, cacerts, roots, keys, issuing }
     }
 }

@@ -9,7 +9,7 @@ use tidy_warden_core::authority::AuthorityRecord;
 use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_desk::server::{Config, Server};
-use tidy_warden_desk::{DeskError, Event, LiveConfig, Sink, Stores};
+use tidy_warden_desk::{DeskError, Event, LiveConfig, Reading, Sink, Stores};
 
 use super::Context;
 use super::guard::{STORE_PATIENCE, WARNING, live, stays_inside};
@@ -175,7 +175,7 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
     ended.map(|()| Exit::Done)
 }
 
-/// Runs until a signal says stop; another, or a change of authorities, makes it read its settings anew.
+/// Runs until a signal says stop; another, or a change of authorities or policies, makes it read all that it goes by anew.
 async fn serve(
     home: &Home<'_>,
     server: Server,
@@ -228,8 +228,8 @@ async fn serve(
     }
 }
 
-/// Authorities changed. A desk that is gone wants nothing.
-async fn wanted(wants: &mut tokio::sync::watch::Receiver<i64>) {
+/// Authorities or policies changed. A desk that is gone wants nothing.
+async fn wanted(wants: &mut tokio::sync::watch::Receiver<Reading>) {
     if wants.changed().await.is_err() {
         std::future::pending::<()>().await;
     }

@@ -15,12 +15,13 @@ use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::key::{NewKey, Signer, SoftwareKey, sha256};
 use tidy_warden_core::request::Request;
-use tidy_warden_core::time::Span;
+use tidy_warden_core::time::{Clock, Span};
 use tidy_warden_join::{Answer, Desk, JoinError, Place, Proof, hardware};
 use tidy_warden_ward::edge;
 use tidy_warden_ward::files::{self, Access, PendingFolder};
 
 use crate::args::JoinArgs;
+use crate::clock::WardClock;
 use crate::console::Console;
 use crate::edge::parse;
 use crate::problem::{Exit, Problem};
@@ -277,6 +278,13 @@ impl Join<'_> {
             // Its certificate is in place already: somebody was killed before this was removed.
             kept.remove()?;
             kept = Kept::at(self.out, self.new_key()?)?;
+        }
+        let now = WardClock::System.now();
+        if leaf.not_after < now {
+            kept.remove()?;
+            return Err(Problem::refused("the certificate of the outfit cannot be renewed")
+                .because(format!("it ended at {}, and it is {now} by this clock", leaf.not_after))
+                .next("move the outfit away and join anew: the ward needs an admission for that, or a person who accepts it"));
         }
         let chain = certificates(&self.out.join("chain.pem"))?;
         let proof = proof(leaf, &chain, &key)?;

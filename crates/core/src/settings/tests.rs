@@ -105,6 +105,50 @@ fn every_mistake_is_found_in_one_pass() {
 }
 
 #[test]
+fn how_devices_come_in_is_read_and_its_mistakes_shown() {
+    let settings = parse(
+        "[ward]\nname = \"n\"\n[kinds.gauge]\nadmit = \"ask\"\nidentify = [\"serial\", \"mac\"]\nid = \"gg-{serial}\"\n\
+         accept_without_code = true\nrenew = \"30d\"\n[kinds.vane]\n\
+         [desk]\nlisten = \"0.0.0.0:8843\"\nrequests_per_source = 9\ncrl_life = \"1d\"\n",
+    )
+    .unwrap();
+    let kind = |name: &str| &settings.kinds[&name.parse::<KindName>().unwrap()];
+    let (gauge, vane) = (kind("gauge"), kind("vane"));
+    assert_eq!((gauge.admit, gauge.identify.len(), gauge.accept_without_code), (Admit::Ask, 2, true));
+    assert_eq!(gauge.renew, Some(Span::from_days(30)));
+    assert_eq!((vane.admit, vane.identify.len(), vane.accept_without_code), (Admit::Secret, 0, false));
+    assert_eq!(vane.renew, None);
+    let desk = &settings.desk;
+    assert_eq!((desk.requests_per_source, desk.crl_life), (9, Span::from_days(1)));
+    let default = DeskSettings::default();
+    assert_eq!(
+        (desk.max_connections, desk.requests_per_device),
+        (default.max_connections, default.requests_per_device)
+    );
+    assert_eq!((desk.listen.map(|address| address.port()), desk.listen_http), (Some(8843), None));
+    assert_eq!(parse("[ward]\nname = \"n\"\n").unwrap().desk, default);
+
+    for (text, want) in [
+        ("[kinds.g]\nadmit = \"everybody\"\n", "`admit`"),
+        ("[kinds.g]\nadmit = true\n", "`admit`"),
+        ("[kinds.g]\nidentify = [\"colour\"]\n", "identify"),
+        ("[kinds.g]\nidentify = \"serial\"\n", "identify"),
+        ("[kinds.g]\nrenew = \"soon\"\n", "`renew`"),
+        ("[kinds.g]\naccept_without_code = \"yes\"\n", "`accept_without_code`"),
+        ("[kinds.g]\nadmitt = \"ask\"\n", "did you mean `admit`?"),
+        ("[desk]\nlisten = \"desk.example:8843\"\n", "`listen`"),
+        ("[desk]\nmax_connections = 0\n", "`max_connections`"),
+        ("[desk]\nrequests_per_source = -1\n", "`requests_per_source`"),
+        ("[desk]\nrequests_per_device = 1.5\n", "`requests_per_device`"),
+        ("[desk]\ncrl_life = \"1s\"\n", "`crl_life`"),
+        ("[desk]\nlife = \"1d\"\n", "`life` is not a setting of [desk]"),
+    ] {
+        let errors = parse(&format!("[ward]\nname = \"n\"\n{text}")).unwrap_err().join("\n");
+        assert!(errors.contains(want), "{text}: {errors}");
+    }
+}
+
+#[test]
 fn an_overlap_is_no_longer_than_a_life() {
     let with = |kind: &str| parse(&format!("[ward]\nname = \"n\"\n[kinds.windvane]\n{kind}"));
     let error = with("life = \"30d\"\noverlap = \"500d\"\n").unwrap_err().join("");

@@ -16,6 +16,7 @@ mod jobs;
 mod model;
 mod plans;
 mod policy;
+mod renewals;
 mod revocation;
 mod rights;
 mod together;

@@ -2,7 +2,7 @@
 
 use std::os::unix::fs::PermissionsExt;
 
-use super::{Desk, admitted, asking_world, world};
+use super::{Desk, admitted, asking_world, curl, world};
 use crate::harness::{World, eventually};
 
 /// What `join` is called with besides the desk's address.
@@ -121,4 +121,129 @@ fn join_waits_for_a_person_and_shows_the_code_meanwhile() {
     world.run(&gone).exits(1).says(&["did not answer", "the key is kept"]);
     world.run(&["join", "--facts", "--fact", "serial=ZX-9", "--format", "json"]).exits(0).prints(&["ZX-9"]);
     world.run(&["join", "http://localhost", "--out", "x"]).exits(2).says(&["expected https://HOST"]);
+}
+
+#[test]
+fn how_to_connect_is_told_to_a_device_that_may_and_to_nobody_else() {
+    let world = world();
+    world.adopt(
+        "policy vanes { for kind = windvane allow connect as \"{device}\" allow publish \"rope/{device}/wind\" }",
+    );
+    let desk = Desk::start(&world);
+    let secret = admitted(&world, "wv-9", &[]);
+    world.secret("wv-9.secret", &secret);
+    let call = ["--root", "trust/root.pem", "--kind", "windvane", "--out", "outfit"];
+    join(&world, &desk, &[&call[..], &["--user", "wv-9", "--secret-file", "wv-9.secret"]].concat()).exits(0);
+    let own = ["--cert", "outfit/device.pem", "--key", "outfit/device.key"];
+    let url = desk.url("/connect.json");
+    assert_eq!(curl(&world, &url, &[]).0, 401, "who shows nothing");
+    let (status, told) = curl(&world, &url, &own);
+    assert_eq!(
+        (status, told.trim()),
+        (200, std::fs::read_to_string(world.path("outfit/connect.json")).unwrap().trim())
+    );
+    assert_eq!(curl(&world, &desk.url("/connect.json/"), &own).0, 404);
+    assert_eq!(curl(&world, &url, &[&own[..], &["-X", "POST"]].concat()).0, 405);
+    let plain = format!("http://{}/connect.json", desk.http);
+    assert_eq!(curl(&world, &plain, &[]).0, 404, "not without TLS");
+    // What policy says now, and not what it said then.
+    world.adopt(
+        "policy vanes { for kind = windvane allow connect as \"{device}\" allow publish \"rope/{device}/gust\" }",
+    );
+    let told = eventually(|| Some(curl(&world, &url, &own).1).filter(|told| told.contains("rope/wv-9/gust")));
+    assert!(told.is_some(), "nobody told the desk but the store");
+    world.run(&["hold", "wv-9", "--because", "odd", "--yes"]).exits(0);
+    assert_eq!(curl(&world, &url, &own).0, 401, "on hold");
+    world.run(&["release", "wv-9", "--yes"]).exits(0);
+    assert_eq!(curl(&world, &url, &own).0, 200);
+    world.run(&["revoke", "wv-9", "--reason", "superseded", "--yes"]).exits(0);
+    assert_eq!(curl(&world, &url, &own).0, 401);
+    desk.event("refused", |event| event["asked"] == "connect" && event["device"] == "wv-9");
+}
+
+#[test]
+fn join_says_what_is_wrong_with_what_it_finds_and_leaves_it_as_it_is() {
+    let world = world();
+    let desk = Desk::start(&world);
+    let secret = admitted(&world, "wv-9", &["--fact", "serial=QF-9"]);
+    world.secret("wv-9.secret", &secret);
+    let known = ["--root", "trust/root.pem", "--kind", "windvane"];
+    let own = ["--user", "wv-9", "--secret-file", "wv-9.secret"];
+    let call = |more: &[&str]| join(&world, &desk, &[&known[..], &own, more].concat());
+    // What it is told.
+    call(&["--out", "o", "--fact", "colour=red"]).exits(3).says(&["colour"]);
+    call(&["--out", "o", "--fact", "serial=1", "--fact", "serial=2"]).exits(2).says(&["given twice"]);
+    call(&["--out", "o", "--fact", "mac=nothing"]).exits(3);
+    let ek = format!("ek={}", "ab".repeat(32));
+    call(&["--out", "o", "--fact", &ek]).exits(3).says(&["no place for this ek"]);
+    call(&["--out", "o", "--key", "dsa"]).exits(3);
+    call(&["--out", "o", "--wait", "soon"]).exits(3);
+    call(&["--out", "o", "--kind", "nonesuch"]).exits(2);
+    join(&world, &desk, &["--out", "o", "--user", "wv-9"]).exits(2).says(&["--secret-file"]);
+    join(&world, &desk, &["--out", "o", "--root", "missing.pem"]).exits(4).says(&["missing.pem"]);
+    world.write("empty.pem", "");
+    join(&world, &desk, &["--out", "o", "--root", "empty.pem"]).exits(3).says(&["holds no certificate"]);
+    join(&world, &desk, &[&known[..2], &["--out", "o", "--renew"]].concat()).exits(4).says(&["o/device.pem"]);
+    // What stands in its way.
+    world.write("taken", "somebody's");
+    call(&["--out", "taken"]).exits(3).says(&["is there already"]);
+    world.secret("o.key", "hello");
+    call(&["--out", "o"]).exits(1).says(&["o.key", "no private key"]);
+    assert_eq!(std::fs::read_to_string(world.path("o.key")).unwrap(), "hello", "it is not ours to remove");
+    std::fs::remove_file(world.path("o.key")).unwrap();
+    call(&["--out", "nowhere/o"]).exits(4).says(&["nowhere"]);
+    // What another run left is taken away; what is good is used.
+    std::fs::create_dir(world.path(".o.join.partial")).unwrap();
+    world.write(".o.join.partial/device.pem", "half");
+    call(&["--out", "o", "--fact", "serial=QF-9"]).exits(0);
+    assert!(!world.path(".o.join.partial").exists());
+    // Another's facts with a good secret are no better than a wrong one; the secret is used up by now in any case.
+    let wrong = call(&["--out", "p", "--fact", "serial=QF-8"]);
+    wrong.exits(3).says(&["does not prove"]);
+    // A damaged outfit is told of, and not made anew.
+    let pem = std::fs::read_to_string(world.path("o/device.pem")).unwrap();
+    for (name, text) in [("device.pem", &pem[..80]), ("device.key", "x"), ("chain.pem", ""), ("root.pem", "-")] {
+        let kept = std::fs::read(world.path(&format!("o/{name}"))).unwrap();
+        world.write(&format!("o/{name}"), text);
+        let ran = join(&world, &desk, &["--out", "o", "--renew"]);
+        assert!(matches!(ran.code, 1 | 3), "{name}: {}", ran.stderr);
+        assert!(ran.stderr.contains(name), "{name}: {}", ran.stderr);
+        world.write(&format!("o/{name}"), kept);
+    }
+    join(&world, &desk, &["--out", "o", "--renew"]).exits(0).says(&["nothing to do yet"]);
+}
+
+/// `join` killed at any moment: what is there is nothing, or a key that waits, or a whole outfit; and the next call ends it well.
+#[test]
+fn join_may_be_killed_at_any_moment() {
+    let world = world();
+    let desk = Desk::start(&world);
+    let url = desk.url("");
+    for round in 0..12 {
+        let (id, out) = (format!("wv-{round}"), format!("outfit-{round}"));
+        let secret_file = format!("{id}.secret");
+        world.secret(&secret_file, &admitted(&world, &id, &[]));
+        let call = ["join", &url, "--root", "trust/root.pem", "--kind", "windvane", "--out", &out];
+        let call = [&call[..], &["--user", &id, "--secret-file", &secret_file]].concat();
+        let mut running = crate::harness::Running::start(&mut world.program(&call));
+        std::thread::sleep(std::time::Duration::from_millis(15 * round));
+        running.kill();
+        let is_whole = || {
+            ["device.key", "device.pem", "chain.pem", "root.pem", "connect.json"]
+                .iter()
+                .all(|name| world.path(&format!("{out}/{name}")).exists())
+        };
+        if world.path(&out).exists() {
+            assert!(is_whole(), "round {round}");
+        } else {
+            world.run(&call).exits(0);
+            assert!(is_whole() && !world.path(&format!("{out}.key")).exists());
+        }
+        let shown = world.run(&["device", "show", &id, "--format", "json"]).exits(0).json();
+        assert_eq!(shown["credentials"].as_array().unwrap().len(), 1, "round {round}");
+        let pem = std::fs::read(world.path(&format!("{out}/device.pem"))).unwrap();
+        let leaf = tidy_warden_core::certificate::Certificate::read_all(&pem).unwrap().remove(0);
+        assert_eq!(shown["credentials"][0]["fingerprint"], *leaf.fingerprint.to_string());
+    }
+    world.run(&["audit", "verify"]).exits(0);
 }
