@@ -13,6 +13,9 @@ use crate::edge::device_id;
 use crate::open::Ward;
 use crate::problem::Problem;
 
+/// How many others are named that one is in conflict with, about: whoever floods with one fact is to fill no screens.
+const MOST_NAMED: usize = 16;
+
 /// One that waits.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Asking {
@@ -22,7 +25,7 @@ pub struct Asking {
     pub id: DeviceId,
     /// The id that its kind's rule gives it, if that gives one.
     pub wanted: Option<DeviceId>,
-    /// Who else has one of its facts, or its id: others that wait, and devices.
+    /// Who else has one of its facts, or its id: others that wait, and devices; not many more than 16 of them.
     pub conflicts: Vec<DeviceId>,
 }
 
@@ -67,7 +70,8 @@ pub fn all(ward: &Ward) -> Result<Vec<Asking>, Problem> {
         for at in &members {
             let others = members.iter().filter(|other| *other != at).filter_map(|other| all.get(*other));
             if let Some(found) = conflicts.get_mut(*at) {
-                found.extend(others.map(|other| other.id.clone()).chain(device.clone()));
+                let room = MOST_NAMED.saturating_sub(found.len());
+                found.extend(device.clone().into_iter().chain(others.map(|other| other.id.clone()).take(room)));
             }
         }
     }
@@ -87,7 +91,7 @@ pub fn named(ward: &Ward, id: &DeviceId) -> Result<Asking, Problem> {
         0 => Err(Problem::not_found(format!("no device waits as `{id}`")).next("device list --where 'state = asking'")),
         1 => found.pop().ok_or_else(|| Problem::not_found(format!("no device waits as `{id}`"))),
         count => {
-            let ids: Vec<&str> = found.iter().map(|asking| asking.id.as_str()).collect();
+            let ids: Vec<&str> = found.iter().map(|asking| asking.id.as_str()).take(MOST_NAMED).collect();
             Err(Problem::refused(format!("{count} wait as `{id}`, with different keys"))
                 .because("one of them may be somebody else: compare their codes with what the device shows")
                 .next(format!("name one of {}", ids.join(", "))))

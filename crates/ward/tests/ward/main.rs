@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "tests fail by panicking")]
 
+mod asking;
 mod backup;
 mod bench;
 mod bulk;
