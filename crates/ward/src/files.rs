@@ -2,7 +2,7 @@
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Write};
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use tidy_warden_core::random::hex;
@@ -149,9 +149,16 @@ impl PendingFolder {
         Ok(Self { beside, place: place.to_owned(), published: false })
     }
 
-    /// Puts it in the place of the folder that is there, which is removed. Who looks finds one of the two, whole, at any moment.
+    /// Puts it in the place of the folder that is there, which is removed. Who looks finds one of the two, whole, at any moment; owners and
+    /// modes are those that were there, so that whoever could read the old one can read this.
     pub fn exchange(self) -> io::Result<()> {
         use rustix::fs::{CWD, RenameFlags, renameat_with};
+        for entry in fs::read_dir(&self.beside)? {
+            let entry = entry?;
+            like(&entry.path(), &self.place.join(entry.file_name()))?;
+        }
+        like(&self.beside, &self.place)?;
+        self.sync()?;
         renameat_with(CWD, &self.beside, CWD, &self.place, RenameFlags::EXCHANGE)?;
         // What stands beside it now is the old one, and goes as one does that was never finished.
         sync_folder(self.place.parent())
@@ -189,6 +196,16 @@ impl PendingFolder {
         self.published = true;
         sync_folder(self.place.parent())
     }
+}
+
+/// Gives what is new the owner and the mode of what was there, if anything was.
+fn like(new: &Path, old: &Path) -> io::Result<()> {
+    let Ok(was) = fs::metadata(old) else { return Ok(()) };
+    let is = fs::metadata(new)?;
+    if (is.uid(), is.gid()) != (was.uid(), was.gid()) {
+        std::os::unix::fs::chown(new, Some(was.uid()), Some(was.gid()))?;
+    }
+    fs::set_permissions(new, fs::Permissions::from_mode(was.mode() & 0o777))
 }
 
 impl Drop for PendingFolder {

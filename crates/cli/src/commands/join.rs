@@ -29,6 +29,9 @@ use crate::problem::{Exit, Problem};
 /// The largest file that is read here, in octets.
 const MAX_FILE: u64 = 1 << 20;
 
+/// The files of an outfit.
+const PARTS: [&str; 5] = ["device.key", "device.pem", "chain.pem", "root.pem", "connect.json"];
+
 /// What tells the folder that is filled beside its place apart.
 const SUFFIX: &str = "join";
 
@@ -46,6 +49,9 @@ pub(crate) fn run(console: &Console, args: &JoinArgs) -> Result<Exit, Problem> {
     let (Some(place), Some(out)) = (&args.desk, &args.out) else {
         return Err(Problem::usage("join needs the address of a desk and --out DIR"));
     };
+    // What is exchanged is the folder, and not a link to it.
+    let whole = if args.renew { std::fs::canonicalize(out).ok() } else { None };
+    let out = whole.as_deref().unwrap_or(out);
     let root = root(args, out)?;
     let wait: Span = parse(&args.wait)?;
     let wait = Duration::from_secs(u64::try_from(wait.seconds()).unwrap_or(0));
@@ -268,9 +274,27 @@ impl Join<'_> {
         }
     }
 
+    /// Refuses where the folder that is exchanged holds anything of somebody else's, which would be gone with it.
+    fn holds_nothing_else(&self) -> Result<(), Problem> {
+        let failed = |error: std::io::Error| Problem::file("read", self.out, &error);
+        for entry in std::fs::read_dir(self.out).map_err(failed)? {
+            let name = entry.map_err(failed)?.file_name();
+            if !PARTS.iter().any(|part| name.to_str() == Some(part)) {
+                return Err(Problem::refused(format!("the outfit {} was not renewed", self.out.display()))
+                    .because(format!(
+                        "the folder is put in place anew as a whole, and {} is no part of an outfit",
+                        name.display()
+                    ))
+                    .next("move it elsewhere, then repeat this"));
+            }
+        }
+        Ok(())
+    }
+
     /// The next certificate.
     async fn renew(&self) -> Result<Exit, Problem> {
         let own = certificates(&self.out.join("device.pem"))?;
+        self.holds_nothing_else()?;
         let leaf = own.first().ok_or_else(|| Problem::failed("there is no certificate in the outfit"))?;
         let key = read_key(&self.out.join("device.key"))?;
         let mut kept = Kept::at(self.out, self.new_key()?)?;

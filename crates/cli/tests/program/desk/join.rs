@@ -70,8 +70,21 @@ fn join_brings_a_device_in_and_renews_its_outfit() {
     join(&world, &desk, &renew).exits(0).says(&["nothing to do yet", "can be renewed from"]);
     assert!(file("device.pem") == first && !world.path("outfit.key").exists());
     world.write("now", "2028-01-10T00:00:00Z");
-    join(&world, &desk, &renew).exits(0).says(&["CN=wv-9"]);
+    // Nothing of anybody else's goes with the old folder, and whoever could read it can read the new one.
+    world.write("outfit/mine.conf", "keep this");
+    join(&world, &desk, &renew).exits(3).says(&["mine.conf is no part of an outfit"]);
+    std::fs::rename(world.path("outfit/mine.conf"), world.path("mine.conf")).unwrap();
+    let set = |name: &str, mode| {
+        std::fs::set_permissions(world.path(name), std::fs::Permissions::from_mode(mode)).unwrap();
+    };
+    set("outfit", 0o750);
+    set("outfit/device.key", 0o640);
+    std::os::unix::fs::symlink("outfit", world.path("link")).unwrap();
+    join(&world, &desk, &["--out", "link", "--renew"]).exits(0).says(&["CN=wv-9"]);
+    std::fs::remove_file(world.path("link")).unwrap();
     assert!(file("device.pem") != first && file("device.key") != key);
+    let mode = |name: &str| std::fs::metadata(world.path(name)).unwrap().permissions().mode() & 0o777;
+    assert_eq!((mode("outfit"), mode("outfit/device.key"), mode("outfit/device.pem")), (0o750, 0o640, 0o644));
     let left: Vec<String> = std::fs::read_dir(world.path("."))
         .unwrap()
         .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
