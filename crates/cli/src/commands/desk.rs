@@ -4,6 +4,7 @@ use std::io::IsTerminal;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use tidy_warden_core::authority::AuthorityRecord;
 use tidy_warden_core::key::{Signer, SoftwareKey};
@@ -29,6 +30,9 @@ const SEEN: &str = "desk.seen";
 
 /// How many questions to the store there may be at once.
 const READERS: usize = 4;
+
+/// Within how long a desk that is told to stop has ended, whatever holds it up.
+const STOPS_WITHIN: Duration = Duration::from_secs(20);
 
 /// The path under which lists are given out.
 const LISTS: &str = "/crl/";
@@ -170,7 +174,8 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
         let server = bind(&ward, places, live, log.sink()).await?;
         serve(&home, server, key, known, log.sink()).await
     });
-    drop(runtime);
+    // Whatever still waits for somebody is left.
+    runtime.shutdown_timeout(Duration::from_secs(2));
     log.finish();
     ended.map(|()| Exit::Done)
 }
@@ -195,26 +200,34 @@ async fn serve(
         reloads,
     );
     let mut running = std::pin::pin!(running);
-    let mut stop = Some(stop);
+    let (mut stop, mut end) = (Some(stop), None);
     tell_ready();
     loop {
         let told = tokio::select! {
             ended = &mut running => return ended.map_err(|error| Problem::failed("the desk stopped").because(error)),
             told = signals.next() => told,
-            () = wanted(&mut wants) => Told::Reload,
+            () = wanted(&mut wants), if stop.is_some() => Told::Reload,
+            () = until(end) => return Err(Problem::failed("the desk did not stop in time, and was ended")),
         };
         match told {
             Told::Stop => {
                 tell_stopping();
                 stop.take();
+                end.get_or_insert_with(|| tokio::time::Instant::now() + STOPS_WITHIN);
             }
+            // What stops needs no other settings.
+            Told::Reload if stop.is_none() => {}
             Told::Reload => {
                 tell_reloading();
                 // A few files and a key: requests are answered on other threads meanwhile.
                 match home.reload(&mut key, &known) {
                     Ok(config) => {
                         known = config.signers().to_vec();
-                        let _ = sender.send(config).await;
+                        // It takes them one by one, and only while it runs.
+                        tokio::select! {
+                            ended = &mut running => return ended.map_err(|error| Problem::failed("the desk stopped").because(error)),
+                            _ = sender.send(config) => {}
+                        }
                     }
                     Err(problem) => {
                         let what =
@@ -225,6 +238,14 @@ async fn serve(
                 tell_ready();
             }
         }
+    }
+}
+
+/// Ends at a moment, if there is one.
+async fn until(end: Option<tokio::time::Instant>) {
+    match end {
+        Some(end) => tokio::time::sleep_until(end).await,
+        None => std::future::pending().await,
     }
 }
 
