@@ -186,10 +186,11 @@ impl Desk {
 
     /// A first certificate, or the word to wait for a person.
     fn enroll(&self, live: &Live, kind: Option<&KindName>, caller: &Caller, body: &[u8]) -> Result<Said, Refusal> {
-        match self.enroll_proved(live, kind, caller, body) {
+        let request = read(body)?;
+        match self.enroll_proved(live, kind, caller, &request) {
             // Where the kind asks a person, whoever proves nothing waits for one, whatever it is that does not prove it.
             Err(refusal) if refusal.said.status == StatusCode::UNAUTHORIZED => match asked_kind(live, kind) {
-                Some(kind) => self.wait(live, kind, caller, body, refusal),
+                Some(kind) => self.wait(live, kind, caller, &request, refusal),
                 None => Err(refusal),
             },
             other => other,
@@ -202,12 +203,11 @@ impl Desk {
         live: &Live,
         kind: &KindName,
         caller: &Caller,
-        body: &[u8],
+        request: &Request,
         unproved: Refusal,
     ) -> Result<Said, Refusal> {
-        let request = read(body)?;
         let (facts, key_digest, now) = (request.facts(), request.key_digest(), self.now());
-        possessed(request)?;
+        possessed(request.clone())?;
         let wanted = live.settings.kinds.get(kind).map(|kind| kind.identify.iter().chain(&kind.facts));
         if let Some(missing) = wanted.into_iter().flatten().find(|fact| !facts.contains_key(fact)) {
             let words = format!("the kind {kind} wants a request to name the {missing} of the device");
@@ -257,10 +257,9 @@ impl Desk {
         live: &Live,
         kind: Option<&KindName>,
         caller: &Caller,
-        body: &[u8],
+        request: &Request,
     ) -> Result<Said, Refusal> {
-        let leaf = caller.leaf.as_deref().and_then(|der| Certificate::from_der(der).ok());
-        let request = read(body)?;
+        let leaf = leaf_of(caller);
         let (facts, key_digest) = (request.facts(), request.key_digest());
         let (now, trust) = (self.now(), self.trust.now());
         let maker = leaf.as_ref().and_then(|leaf| Some((trust.maker(leaf, now)?, leaf)));
@@ -311,7 +310,7 @@ impl Desk {
         if let Some(barred) = known.as_ref().and_then(|known| known.device.barred()) {
             return Err(unproved(&barred));
         }
-        let proven = possessed(request).map_err(|refusal| match proof {
+        let proven = possessed(request.clone()).map_err(|refusal| match proof {
             // That a key is registered is not for whoever does not hold it.
             Admit::Key => unproved(&refusal.because),
             _ => refusal.about(&id),
@@ -369,7 +368,7 @@ impl Desk {
 
     /// The next certificate, for the one that was shown in the handshake.
     fn renew(&self, live: &Live, kind: Option<&KindName>, caller: &Caller, body: &[u8]) -> Result<Said, Refusal> {
-        let leaf = caller.leaf.as_deref().and_then(|der| Certificate::from_der(der).ok());
+        let leaf = leaf_of(caller);
         let leaf = leaf.ok_or_else(|| Refusal::unproved("no certificate was shown"))?;
         let request = read(body)?;
         let (now, key_digest) = (self.now(), request.key_digest());
@@ -424,7 +423,7 @@ impl Desk {
 
     /// How the device connects whose certificate was shown, which must be one that it may sign in with.
     fn connect(&self, live: &Live, caller: &Caller) -> Result<Said, Refusal> {
-        let leaf = caller.leaf.as_deref().and_then(|der| Certificate::from_der(der).ok());
+        let leaf = leaf_of(caller);
         let leaf = leaf.ok_or_else(|| Refusal::unproved("no certificate was shown"))?;
         let shown = std::slice::from_ref(&leaf.fingerprint);
         let (known, head) =
@@ -477,6 +476,11 @@ impl Desk {
             false => Err(Refusal::doubt("the authorities changed, and their keys are not opened yet")),
         }
     }
+}
+
+/// The certificate that a caller showed, if it can be read.
+fn leaf_of(caller: &Caller) -> Option<Certificate> {
+    caller.leaf.as_deref().and_then(|der| Certificate::from_der(der).ok())
 }
 
 /// The kind that asks a person about a caller: the one that the path names, or the only one that asks.

@@ -8,7 +8,7 @@ use data_encoding::HEXLOWER;
 use hyper::StatusCode;
 use hyper::body::Bytes;
 use tidy_warden_core::authority::AuthorityRecord;
-use tidy_warden_core::key::{Signer, sha256};
+use tidy_warden_core::key::{Sha256, Signer, sha256};
 use tidy_warden_core::revocation::Revoked;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{OperatorStore, StoreError};
@@ -72,11 +72,11 @@ impl Lists {
 }
 
 fn digest(entries: &[Revoked]) -> [u8; 32] {
-    let mut text = String::new();
+    let mut all = Sha256::default();
     for each in entries {
-        text.push_str(&format!("{} {} {}\n", each.serial, each.at.0, each.reason.code()));
+        all.update(format!("{} {} {}\n", each.serial, each.at.0, each.reason.code()).as_bytes());
     }
-    sha256(text.as_bytes())
+    all.finish()
 }
 
 /// Whether an authority's list must be signed anew.
@@ -167,18 +167,17 @@ fn sign(
     signer: &dyn Signer,
 ) -> Result<List, Unsigned> {
     let life: Span = live.settings.desk.crl_life;
-    let entries = store.next_crl(&authority.name).map_err(Unsigned::Store)?.entries;
     let cause = desk.cause(String::new());
     let begins = cause.at;
     let crl = signed(store, authority, signer, life, &cause, &mut |_| Ok(()))?;
-    desk.emit(Event::Crl { authority: authority.name.to_string(), number: crl.number, entries: crl.entries });
+    desk.emit(Event::Crl { authority: authority.name.to_string(), number: crl.number, entries: crl.entries.len() });
     Ok(List {
         tag: format!("\"{}\"", &HEXLOWER.encode(&sha256(&crl.der))[..32]),
         der: crl.der.into(),
         begins,
         ends: crl.next_update,
         number: crl.number,
-        entries: digest(&entries),
+        entries: digest(&crl.entries),
     })
 }
 

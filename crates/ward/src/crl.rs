@@ -6,7 +6,7 @@ use tidy_warden_core::asn1;
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::Issuer;
 use tidy_warden_core::key::{SignError, Signer};
-use tidy_warden_core::revocation::{Heading, sign_crl};
+use tidy_warden_core::revocation::{Heading, Revoked, sign_crl};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{Cause, OperatorStore, StoreError};
 
@@ -36,8 +36,8 @@ pub fn waiting(ward: &Ward) -> Result<AuthorityRecord, Problem> {
 pub struct Signed {
     /// Its CRL number (RFC 5280 section 5.2.3).
     pub number: u64,
-    /// How many certificates it lists.
-    pub entries: usize,
+    /// What it lists.
+    pub entries: Vec<Revoked>,
     /// Until when it is good.
     pub next_update: UnixTime,
     /// The CRL in DER.
@@ -98,7 +98,7 @@ pub fn signed(
     let der = sign_crl(issuer, heading, crl.entries.iter().cloned()).map_err(Unsigned::Signer)?;
     let recorded = store.record_crl(&authority.name, &crl, cause, &mut || deliver(&der)).map_err(Unsigned::Store)?;
     match recorded {
-        true => Ok(Signed { number: crl.number, entries: crl.entries.len(), next_update: heading.next_update, der }),
+        true => Ok(Signed { number: crl.number, entries: crl.entries, next_update: heading.next_update, der }),
         false => Err(Unsigned::Overtaken(crl.number)),
     }
 }

@@ -41,8 +41,9 @@ pub(crate) fn run(context: &Context<'_>, args: &CrlArgs) -> Result<Exit, Problem
         .secrets()
         .with_key_file(args.root_key.as_deref())
         .with_root_passphrase(args.root_passphrase_file.as_deref());
-    let Signed { number, entries: count, next_update: next, .. } =
+    let Signed { number, entries: listed, next_update: next, .. } =
         sign(&mut ward, &authority, life, because.as_deref(), &secrets, &args.out, args.der)?;
+    let count = listed.len();
     let value = json!({
         "authority": authority.name, "number": number, "entries": count, "next_update": next,
         "file": args.out.display().to_string(),

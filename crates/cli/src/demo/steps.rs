@@ -310,7 +310,7 @@ fn afterwards(story: &Story<'_>, ward: &mut Ward, dir: &Path, passphrase: &Passp
     let authority = ward.authority(AuthorityRole::Devices)?;
     let file = dir.join("devices.crl.pem");
     let signed = crl::sign(ward, &authority, Span::from_days(7), None, &secrets, &file, false)?;
-    story.claim(signed.entries == 1 && file.exists(), "the CRL lists the stolen certificate")?;
+    story.claim(signed.entries.len() == 1 && file.exists(), "the CRL lists the stolen certificate")?;
     story.tell(
         "",
         &format!("CRL number {} lists its certificate for everybody else; it cannot enrol again", signed.number),
