@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use tidy_warden_serve::seen;
+use tidy_warden_serve::seen::{self, Follows};
 use tidy_warden_serve::trust::Trust;
 use tidy_warden_store::{DeskReader, Feed, Head, OperatorStore, StoreError};
 use tokio::sync::watch;
@@ -90,12 +90,16 @@ impl Follower {
 
     fn look(&mut self, head: &Head) -> Result<(), StoreError> {
         let desk = self.desk.clone();
-        let is_behind = !self.goes_on_from_what_was_seen(head)?;
+        let follows = self.follows(head)?;
+        let is_behind = matches!(follows, Follows::Behind(_));
         if desk.is_behind.swap(is_behind, Ordering::Relaxed) != is_behind {
-            desk.trouble(match is_behind {
-                true => "ALARM: the store is older than what was seen of it; admissions that were used and revocations may be missing. \
-                         Nobody is let in until a person says `store accept`",
-                false => "the store can be gone by again",
+            desk.trouble(match follows {
+                Follows::Behind(what) => format!(
+                    "ALARM: the store is older than what was seen of it: {what}; admissions that were used and revocations may be \
+                     missing. Nobody is let in until a person says `store accept`"
+                ),
+                Follows::Accepted => "the older store was accepted; devices may come in".to_owned(),
+                Follows::On => "the store is the one that was seen before".to_owned(),
             });
         }
         if is_behind {
@@ -120,14 +124,14 @@ impl Follower {
         Ok(())
     }
 
-    /// Whether the store's record goes on from what was seen of it, or a person accepted that it does not.
-    fn goes_on_from_what_was_seen(&self, head: &Head) -> Result<bool, StoreError> {
-        let seen = (self.seen.number, self.seen.hash);
-        if seen.0 == 0 || seen == (head.number, head.hash) {
-            return Ok(true);
-        }
-        let is_there = head.number >= seen.0 && self.reader.entry_hash(seen.0)? == Some(seen.1);
-        Ok(is_there || head.given_up.is_some_and(|given_up| given_up == seen || given_up.0 >= seen.0))
+    /// How the store's record stands to what was seen of it.
+    fn follows(&self, head: &Head) -> Result<Follows, StoreError> {
+        let seen = self.seen;
+        let there = match head.number == seen.number {
+            true => Some(head.hash),
+            false => self.reader.entry_hash(seen.number)?,
+        };
+        Ok(seen.followed_by(head.number, there, head.given_up))
     }
 
     fn save(&self) {

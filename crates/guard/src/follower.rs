@@ -7,12 +7,12 @@ use std::time::Duration;
 
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
+use tidy_warden_serve::seen::Follows;
 use tidy_warden_store::{Changes, StoreError};
 use tokio::time::Instant;
 
 use crate::Event;
 use crate::identity::Credential;
-use crate::knowledge::Follows;
 use crate::registry::Concerned;
 use crate::shared::{Shared, Versions};
 

@@ -15,7 +15,7 @@ use tidy_warden_core::settings::{Settings, WithoutStore};
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_serve::lists::MakerLists;
 use tidy_warden_serve::pool::Seat;
-use tidy_warden_serve::seen::Head;
+use tidy_warden_serve::seen::{Follows, Head};
 use tidy_warden_serve::trust::Trust;
 use tidy_warden_store::acts::record::changes;
 use tidy_warden_store::{
@@ -82,17 +82,6 @@ struct Sight {
     seen: Head,
     /// Since when the store lacks the end of the record that was seen, and what was found.
     behind: Option<(Instant, String)>,
-}
-
-/// How what the store tells stands to what was seen of it before.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Follows {
-    /// It goes on where it was.
-    On,
-    /// It lacks what was seen, and nobody accepted that; in words what is missing.
-    Behind(String),
-    /// It lacked what was seen, and a person accepted that just now.
-    Accepted,
 }
 
 /// What the store said of a credential, in one snapshot.
@@ -261,27 +250,20 @@ impl Knowledge {
     /// of [`Self::seen`].
     pub(crate) fn compare(&self, changes: &Changes) -> Follows {
         let mut sight = self.sight();
-        let Head { number, hash } = sight.seen;
         // What a backup lacks may be unknown to this guard too, if it has never seen anything.
         if let Some(doubt) = &changes.doubt {
             sight.behind.get_or_insert_with(|| (Instant::now(), doubt.clone()));
             return Follows::Behind(doubt.clone());
         }
-        let goes_on = number == 0 || (changes.to >= number && changes.since == Some(hash));
-        let accepted = changes.given_up == Some((number, hash));
-        if goes_on || accepted {
-            sight.seen = Head { number: changes.to, hash: changes.head };
-            sight.behind = None;
-            return if goes_on { Follows::On } else { Follows::Accepted };
+        let follows = sight.seen.followed_by(changes.to, changes.since, changes.given_up);
+        match &follows {
+            Follows::On | Follows::Accepted => {
+                sight.seen = Head { number: changes.to, hash: changes.head };
+                sight.behind = None;
+            }
+            Follows::Behind(what) => drop(sight.behind.get_or_insert_with(|| (Instant::now(), what.clone()))),
         }
-        let what = match changes.to < number {
-            true => format!("its record ends with entry {}, and entry {number} was seen", changes.to),
-            false => format!("its entry {number} is not the one that was seen"),
-        };
-        // For a person who accepts it where this guard's folder is not.
-        let what = format!("{what} (seen: {number}:{})", data_encoding::HEXLOWER.encode(&hash));
-        sight.behind.get_or_insert_with(|| (Instant::now(), what.clone()));
-        Follows::Behind(what)
+        follows
     }
 
     /// Forgets everything that is remembered of devices that changed, before anything else is done about them; `None` stands

@@ -44,7 +44,7 @@ pub use knowledge::Stores;
 pub use live::LiveConfig;
 pub use server::{Config, Guard, Instance, SAY};
 pub use shared::GuardError;
-pub use tidy_warden_serve::seen::Head;
+pub use tidy_warden_serve::seen::{Follows, Head};
 pub use tidy_warden_serve::tls::{TlsError, TlsSettings};
 pub use unplugged::Unplugged;
 pub use upstream::{Bypass, Upstream, UpstreamError, UpstreamPem};

@@ -12,7 +12,7 @@ use tidy_warden_serve::http;
 use tidy_warden_serve::listener::accept;
 use tidy_warden_serve::lists::MakerFiles;
 use tidy_warden_serve::openings::Openings;
-use tidy_warden_serve::seen::Head;
+use tidy_warden_serve::seen::{Follows, Head};
 use tidy_warden_serve::socket::Socket;
 use tidy_warden_serve::trust::{Trust, TrustHolder};
 use tidy_warden_store::{Changes, PostState, StoreError};
@@ -22,7 +22,7 @@ use tokio::time::Instant;
 
 use crate::control;
 use crate::follower::{Follower, Position};
-use crate::knowledge::{Follows, Knowledge, Stores};
+use crate::knowledge::{Knowledge, Stores};
 use crate::listener::{Entrance, Speech};
 use crate::live::{Live, LiveConfig};
 use crate::shared::{GuardError, Shared, Versions};

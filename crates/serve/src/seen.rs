@@ -20,6 +20,17 @@ pub struct Head {
     pub hash: Hash,
 }
 
+/// How what a store tells stands to what was seen of it before.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Follows {
+    /// It goes on where it was.
+    On,
+    /// It lacks what was seen, and nobody accepted that; in words what is missing.
+    Behind(String),
+    /// It lacked what was seen, and a person accepted that.
+    Accepted,
+}
+
 #[derive(Serialize, Deserialize)]
 struct SeenFile {
     number: i64,
@@ -45,6 +56,26 @@ impl Head {
         Ok(Some(Self { number: form.number, hash }))
     }
 
+    /// How a record that ends with the entry `ends` stands to this: `there` is the hash of its entry with this number, if it has one, and
+    /// `given_up` the end that a person accepted to lack. Only this very end: an acceptance of another one says nothing of what was
+    /// seen since.
+    #[must_use]
+    pub fn followed_by(self, ends: i64, there: Option<Hash>, given_up: Option<(i64, Hash)>) -> Follows {
+        let Self { number, hash } = self;
+        if number == 0 || (ends >= number && there == Some(hash)) {
+            return Follows::On;
+        }
+        if given_up == Some((number, hash)) {
+            return Follows::Accepted;
+        }
+        let what = match ends < number {
+            true => format!("its record ends with entry {ends}, and entry {number} was seen"),
+            false => format!("its entry {number} is not the one that was seen"),
+        };
+        // For a person who accepts it where the folder with this is not.
+        Follows::Behind(format!("{what} (seen: {number}:{})", HEXLOWER.encode(&hash)))
+    }
+
     /// Keeps it: what was kept before stays whole until this is.
     ///
     /// # Errors
@@ -58,6 +89,30 @@ impl Head {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_record_goes_on_from_what_was_seen_or_a_person_said_that_it_need_not() {
+        let (seen, other) = (Head { number: 9, hash: [9; 32] }, [1; 32]);
+        let none = Head { number: 0, hash: [0; 32] };
+        assert_eq!(none.followed_by(0, None, None), Follows::On, "nothing was seen yet");
+        for ends in [9, 10, 1_000] {
+            assert_eq!(seen.followed_by(ends, Some([9; 32]), None), Follows::On);
+        }
+        for (ends, there, given_up, what) in [
+            (8, None, None, "ends with entry 8, and entry 9 was seen (seen: 9:0909"),
+            (9, Some(other), None, "its entry 9 is not the one that was seen"),
+            (20, Some(other), None, "its entry 9 is not"),
+            // Somebody accepted another end, earlier or later: that was before this was seen, or of a record that this is none of.
+            (8, None, Some((7, [9; 32])), "entry 9 was seen"),
+            (8, None, Some((12, [9; 32])), "entry 9 was seen"),
+            (8, None, Some((9, other)), "entry 9 was seen"),
+        ] {
+            let Follows::Behind(told) = seen.followed_by(ends, there, given_up) else { panic!("{ends} {given_up:?}") };
+            assert!(told.contains(what), "{told}");
+        }
+        assert_eq!(seen.followed_by(8, None, Some((9, [9; 32]))), Follows::Accepted);
+        assert_eq!(seen.followed_by(9, Some(other), Some((9, [9; 32]))), Follows::Accepted);
+    }
 
     #[test]
     fn what_was_seen_is_kept_and_rubbish_is_not_taken_for_it() {

@@ -82,12 +82,12 @@ pub(crate) enum StoreCommand {
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
     },
-    /// Say that a store which ends earlier than what the guard has seen is the one that counts.
+    /// Say that a store which ends earlier than what the guard or the desk has seen is the one that counts.
     ///
     /// What was revoked, held or blocked after its end is no longer known: do that again first. Until this is said, a running
     /// guard lets nobody new connect.
     Accept {
-        /// How far a guard at a post has seen the record, as its log says: NUMBER:HASH. Without it, the guard of this folder.
+        /// How far a guard at a post has seen the record, as its log says: NUMBER:HASH. Without it, the guard and the desk of this folder.
         #[arg(long, value_name = "NUMBER:HASH", value_parser = super::seen)]
         seen: Option<(i64, [u8; 32])>,
         /// Do not ask.

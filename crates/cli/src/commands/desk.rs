@@ -26,7 +26,7 @@ use crate::ward::Ward;
 pub(crate) const DESK: &str = "desk";
 
 /// The file in which a desk keeps how far it has seen the audit record.
-const SEEN: &str = "desk.seen";
+pub(crate) const SEEN: &str = "desk.seen";
 
 /// How many questions to the store there may be at once.
 const READERS: usize = 4;

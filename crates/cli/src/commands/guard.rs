@@ -35,7 +35,7 @@ pub(crate) const SEEN: &str = "guard.seen";
 
 /// What helps where that file holds something else.
 pub(crate) const UNREADABLE_SEEN: &str =
-    "if you are sure that nobody put an older store back, remove that file; the guard begins it anew";
+    "if you are sure that nobody put an older store back, remove that file; it is begun anew";
 
 /// The file in which a guard keeps wills that wait.
 const WILLS: &str = "guard.wills";

@@ -7,19 +7,20 @@ use std::path::Path;
 
 use serde_json::json;
 use tidy_warden_core::text::printable;
-use tidy_warden_guard::Head;
+use tidy_warden_guard::{Follows, Head};
 use tidy_warden_store::copy::{self, CopyError};
 use tidy_warden_store::{PostState, postgres};
 
 use super::Context;
 use super::audit;
+use super::desk;
 use super::guard::{SEEN, UNREADABLE_SEEN};
 use super::post::ago;
 use crate::args::StoreCommand;
 use crate::console::counted;
 use crate::files;
 use crate::problem::{Exit, Problem};
-use crate::ward::{SETTINGS, StorePlace};
+use crate::ward::{SETTINGS, StorePlace, Ward};
 
 /// After how many rows of a table a person hears of it.
 const TOLD_ROWS: u64 = 100_000;
@@ -193,15 +194,32 @@ fn mebibytes(octets: u64) -> String {
     }
 }
 
-/// How far the guard of a folder has seen the record.
-fn seen(dir: &Path) -> Result<Option<Head>, Problem> {
-    let path = dir.join(SEEN);
-    Head::load(&path).map_err(|error| match error.kind() {
-        ErrorKind::InvalidData => {
-            Problem::failed(format!("cannot read {}", path.display())).because(error).next(UNREADABLE_SEEN)
+/// How far the servers of a folder have seen the record, each by its name.
+fn seen(dir: &Path) -> Result<Vec<(&'static str, Head)>, Problem> {
+    let mut all = Vec::new();
+    for (server, file) in [("guard", SEEN), (desk::DESK, desk::SEEN)] {
+        let path = dir.join(file);
+        let found = Head::load(&path).map_err(|error| match error.kind() {
+            ErrorKind::InvalidData => {
+                Problem::failed(format!("cannot read {}", path.display())).because(error).next(UNREADABLE_SEEN)
+            }
+            _ => Problem::file("read", &path, &error),
+        })?;
+        all.extend(found.map(|head| (server, head)));
+    }
+    Ok(all)
+}
+
+/// What of that the store lacks, and nobody accepted yet.
+fn lacking(ward: &Ward, all: &[(&'static str, Head)]) -> Result<Vec<(&'static str, Head)>, Problem> {
+    let mut lacking = Vec::new();
+    for (server, head) in all {
+        let changes = ward.store.changed_since(head.number)?;
+        if matches!(head.followed_by(changes.to, changes.since, changes.given_up), Follows::Behind(_)) {
+            lacking.push((*server, *head));
         }
-        _ => Problem::file("read", &path, &error),
-    })
+    }
+    Ok(lacking)
 }
 
 /// Looks for damage.
@@ -243,7 +261,7 @@ fn check(context: &Context<'_>) -> Result<Exit, Problem> {
     Ok(if found.is_empty() { Exit::Done } else { Exit::Refused })
 }
 
-/// Accepts a store that lacks what the guard has seen of its record.
+/// Accepts a store that lacks what the guard, or the desk, has seen of its record.
 fn accept(
     context: &Context<'_>,
     told: Option<(i64, [u8; 32])>,
@@ -253,14 +271,16 @@ fn accept(
     let console = context.console;
     let mut ward = context.ward()?;
     let doubt = ward.store.head()?.doubt;
-    let seen = match (told, seen(&ward.dir)?) {
-        (Some((number, hash)), _) => Head { number, hash },
+    let known = seen(&ward.dir)?;
+    let mut lacking = lacking(&ward, &known)?.into_iter();
+    let (server, seen) = match (told, lacking.next().or(known.first().copied())) {
+        (Some((number, hash)), _) => ("guard", Head { number, hash }),
         (None, Some(seen)) => seen,
         // What was put back is in doubt for everybody, also where nobody has seen anything.
-        (None, None) if doubt.is_some() => Head { number: 0, hash: [0; 32] },
+        (None, None) if doubt.is_some() => ("guard", Head { number: 0, hash: [0; 32] }),
         (None, None) => {
             return Err(Problem::refused("there is nothing to accept")
-                .because("no guard of this ward kept what it has seen in its folder")
+                .because("no guard or desk of this ward kept what it has seen in its folder")
                 .next("for a guard at a post: --seen NUMBER:HASH, as its log says"));
         }
     };
@@ -270,7 +290,7 @@ fn accept(
     }
     if doubt.is_none() && changes.to >= seen.number && changes.since == Some(seen.hash) {
         let text =
-            format!("the store holds all that the guard has seen, up to entry {}; nothing to accept\n", seen.number);
+            format!("the store holds all that the {server} has seen, up to entry {}; nothing to accept\n", seen.number);
         console.show(
             "tidy-warden/store-accept/1",
             json!({ "accepted": false, "ends": changes.to, "seen": seen.number }),
@@ -279,12 +299,12 @@ fn accept(
         return Ok(Exit::Done);
     }
     if changes.given_up == Some((seen.number, seen.hash)) {
-        console.note("this was accepted already; a running guard goes by it within a second");
+        console.note(format!("this was accepted already; a running {server} goes by it within a second"));
         return Ok(Exit::Done);
     }
     if seen.number > 0 && changes.since != Some(seen.hash) {
         console.note(format!(
-            "the store ends with entry {}, and a guard has seen entry {}; what was revoked, held or blocked in between is \
+            "the store ends with entry {}, and a {server} has seen entry {}; what was revoked, held or blocked in between is \
              not known here",
             changes.to, seen.number
         ));
@@ -299,6 +319,17 @@ fn accept(
     };
     let value = json!({ "accepted": true, "ends": changes.to, "seen": seen.number });
     console.show("tidy-warden/store-accept/1", value, &text)?;
-    console.note("a running guard lets devices connect again within a second");
+    console.note(match server {
+        desk::DESK => "a running desk lets devices come in again within a second",
+        _ => "a running guard lets devices connect again within a second",
+    });
+    // One end is accepted at a time: whoever saw another one has to be asked about.
+    let others = lacking.filter(|(_, head)| told.is_none() && *head != seen);
+    for (other, head) in others {
+        console.warn(format!(
+            "the {other} has seen the record up to entry {}: once the {server} runs by this, repeat this for it",
+            head.number
+        ));
+    }
     Ok(Exit::Done)
 }

@@ -462,6 +462,11 @@ fn a_store_that_was_put_back_lets_nobody_in_until_a_person_says_so() {
     desk.event("trouble", |event| event["what"].as_str().is_some_and(|what| what.contains("ALARM")));
     openssl_request(&world, "two", "/");
     assert_eq!(post(&world, &desk, "simpleenroll", "two.b64", &["-u", &user]).0, 503);
+    let accept = ["store", "accept", "--because", "the disk was lost", "--yes"];
+    world.run(&accept).exits(0).prints(&["accepted the store"]).says(&["a desk has seen entry", "a running desk"]);
+    desk.event("trouble", |event| event["what"].as_str().is_some_and(|what| what.contains("was accepted")));
+    assert_eq!(post(&world, &desk, "simpleenroll", "two.b64", &["-u", &user]).0, 200);
+    eventually(|| world.run(&accept).stdout.contains("nothing to accept").then_some(())).unwrap();
 }
 
 /// A ward with a kind that asks, and what curl is told by its desk.

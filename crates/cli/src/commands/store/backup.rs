@@ -143,7 +143,8 @@ pub(super) fn put_back(
         }
         (None, None) => StorePlace::named("file", &context.dir, None)?,
     };
-    let seen = super::seen(&context.dir)?.map(|head| (head.number, head.hash));
+    let seen = super::seen(&context.dir)?;
+    let seen = seen.into_iter().map(|(_, head)| (head.number, head.hash)).max();
     let target = backup::target(&opened, &context.dir, place.clone(), &seen)?;
     let header = opened.header.clone();
     console.note(format!(
