@@ -1,13 +1,93 @@
-//! What a server hears from the system and tells it.
+//! A server while it runs: what it hears from the system, and what it tells it.
+
+use std::time::Duration;
 
 use sd_notify::NotifyState;
+use tokio::runtime::Runtime;
 use tokio::signal::unix::{Signal, SignalKind, signal};
+use tokio::sync::{mpsc, oneshot};
+use tokio::time::Instant;
 
 use crate::problem::Problem;
 
+/// Within how long a server that is told to stop has ended, whatever holds it up. By themselves they take less.
+const STOPS_WITHIN: Duration = Duration::from_secs(20);
+
+/// How long tasks that wait for a file or a store may take after that.
+const LAST_TASKS: Duration = Duration::from_secs(2);
+
+/// Runs a server until a signal says stop; another, or `changed`, has it go by what `reload` reads. `run` is given what says stop by being
+/// ready, and where what was read anew comes; `trouble` hears what could not be read.
+pub(crate) async fn serve<C, R: Future<Output = Result<(), Problem>>>(
+    run: impl FnOnce(oneshot::Receiver<()>, mpsc::Receiver<C>) -> R,
+    mut changed: impl AsyncFnMut(),
+    mut reload: impl FnMut() -> Result<C, Problem>,
+    trouble: &dyn Fn(String),
+) -> Result<(), Problem> {
+    let mut signals = Signals::new()?;
+    let (sender, reloads) = mpsc::channel(1);
+    let (stop, stopped) = oneshot::channel();
+    let mut running = std::pin::pin!(run(stopped, reloads));
+    let (mut stop, mut end) = (Some(stop), None);
+    tell_ready();
+    loop {
+        let told = tokio::select! {
+            ended = &mut running => return ended,
+            told = signals.next() => told,
+            // What stops needs no other settings.
+            () = changed(), if stop.is_some() => Told::Reload,
+            () = until(end) => return Err(Problem::failed("it did not stop in time, and was ended")),
+        };
+        match told {
+            Told::Stop => {
+                tell_stopping();
+                // A sender that is gone says stop.
+                stop.take();
+                end.get_or_insert_with(|| Instant::now() + STOPS_WITHIN);
+            }
+            Told::Reload if stop.is_none() => {}
+            Told::Reload => {
+                tell_reloading();
+                // What it takes is a few files; the server runs on other threads meanwhile.
+                match reload() {
+                    // It takes them one by one, and only while it runs.
+                    Ok(config) => tokio::select! {
+                        ended = &mut running => return ended,
+                        _ = sender.send(config) => {}
+                    },
+                    Err(problem) => trouble(format!(
+                        "the settings were not reloaded, and the old ones stay: {}",
+                        problem.in_one_line()
+                    )),
+                }
+                tell_ready();
+            }
+        }
+    }
+}
+
+/// Ends what is left of a server that has stopped. Whatever still waits for somebody is not waited for.
+pub(crate) fn end(runtime: Runtime) {
+    runtime.shutdown_timeout(LAST_TASKS);
+}
+
+/// Ends when somebody says stop, or nobody can say it any more.
+pub(crate) async fn ready(stopped: oneshot::Receiver<()>) {
+    // A sender that is gone says stop too.
+    let _ = stopped.await;
+}
+
+/// Ends at a moment, if there is one.
+async fn until(end: Option<Instant>) {
+    match end {
+        Some(end) => tokio::time::sleep_until(end).await,
+        None => std::future::pending().await,
+    }
+}
+
 /// What the system tells a server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Told {
+enum Told {
     /// To stop.
     Stop,
     /// To take its settings anew.
@@ -15,14 +95,14 @@ pub(crate) enum Told {
 }
 
 /// The signals that a server listens for.
-pub(crate) struct Signals {
+struct Signals {
     interrupt: Signal,
     terminate: Signal,
     hangup: Signal,
 }
 
 impl Signals {
-    pub(crate) fn new() -> Result<Self, Problem> {
+    fn new() -> Result<Self, Problem> {
         let listen = |kind| signal(kind).map_err(|error| Problem::failed("cannot listen for signals").because(error));
         Ok(Self {
             interrupt: listen(SignalKind::interrupt())?,
@@ -32,7 +112,7 @@ impl Signals {
     }
 
     /// The next of them.
-    pub(crate) async fn next(&mut self) -> Told {
+    async fn next(&mut self) -> Told {
         tokio::select! {
             _ = self.interrupt.recv() => Told::Stop,
             _ = self.terminate.recv() => Told::Stop,
@@ -42,17 +122,17 @@ impl Signals {
 }
 
 /// Tells the service manager that the server is ready, if there is one.
-pub(crate) fn tell_ready() {
+fn tell_ready() {
     tell(&[NotifyState::Ready]);
 }
 
 /// That it stops.
-pub(crate) fn tell_stopping() {
+fn tell_stopping() {
     tell(&[NotifyState::Stopping]);
 }
 
 /// That it takes its settings anew.
-pub(crate) fn tell_reloading() {
+fn tell_reloading() {
     tell(&[NotifyState::Reloading, NotifyState::monotonic_usec_now().unwrap_or(NotifyState::Reloading)]);
 }
 

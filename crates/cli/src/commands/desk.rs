@@ -4,7 +4,6 @@ use std::io::IsTerminal;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
 
 use tidy_warden_core::authority::AuthorityRecord;
 use tidy_warden_core::key::{Signer, SoftwareKey};
@@ -19,7 +18,7 @@ use crate::keys::{Openers, Secrets};
 use crate::log::Log;
 use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
-use crate::signals::{Signals, Told, tell_ready, tell_reloading, tell_stopping};
+use crate::signals::{self, ready};
 use crate::ward::Ward;
 
 /// The name of the desk's key and certificate, and the account under which its changes are recorded.
@@ -30,9 +29,6 @@ pub(crate) const SEEN: &str = "desk.seen";
 
 /// How many questions to the store there may be at once.
 const READERS: usize = 4;
-
-/// Within how long a desk that is told to stop has ended, whatever holds it up.
-const STOPS_WITHIN: Duration = Duration::from_secs(20);
 
 /// The path under which lists are given out.
 const LISTS: &str = "/crl/";
@@ -174,8 +170,7 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
         let server = bind(&ward, places, live, log.sink()).await?;
         serve(&home, server, key, known, log.sink()).await
     });
-    // Whatever still waits for somebody is left.
-    runtime.shutdown_timeout(Duration::from_secs(2));
+    signals::end(runtime);
     log.finish();
     ended.map(|()| Exit::Done)
 }
@@ -188,65 +183,17 @@ async fn serve(
     mut known: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
     sink: Sink,
 ) -> Result<(), Problem> {
-    let mut signals = Signals::new()?;
     let mut wants = server.wants();
-    let (sender, reloads) = tokio::sync::mpsc::channel(1);
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let running = server.run(
-        async {
-            // A sender that is gone says stop too.
-            let _ = stopped.await;
-        },
-        reloads,
-    );
-    let mut running = std::pin::pin!(running);
-    let (mut stop, mut end) = (Some(stop), None);
-    tell_ready();
-    loop {
-        let told = tokio::select! {
-            ended = &mut running => return ended.map_err(|error| Problem::failed("the desk stopped").because(error)),
-            told = signals.next() => told,
-            () = wanted(&mut wants), if stop.is_some() => Told::Reload,
-            () = until(end) => return Err(Problem::failed("the desk did not stop in time, and was ended")),
-        };
-        match told {
-            Told::Stop => {
-                tell_stopping();
-                stop.take();
-                end.get_or_insert_with(|| tokio::time::Instant::now() + STOPS_WITHIN);
-            }
-            // What stops needs no other settings.
-            Told::Reload if stop.is_none() => {}
-            Told::Reload => {
-                tell_reloading();
-                // A few files and a key: requests are answered on other threads meanwhile.
-                match home.reload(&mut key, &known) {
-                    Ok(config) => {
-                        known = config.signers().to_vec();
-                        // It takes them one by one, and only while it runs.
-                        tokio::select! {
-                            ended = &mut running => return ended.map_err(|error| Problem::failed("the desk stopped").because(error)),
-                            _ = sender.send(config) => {}
-                        }
-                    }
-                    Err(problem) => {
-                        let what =
-                            format!("the settings were not reloaded, and the old ones stay: {}", problem.in_one_line());
-                        sink(Event::Trouble { what });
-                    }
-                }
-                tell_ready();
-            }
-        }
-    }
-}
-
-/// Ends at a moment, if there is one.
-async fn until(end: Option<tokio::time::Instant>) {
-    match end {
-        Some(end) => tokio::time::sleep_until(end).await,
-        None => std::future::pending().await,
-    }
+    let run = |stopped, reloads| async {
+        let ended = server.run(ready(stopped), reloads).await;
+        ended.map_err(|error| Problem::failed("the desk stopped").because(error))
+    };
+    let reload = || {
+        let config = home.reload(&mut key, &known)?;
+        known = config.signers().to_vec();
+        Ok(config)
+    };
+    signals::serve(run, async || wanted(&mut wants).await, reload, &|what| sink(Event::Trouble { what })).await
 }
 
 /// Authorities or policies changed. A desk that is gone wants nothing.

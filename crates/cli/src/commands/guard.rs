@@ -24,7 +24,7 @@ use crate::edge::parse;
 use crate::log::Log;
 use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
-use crate::signals::{Signals, Told, tell_ready, tell_reloading, tell_stopping};
+use crate::signals::{self, ready};
 use crate::ward::Ward;
 
 /// The socket on which a ward's own user follows what its guard does.
@@ -174,7 +174,7 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
         Ok(Exit::Done)
     });
     // Sessions that did not end in time end here; then nobody writes to the log any more.
-    drop(runtime);
+    signals::end(runtime);
     log.finish();
     ended
 }
@@ -188,48 +188,12 @@ async fn serve(
     mut key: SoftwareKey,
     sink: Sink,
 ) -> Result<(), Problem> {
-    let mut signals = Signals::new()?;
-    let (sender, reloads) = tokio::sync::mpsc::channel(1);
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let running = guard.run(
-        async {
-            // A sender that is gone says stop too.
-            let _ = stopped.await;
-        },
-        reloads,
-    );
-    let mut running = std::pin::pin!(running);
-    let mut stop = Some(stop);
-    tell_ready();
-    loop {
-        let told = tokio::select! {
-            () = &mut running => return Ok(()),
-            told = signals.next() => told,
-            () = adopted_anew(&mut adopted) => Told::Reload,
-        };
-        match told {
-            Told::Stop => {
-                tell_stopping();
-                stop.take();
-            }
-            Told::Reload => {
-                tell_reloading();
-                // What it takes is a few files; sessions run on other threads meanwhile.
-                match reload(home, given.as_ref(), inside, &mut key) {
-                    Ok(config) => {
-                        // The guard takes it unless it stops.
-                        let _ = sender.send(config).await;
-                    }
-                    Err(problem) => {
-                        let what =
-                            format!("the settings were not reloaded, and the old ones stay: {}", problem.in_one_line());
-                        sink(Event::Trouble { what });
-                    }
-                }
-                tell_ready();
-            }
-        }
-    }
+    let run = |stopped, reloads| async {
+        guard.run(ready(stopped), reloads).await;
+        Ok(())
+    };
+    let reload = || reload(home, given.as_ref(), inside, &mut key);
+    signals::serve(run, async || adopted_anew(&mut adopted).await, reload, &|what| sink(Event::Trouble { what })).await
 }
 
 /// Settings were adopted for all posts. To the ward's own folder a person says so by a signal; a guard that is gone adopts nothing.
