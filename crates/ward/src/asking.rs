@@ -41,7 +41,7 @@ impl Asking {
     }
 }
 
-/// All that wait, in the order in which they came.
+/// All that wait, in the order in which they came, those of one second in the order of their keys.
 pub fn all(ward: &Ward) -> Result<Vec<Asking>, Problem> {
     let now = ward.now();
     let limit = usize::try_from(MOST_REMEMBERED).unwrap_or(usize::MAX);

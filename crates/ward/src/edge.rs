@@ -1,5 +1,6 @@
 //! The edge: names, kinds and facts as people write them, checked once and then passed on as what they are.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use tidy_warden_core::asking;
@@ -8,7 +9,7 @@ use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::condition::{Condition, Use, can_name_a_label};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{DeviceId, KindName, LabelName};
+use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
 use tidy_warden_core::key::{BadKey, PublicKey};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
@@ -92,6 +93,29 @@ pub fn label_name(text: &str) -> Result<LabelName, Problem> {
 /// A fact from `NAME` and `VALUE`.
 pub fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
     FactName::parse(name).and_then(|name| Fact::new(name, value)).map_err(|error| Problem::refused(error.to_string()))
+}
+
+/// The facts of a call, each name once.
+pub fn facts(given: &[(String, String)]) -> Result<BTreeMap<FactName, Fact>, Problem> {
+    let mut all = BTreeMap::new();
+    for (name, value) in given {
+        let fact = fact(name, value)?;
+        if all.insert(fact.name().clone(), fact).is_some() {
+            return Err(Problem::usage(format!("the fact `{name}` is given twice")));
+        }
+    }
+    Ok(all)
+}
+
+/// The labels of a call, each name once.
+pub fn labels(given: &[(String, String)]) -> Result<BTreeMap<LabelName, LabelValue>, Problem> {
+    let mut all = BTreeMap::new();
+    for (name, value) in given {
+        if all.insert(label_name(name)?, parse(value)?).is_some() {
+            return Err(Problem::usage(format!("the label `{name}` is given twice")));
+        }
+    }
+    Ok(all)
 }
 
 /// A device's id, which must not be the name of an endpoint.

@@ -17,7 +17,7 @@ use tidy_warden_ward::clock::SystemRandom;
 use super::Context;
 use crate::args::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmissionArgs, OpenFor, StateArg};
 use crate::console::counted;
-use crate::edge::{device_id, fact, known_kind, label_name, parse, read_key};
+use crate::edge::{device_id, facts, known_kind, labels, parse, read_key};
 use crate::files::{self, Access};
 use crate::problem::{Exit, Problem};
 use crate::progress::Progress;
@@ -62,13 +62,7 @@ fn until(ends: &OpenFor, now: UnixTime) -> Result<UnixTime, Problem> {
 
 /// The device that is meant.
 fn device(ward: &Ward, args: &OpenAdmissionArgs) -> Result<DeviceRecord, Problem> {
-    let mut facts = BTreeMap::new();
-    for (name, value) in &args.fact {
-        let fact = fact(name, value)?;
-        if facts.insert(fact.name().clone(), fact).is_some() {
-            return Err(Problem::usage(format!("the fact `{name}` is given twice")));
-        }
-    }
+    let facts = facts(&args.fact)?;
     let id = filled(&args.id, &facts).map_err(|error| {
         Problem::refused(format!("{:?} gives no id", args.id))
             .because(error)
@@ -77,11 +71,7 @@ fn device(ward: &Ward, args: &OpenAdmissionArgs) -> Result<DeviceRecord, Problem
     let kind = parse(&args.kind)?;
     known_kind(&ward.settings, &kind)?;
     let mut device = DeviceRecord { facts, ..DeviceRecord::new(device_id(&ward.settings, &id)?, kind, ward.now()) };
-    for (name, value) in &args.label {
-        if device.labels.insert(label_name(name)?, parse(value)?).is_some() {
-            return Err(Problem::usage(format!("the label `{name}` is given twice")));
-        }
-    }
+    device.labels = labels(&args.label)?;
     device.gateway = args.gateway.as_deref().map(parse).transpose()?;
     Ok(device)
 }
@@ -214,7 +204,7 @@ fn described(admission: &AdmissionRecord, now: UnixTime) -> Value {
     })
 }
 
-fn facts(device: &DeviceRecord) -> String {
+fn facts_text(device: &DeviceRecord) -> String {
     let all: Vec<String> = device.facts.values().map(|fact| format!("{}={}", fact.name(), fact.value())).collect();
     if all.is_empty() { "-".to_owned() } else { all.join(" ") }
 }
@@ -228,7 +218,7 @@ fn told(admission: &AdmissionRecord, now: UnixTime) -> String {
         ("state", admission.state(now).as_str().to_owned()),
         ("device", device.id.to_string()),
         ("kind", device.kind.to_string()),
-        ("facts", facts(device)),
+        ("facts", facts_text(device)),
     ];
     if !labels.is_empty() {
         lines.push(("labels", labels.join(" ")));
@@ -264,7 +254,7 @@ fn row(admission: &AdmissionRecord, now: UnixTime, none: &str) -> Vec<String> {
         admission.state(now).as_str().to_owned(),
         device.kind.to_string(),
         device.id.to_string(),
-        facts(device),
+        facts_text(device),
         admission.demand.strength().as_str().to_owned(),
         admission.until.to_string(),
         used,

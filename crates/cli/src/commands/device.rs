@@ -23,7 +23,7 @@ use super::changes::{devices_text, of_devices, tell_back};
 use super::{Context, credential, import, pick};
 use crate::args::{AddArgs, DeviceCommand, EditArgs};
 use crate::console::counted;
-use crate::edge::{device_id, fact, known_kind, label_name, parse};
+use crate::edge::{device_id, fact, facts, known_kind, label_name, labels, parse};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
@@ -62,17 +62,8 @@ fn add(context: &Context<'_>, args: &AddArgs) -> Result<Exit, Problem> {
     let kind: KindName = parse(&args.kind)?;
     known_kind(&ward.settings, &kind)?;
     let mut device = DeviceRecord::new(id.clone(), kind, ward.now());
-    for (name, value) in &args.label {
-        if device.labels.insert(label_name(name)?, parse(value)?).is_some() {
-            return Err(Problem::usage(format!("the label `{name}` is given twice")));
-        }
-    }
-    for (name, value) in &args.fact {
-        let fact = fact(name, value)?;
-        if device.facts.insert(fact.name().clone(), fact).is_some() {
-            return Err(Problem::usage(format!("the fact `{name}` is given twice")));
-        }
-    }
+    device.labels = labels(&args.label)?;
+    device.facts = facts(&args.fact)?;
     device.gateway = args.gateway.as_deref().map(parse).transpose()?;
     let told = told_to_gateway(&ward, &device)?;
     let warning = carried_by_nobody(&ward, &device)?;

@@ -71,13 +71,7 @@ pub(crate) fn run(console: &Console, args: &JoinArgs) -> Result<Exit, Problem> {
 
 /// What the device says of itself: what the call says, and what its hardware says besides, unless that is several of a kind.
 fn facts(args: &JoinArgs) -> Result<BTreeMap<FactName, Fact>, Problem> {
-    let mut all: BTreeMap<FactName, Fact> = BTreeMap::new();
-    for (name, value) in &args.fact {
-        let fact = edge::fact(name, value)?;
-        if all.insert(fact.name().clone(), fact).is_some() {
-            return Err(Problem::usage(format!("the fact `{name}` is given twice")));
-        }
-    }
+    let mut all = edge::facts(&args.fact)?;
     let found = hardware::facts(Path::new("/"));
     for fact in &found {
         let is_only = found.iter().filter(|other| other.name() == fact.name()).count() == 1;

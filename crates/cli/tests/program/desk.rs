@@ -506,7 +506,10 @@ fn who_calls_first_waits_for_a_person_who_compares_a_code() {
         .says(&["3 devices wait"]);
     assert_eq!(list.stdout.lines().count(), 4);
     let all = world.run(&["device", "list", "--format", "json", "--where", "kind = tension"]).exits(0).json();
-    let waiting = all["devices"].as_array().unwrap();
+    let mut waiting = all["devices"].as_array().unwrap().clone();
+    assert!(waiting.is_sorted_by_key(|each| each["asking"]["since"].as_str().unwrap().to_owned()));
+    // Those of one second stand in the order of their keys.
+    waiting.sort_by_key(|each| each["facts"]["serial"].as_str().unwrap().to_owned());
     assert_eq!(waiting.len(), 3);
     assert_eq!((waiting[0]["state"].as_str(), waiting[0]["asking"]["code"].as_str()), (Some("asking"), Some(&*code)));
     let conflicts: Vec<usize> =

@@ -11,7 +11,7 @@ use tidy_warden_ward::asking::{self, Asking};
 
 use crate::args::{AcceptArgs, RefuseArgs};
 use crate::commands::Context;
-use crate::edge::{device_id, known_kind, label_name, parse};
+use crate::edge::{device_id, known_kind, labels, parse};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
 
@@ -91,11 +91,7 @@ pub(super) fn accept(context: &Context<'_>, args: &AcceptArgs) -> Result<Exit, P
         device.kind = parse(kind)?;
         known_kind(&ward.settings, &device.kind)?;
     }
-    for (name, value) in &args.label {
-        if device.labels.insert(label_name(name)?, parse(value)?).is_some() {
-            return Err(Problem::usage(format!("the label `{name}` is given twice")));
-        }
-    }
+    device.labels = labels(&args.label)?;
     device.gateway = args.gateway.as_deref().map(parse).transpose()?;
     let demand = Demand::Key(asking.record.key_digest);
     let refused = |id: &DeviceId| Problem::refused(format!("`{id}` was not accepted"));
