@@ -18,7 +18,7 @@ use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HOST, RETRY_AFTER};
 use hyper::{Method, Request, StatusCode};
 use hyper_util::rt::TokioIo;
 use rustls::ClientConfig;
-use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
+use rustls::pki_types::ServerName;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::est;
 use tidy_warden_core::host::Endpoint;
@@ -278,11 +278,6 @@ fn of_tls(error: std::io::Error) -> JoinError {
         Some(tls) => tls.clone().into(),
         None => error.into(),
     }
-}
-
-/// A chain and a key as rustls has them.
-fn identity(chain: &[Vec<u8>], key: &[u8]) -> (Vec<CertificateDer<'static>>, PrivatePkcs8KeyDer<'static>) {
-    (chain.iter().cloned().map(CertificateDer::from).collect(), PrivatePkcs8KeyDer::from(key.to_vec()))
 }
 
 #[cfg(test)]

@@ -15,6 +15,7 @@ use tidy_warden_ward::admission::{self, Import, by_kind, untold, useless};
 use tidy_warden_ward::clock::SystemRandom;
 
 use super::Context;
+use super::device::facts_text;
 use crate::args::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmissionArgs, OpenFor, StateArg};
 use crate::console::counted;
 use crate::edge::{device_id, facts, known_kind, labels, parse, read_key};
@@ -202,11 +203,6 @@ fn described(admission: &AdmissionRecord, now: UnixTime) -> Value {
         "facts": facts, "gateway": device.gateway, "proof": demand.strength().as_str(), "key_sha256": key,
         "begins": device.created, "ends": until, "used": at("used"), "withdrawn": at("withdrawn"), "credential": credential,
     })
-}
-
-fn facts_text(device: &DeviceRecord) -> String {
-    let all: Vec<String> = device.facts.values().map(|fact| format!("{}={}", fact.name(), fact.value())).collect();
-    if all.is_empty() { "-".to_owned() } else { all.join(" ") }
 }
 
 /// The same for people.

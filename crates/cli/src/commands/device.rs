@@ -107,6 +107,12 @@ fn carried_by_nobody(ward: &Ward, device: &DeviceRecord) -> Result<Option<String
     }))
 }
 
+/// The facts of a device in a row of a table.
+pub(super) fn facts_text(device: &DeviceRecord) -> String {
+    let all: Vec<String> = device.facts.values().map(|fact| format!("{}={}", fact.name(), fact.value())).collect();
+    if all.is_empty() { "-".to_owned() } else { all.join(" ") }
+}
+
 fn device_json(state: DeviceState, view: &DeviceView) -> Value {
     let device = &view.device;
     let labels: BTreeMap<_, _> = device.labels.iter().map(|(name, value)| (name.to_string(), value)).collect();

@@ -71,7 +71,7 @@ pub fn introduce(tx: &mut dyn Tx, shown: &Introduction<'_>, cause: &Cause) -> Re
 /// Why a device was given no next certificate for the one that it showed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RenewRefusal {
-    /// What it showed is not on record, or may not sign in.
+    /// What it showed may not sign in.
     #[error("{0}")]
     Shown(Unusable),
     /// What it showed is not on record.

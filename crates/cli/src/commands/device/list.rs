@@ -11,7 +11,7 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{DeviceView, FieldNames, NameInUse};
 use tidy_warden_ward::asking::Asking;
 
-use super::device_json;
+use super::{device_json, facts_text};
 use crate::args::ListArgs;
 use crate::commands::{Context, pick};
 use crate::console::{DataForm, counted};
@@ -102,7 +102,6 @@ fn waiting(ward: &Ward, condition: Option<&str>) -> Result<Vec<Asking>, Problem>
 
 fn waiting_row(waits: &Asking) -> Vec<String> {
     let device = waits.as_device();
-    let facts: Vec<String> = device.facts.values().map(|fact| format!("{}={}", fact.name(), fact.value())).collect();
     // Who has no id by a rule, or shares it, is named by its key.
     let is_alone = waits.wanted.is_some() && waits.conflicts.is_empty();
     let id = if is_alone { device.id.to_string() } else { waits.id.to_string() };
@@ -112,7 +111,7 @@ fn waiting_row(waits: &Asking) -> Vec<String> {
         DeviceState::Asking.as_str().to_owned(),
         waits.record.since.to_string(),
         waits.record.from.clone(),
-        if facts.is_empty() { "-".to_owned() } else { facts.join(" ") },
+        facts_text(&device),
         waits.record.code(),
         super::asking::conflicts(waits),
     ]
