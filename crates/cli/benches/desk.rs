@@ -20,7 +20,7 @@ use rustix::process::{Resource, getrlimit, setrlimit};
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
 use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, ServerConnection, StreamOwned};
 use tidy_warden_core::certificate::{
-    AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
+    AltName, Certificate, Issuer, Places, SerialNumber, Subject, Template, Usage, self_signed,
 };
 use tidy_warden_core::est;
 use tidy_warden_core::key::{NewKey, SoftwareKey};
@@ -248,7 +248,7 @@ fn bound() -> (SocketAddr, Certificate) {
         now,
         life,
         usage: Usage::UNLIMITED,
-        crl_url: "",
+        places: Places::default(),
     };
     let root = self_signed(&root, &above).unwrap();
     let server = Template {
@@ -259,7 +259,7 @@ fn bound() -> (SocketAddr, Certificate) {
         now,
         life,
         usage: Usage::Server,
-        crl_url: "",
+        places: Places::default(),
     };
     let server = server.issue(Issuer { certificate: &root, signer: &above }).unwrap().certificate;
     let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
@@ -303,7 +303,7 @@ fn bare(config: Arc<ServerConfig>, (root, key): &(Certificate, SoftwareKey), tcp
         now,
         life: Span::from_days(9),
         usage: Usage::Client,
-        crl_url: "",
+        places: Places::default(),
     };
     let issued = template.issue(Issuer { certificate: root, signer: key }).unwrap().certificate;
     let answer = est::encoded(&est::certs_only(&[issued.der()]));

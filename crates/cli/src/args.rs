@@ -306,6 +306,9 @@ pub(crate) struct AddAuthorityArgs {
     /// From now on it signs in the place of this one, whose certificates stay good.
     #[arg(long, value_name = "NAME")]
     pub(crate) replaces: Option<String>,
+    /// It signs guards and desks, and no devices; --permit dns:HOST holds it to their hosts.
+    #[arg(long, conflicts_with_all = ["new_root", "request", "answer", "cert", "trust"])]
+    pub(crate) service: bool,
     /// It is a new root; the ward's root and it sign each other.
     #[arg(long, conflicts_with_all = ["replaces", "permit", "exclude", "root", "request", "answer", "cert", "trust"])]
     pub(crate) new_root: bool,

@@ -16,12 +16,12 @@ const STOPS_WITHIN: Duration = Duration::from_secs(20);
 /// How long tasks that wait for a file or a store may take after that.
 const LAST_TASKS: Duration = Duration::from_secs(2);
 
-/// Runs a server until a signal says stop; another, or `changed`, has it go by what `reload` reads. `run` is given what says stop by being
-/// ready, and where what was read anew comes; `trouble` hears what could not be read.
-pub(crate) async fn serve<C, R: Future<Output = Result<(), Problem>>>(
+/// Runs a server until a signal says stop; another, or `changed`, has it go by what `reload` reads, which is told what changed if it was
+/// that. `run` is given what says stop by being ready, and where what was read anew comes; `trouble` hears what could not be read.
+pub(crate) async fn serve<C, W, R: Future<Output = Result<(), Problem>>>(
     run: impl FnOnce(oneshot::Receiver<()>, mpsc::Receiver<C>) -> R,
-    mut changed: impl AsyncFnMut(),
-    mut reload: impl FnMut() -> Result<C, Problem>,
+    mut changed: impl AsyncFnMut() -> W,
+    mut reload: impl FnMut(Option<W>) -> Result<C, Problem>,
     trouble: &dyn Fn(String),
 ) -> Result<(), Problem> {
     let mut signals = Signals::new()?;
@@ -31,11 +31,11 @@ pub(crate) async fn serve<C, R: Future<Output = Result<(), Problem>>>(
     let (mut stop, mut end) = (Some(stop), None);
     tell_ready();
     loop {
-        let told = tokio::select! {
+        let (told, what) = tokio::select! {
             ended = &mut running => return ended,
-            told = signals.next() => told,
+            told = signals.next() => (told, None),
             // What stops needs no other settings.
-            () = changed(), if stop.is_some() => Told::Reload,
+            what = changed(), if stop.is_some() => (Told::Reload, Some(what)),
             () = until(end) => return Err(Problem::failed("it did not stop in time, and was ended")),
         };
         match told {
@@ -49,7 +49,7 @@ pub(crate) async fn serve<C, R: Future<Output = Result<(), Problem>>>(
             Told::Reload => {
                 tell_reloading();
                 // What it takes is a few files; the server runs on other threads meanwhile.
-                match reload() {
+                match reload(what) {
                     // It takes them one by one, and only while it runs.
                     Ok(config) => tokio::select! {
                         ended = &mut running => return ended,

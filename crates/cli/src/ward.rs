@@ -4,7 +4,7 @@ use std::path::Path;
 
 use tidy_warden_core::settings::Settings;
 pub(crate) use tidy_warden_ward::open::{
-    KEYS, MAX_TEXT, POLICIES, SETTINGS, Ward, crl_url, policy_files, policy_paths, read_settings_text,
+    KEYS, MAX_TEXT, POLICIES, SETTINGS, Urls, Ward, policy_files, policy_paths, read_settings_text,
 };
 
 pub(crate) use tidy_warden_ward::place::{STORE, StorePlace};

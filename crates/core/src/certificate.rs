@@ -9,7 +9,7 @@ mod serial;
 
 pub use chain::{ChainError, GoodSignatures, Purpose, judge, judge_with};
 pub use constraint::{BadBase, Base, Constraints, NameRefused};
-pub use issue::{Form, Fresh, IssueError, Issued, Issuer, Template, Usage, self_signed};
+pub use issue::{Form, Fresh, IssueError, Issued, Issuer, Places, Template, Usage, renewed_server, self_signed};
 pub use name::{AltName, Attribute, DeviceName, Subject, device_name};
 pub(crate) use name::{is_urn_identifier, mac_urn};
 pub(crate) use read::stated_fact;

@@ -5,7 +5,7 @@
 
 use proptest::prelude::*;
 use tidy_warden_core::certificate::{
-    AltName, Certificate, IssueError, Issued, Issuer, Purpose, SerialNumber, Subject, Template, Usage, judge,
+    AltName, Certificate, IssueError, Issued, Issuer, Places, Purpose, SerialNumber, Subject, Template, Usage, judge,
     self_signed,
 };
 use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey};
@@ -49,7 +49,7 @@ fn template<'a>(
         now: NOW,
         life,
         usage,
-        crl_url: "http://w.example/d.crl",
+        places: Places { crl: "http://w.example/d.crl", authority: "" },
     }
 }
 

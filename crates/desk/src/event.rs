@@ -95,6 +95,17 @@ pub enum Event {
         /// How many certificates it lists.
         entries: usize,
     },
+    /// A guard, desk or post was given its next certificate.
+    ServerRenewed {
+        /// Its name.
+        server: String,
+        /// The serial number of the certificate.
+        serial: String,
+        /// When that ends.
+        ends: String,
+        /// From when on the one after it is due.
+        next: String,
+    },
     /// Something that a person should look at.
     Trouble {
         /// What.
@@ -131,6 +142,9 @@ impl fmt::Display for Event {
             }
             Self::Crl { authority, number, entries } => {
                 write!(f, "signed CRL {number} of {authority}: {entries} revoked")
+            }
+            Self::ServerRenewed { server, serial, ends, next } => {
+                write!(f, "gave {server} its next certificate: {serial}, ends {ends}, the one after it is due {next}")
             }
             Self::Trouble { what } => write!(f, "trouble: {}", printable(what)),
             Self::Stopping => f.write_str("stopping"),

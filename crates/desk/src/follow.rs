@@ -5,13 +5,17 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use tidy_warden_core::id::PostName;
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_serve::own::EndWatch;
 use tidy_warden_serve::seen::{self, Follows};
 use tidy_warden_serve::trust::Trust;
-use tidy_warden_store::{DeskReader, Feed, Head, OperatorStore, StoreError};
+use tidy_warden_store::{DeskReader, Feed, Head, OperatorStore, PostState, StoreError, Tally};
 use tokio::sync::watch;
 
-use crate::lists;
+use crate::servers::LOOK;
 use crate::state::{Desk, Reading};
+use crate::{lists, servers};
 
 /// How long a change may stay unheard of.
 const WAIT: Duration = Duration::from_millis(500);
@@ -19,6 +23,9 @@ const WAIT: Duration = Duration::from_millis(500);
 /// How often whoever cannot ask the store tries again, and how often that is told.
 const AGAIN: Duration = Duration::from_secs(1);
 const TELL_AGAIN: Duration = Duration::from_secs(60);
+
+/// How often it says how it is, as a guard does.
+const SAY: Duration = Duration::from_secs(5);
 
 /// How often how far the record was seen is kept at most.
 const KEEP_SEEN: Duration = Duration::from_secs(2);
@@ -34,7 +41,21 @@ pub(crate) struct Follower {
     pub(crate) seen: seen::Head,
     /// Where that is kept.
     pub(crate) seen_file: Option<PathBuf>,
+    /// When it was looked last whether a server needs another certificate.
+    pub(crate) servers_seen: Option<Instant>,
+    pub(crate) own: EndWatch,
+    pub(crate) says: Says,
     pub(crate) stop: Arc<AtomicBool>,
+}
+
+/// What a desk says of itself, beside what changes.
+pub(crate) struct Says {
+    pub(crate) name: PostName,
+    pub(crate) version: &'static str,
+    pub(crate) address: String,
+    pub(crate) since: UnixTime,
+    /// When it did last.
+    pub(crate) said: Option<Instant>,
 }
 
 impl Follower {
@@ -106,6 +127,7 @@ impl Follower {
             return Ok(());
         }
         self.seen = seen::Head { number: head.number, hash: head.hash };
+        self.say(head)?;
         let trust = desk.trust.now();
         if trust.authorities != head.authorities {
             let next = self.reader.view(|view| Trust::read(view, head.authorities, &trust))?;
@@ -118,10 +140,39 @@ impl Follower {
         }
         if live.read.authorities == head.authorities {
             let took = lists::keep(&desk, &live, &mut self.lists);
+            if self.servers_seen.is_none_or(|seen| seen.elapsed() >= LOOK) {
+                servers::keep(&desk, &live, &mut self.lists)?;
+                self.servers_seen = Some(Instant::now());
+            }
             // A list of a million takes its time; it is not signed without end while a fleet is revoked.
             std::thread::sleep(took * 2);
         }
+        if let Some(ends) = live.own_ends
+            && let Some(what) = self.own.look("desk", ends, desk.now())
+        {
+            desk.trouble(what);
+        }
         Ok(())
+    }
+
+    /// Says how it is, now and then, for whoever lists guards and desks.
+    fn say(&mut self, head: &Head) -> Result<(), StoreError> {
+        if self.says.said.is_some_and(|said| said.elapsed() < SAY) {
+            return Ok(());
+        }
+        self.says.said = Some(Instant::now());
+        let Says { name, version, address, since, .. } = &self.says;
+        let state = PostState {
+            name: name.clone(),
+            version: (*version).to_owned(),
+            address: address.clone(),
+            edition: head.edition,
+            change: head.number,
+            sessions: u64::try_from(self.desk.metrics.connections.get()).unwrap_or(0),
+            since: *since,
+            seen: self.desk.now(),
+        };
+        self.lists.tally(&Tally::Post(&state))
     }
 
     /// How the store's record stands to what was seen of it.

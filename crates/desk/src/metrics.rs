@@ -6,6 +6,7 @@ use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::Registry;
+use tidy_warden_core::time::UnixTime;
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct Answered {
@@ -22,6 +23,7 @@ pub(crate) struct Metrics {
     pub(crate) store_answers: Gauge,
     pub(crate) untold: Counter,
     pub(crate) crls: Counter,
+    certificate_ends: Gauge,
 }
 
 impl Default for Metrics {
@@ -35,6 +37,7 @@ impl Default for Metrics {
             store_answers: Gauge::default(),
             untold: Counter::default(),
             crls: Counter::default(),
+            certificate_ends: Gauge::default(),
         };
         registry.register("answers", "Answers, by what was asked for and their status", metrics.answers.clone());
         registry.register("connections", "Connections over HTTPS that are open", metrics.connections.clone());
@@ -50,6 +53,11 @@ impl Default for Metrics {
         );
         registry.register("untold", "Refusals that were counted and not told in the log", metrics.untold.clone());
         registry.register("crls_signed", "Revocation lists that were signed", metrics.crls.clone());
+        registry.register(
+            "certificate_ends",
+            "When its own certificate ends, in seconds since the Unix epoch",
+            metrics.certificate_ends.clone(),
+        );
         metrics.store_answers.set(1);
         Self { registry, ..metrics }
     }
@@ -58,6 +66,11 @@ impl Default for Metrics {
 impl Metrics {
     pub(crate) fn answered(&self, asked: &'static str, status: u16) {
         self.answers.get_or_create(&Answered { asked, status }).inc();
+    }
+
+    /// When its own certificate ends.
+    pub(crate) fn ends(&self, at: Option<UnixTime>) {
+        self.certificate_ends.set(at.map_or(0, |at| at.0));
     }
 
     /// All figures in the OpenMetrics text format.

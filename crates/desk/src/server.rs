@@ -17,6 +17,7 @@ use hyper::{Method, Request, Response, StatusCode};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use tidy_warden_core::admission::Secret;
 use tidy_warden_core::est;
+use tidy_warden_core::id::PostName;
 use tidy_warden_core::time::Clock;
 use tidy_warden_serve::http;
 use tidy_warden_serve::listener::{Before, Connection, House, accept};
@@ -34,7 +35,7 @@ use tokio_rustls::server::TlsStream;
 use zeroize::Zeroizing;
 
 use crate::answer::{Basic, Caller, Said, name_of};
-use crate::follow::Follower;
+use crate::follow::{Follower, Says};
 use crate::route::{Door, NoRoute, Route, route};
 use crate::state::{Desk, DeskError, Live, LiveConfig, Reading, Stores};
 use crate::{Event, Sink};
@@ -84,6 +85,10 @@ pub struct Config {
     pub seen: Option<PathBuf>,
     /// What can be changed later.
     pub live: LiveConfig,
+    /// Its name among all instances.
+    pub name: PostName,
+    /// The version of its program.
+    pub version: &'static str,
     /// The account under which its changes are recorded.
     pub actor: String,
     /// The ward's clock.
@@ -152,16 +157,21 @@ impl Server {
             stopping,
         });
         let (wants, wanted) = watch::channel(Reading::default());
+        let listener = bind_tcp(config.listen).await?;
+        let address = listener.local_addr().map(|address| address.to_string()).unwrap_or_default();
+        let says = Says { name: config.name, version: config.version, address, since: desk.now(), said: None };
         let follower = Follower {
+            says,
             desk,
             reader: stores.follower,
             lists: stores.lists,
             wants,
             seen: seen.unwrap_or(seen::Head { number: 0, hash: [0; 32] }),
             seen_file: config.seen,
+            servers_seen: None,
+            own: tidy_warden_serve::own::EndWatch::default(),
             stop: Arc::new(AtomicBool::new(false)),
         };
-        let listener = bind_tcp(config.listen).await?;
         let optional = |address: Option<SocketAddr>| async move {
             match address {
                 Some(address) => bind_tcp(address).await.map(Some),
@@ -248,6 +258,7 @@ impl Counter {
         match acceptors(tls, ["http/1.1"], self.desk.clock.clone(), self.desk.trust.clone()) {
             Ok([acceptor]) => {
                 *self.acceptor.write().unwrap_or_else(std::sync::PoisonError::into_inner) = acceptor;
+                self.desk.metrics.ends(config.own_ends);
                 self.desk.take(Live::from(config));
             }
             Err(error) => self.desk.trouble(format!("the settings were not taken, and the old ones stay: {error}")),

@@ -68,6 +68,8 @@ pub struct LiveConfig {
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
     /// The change number of the authorities that this was made from.
     pub(crate) read: Reading,
+    /// When its own certificate ends.
+    pub(crate) own_ends: Option<UnixTime>,
     cacerts: String,
     roots: String,
     keys: String,
@@ -102,6 +104,13 @@ impl LiveConfig {
         for kind in ward.settings.kinds.keys() {
             mint.prepare(kind, &opened)?;
         }
+        if ward.settings.desk.renew_servers {
+            let or = "if the key is kept elsewhere: renew_servers = false under [desk], and post renew by hand";
+            for authority in all.iter().filter(|each| each.role == AuthorityRole::Service).filter(believed) {
+                let signer = openers.signer(ward, authority).map_err(|problem| problem.or_next(or))?;
+                signers.push((authority.clone(), signer));
+            }
+        }
         let ours = |each: &&AuthorityRecord| {
             matches!(each.role, AuthorityRole::Root | AuthorityRole::Devices) && each.retired.is_none()
         };
@@ -112,8 +121,10 @@ impl LiveConfig {
         }
         certificates.dedup();
         let roots = all.iter().filter(|each| each.role == AuthorityRole::Root).filter(believed);
-        let issuing = all.iter().filter(|each| each.role == AuthorityRole::Devices).filter(believed);
+        let signs = |each: &&AuthorityRecord| matches!(each.role, AuthorityRole::Devices | AuthorityRole::Service);
+        let issuing = all.iter().filter(signs).filter(believed);
         Ok(Self {
+            own_ends: tls.chain.first().map(|own| own.not_after),
             tls,
             settings: ward.settings.clone(),
             mint,
@@ -134,13 +145,15 @@ impl LiveConfig {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Reading {
     pub(crate) authorities: i64,
+    /// The change of servers' certificates.
+    servers: i64,
     /// The edition, and the change of groups that its conditions could name: what outfits are told of topics.
     edition: (u32, i64),
 }
 
 impl From<&Head> for Reading {
     fn from(head: &Head) -> Self {
-        Self { authorities: head.authorities, edition: (head.edition, head.group_rules) }
+        Self { authorities: head.authorities, servers: head.servers, edition: (head.edition, head.group_rules) }
     }
 }
 
@@ -151,6 +164,7 @@ pub(crate) struct Live {
     pub(crate) signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
     pub(crate) read: Reading,
+    pub(crate) own_ends: Option<UnixTime>,
     pub(crate) cacerts: Bytes,
     pub(crate) roots: Bytes,
     pub(crate) keys: Bytes,
@@ -186,6 +200,8 @@ pub struct Desk {
     /// Certificates of a device that has proved to be it.
     pub(crate) by_device: Buckets<DeviceId>,
     told: Buckets<Source>,
+    /// How often it is told of a server that it could not be given its next certificate.
+    pub(crate) untold_servers: Buckets<String>,
     sink: Sink,
     actor: String,
     /// Whether the store is another one than was seen, or a person has to look at it: nobody is let in then.
@@ -205,6 +221,8 @@ impl Desk {
         actor: String,
         sink: Sink,
     ) -> Result<Self, DeskError> {
+        let metrics = Metrics::default();
+        metrics.ends(live.own_ends);
         let trust = match readers.first() {
             Some(reader) => reader.view(|view| Trust::read(view, view.head()?.authorities, &Trust::default()))?,
             None => Trust::default(),
@@ -220,10 +238,11 @@ impl Desk {
             maker_lists: MakerLists::default(),
             lists: Lists::default(),
             clock,
-            metrics: Metrics::default(),
+            metrics,
             by_source: Buckets::default(),
             by_device: Buckets::default(),
             told: Buckets::default(),
+            untold_servers: Buckets::default(),
             sink,
             actor,
             is_behind: AtomicBool::new(false),
@@ -303,8 +322,9 @@ impl Desk {
 
 impl From<LiveConfig> for Live {
     fn from(config: LiveConfig) -> Self {
-        let LiveConfig { tls: _, settings, mint, signers, maker_files, read, cacerts, roots, keys, issuing } = config;
+        let LiveConfig { tls: _, own_ends, settings, mint, signers, maker_files, read, cacerts, roots, keys, issuing } =
+            config;
         let (cacerts, roots, keys) = (cacerts.into(), roots.into(), keys.into());
-        Self { settings, mint, signers, maker_files, read, cacerts, roots, keys, issuing }
+        Self { settings, mint, signers, maker_files, read, own_ends, cacerts, roots, keys, issuing }
     }
 }

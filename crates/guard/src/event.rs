@@ -147,6 +147,11 @@ pub enum Event {
     },
     /// New settings took effect.
     Reloaded,
+    /// It was given its next certificate, which it shows from now on.
+    OwnCertificate {
+        /// When that ends.
+        ends: String,
+    },
     /// Other authorities are trusted than before.
     Authorities,
     /// An edition took effect.
@@ -227,6 +232,7 @@ impl Event {
             | Self::TlsRefused { .. }
             | Self::BypassOpen { .. }
             | Self::Reloaded
+            | Self::OwnCertificate { .. }
             | Self::Authorities
             | Self::Edition { .. }
             | Self::Trouble { .. } => None,
@@ -333,6 +339,7 @@ impl fmt::Display for Event {
                 "WARNING: the broker at {broker} accepts clients without credentials, so that everybody who reaches it \
                  goes around the guard; give it a password that only the guard knows, or a network of its own"
             ),
+            Self::OwnCertificate { ends } => write!(f, "took its next certificate, which ends {ends}"),
             Self::Reloaded => write!(f, "reloaded the settings"),
             Self::Authorities => write!(f, "the authorities changed; trusting those of the store now"),
             Self::Edition { number } => write!(f, "deciding by edition {number} now"),

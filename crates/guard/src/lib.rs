@@ -41,7 +41,7 @@ mod wills;
 pub use control::{Answer, Request};
 pub use event::{Event, RuleRef, Sink};
 pub use knowledge::Stores;
-pub use live::LiveConfig;
+pub use live::{LiveConfig, Reload};
 pub use server::{Config, Guard, Instance, SAY};
 pub use shared::GuardError;
 pub use tidy_warden_serve::seen::{Follows, Head};

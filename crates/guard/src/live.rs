@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::{AuthorityName, KindName};
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
-use tidy_warden_core::time::Clock;
+use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
 use tidy_warden_serve::tls::{TlsError, TlsSettings, acceptors};
 use tidy_warden_serve::trust::TrustHolder;
@@ -32,6 +33,14 @@ pub struct LiveConfig {
     pub maker_files: BTreeMap<AuthorityName, PathBuf>,
 }
 
+/// What a guard is given anew while it runs.
+pub enum Reload {
+    /// All that can be changed.
+    All(Box<LiveConfig>),
+    /// Its own certificate and key; all else stays as it is.
+    Own(TlsSettings),
+}
+
 /// What can be changed while the guard runs.
 #[derive(Clone)]
 pub(crate) struct Live {
@@ -43,9 +52,18 @@ pub(crate) struct Live {
     pub(crate) acceptor: TlsAcceptor,
     /// The same for WebSocket, which is HTTP to begin with.
     pub(crate) http_acceptor: TlsAcceptor,
+    /// Its own certificate, and when that ends.
+    pub(crate) own: Option<(Fingerprint, UnixTime)>,
     /// Grows with each change.
     pub(crate) generation: u64,
     sender_property: Arc<str>,
+}
+
+/// The names of what is spoken (RFC 7301).
+const PROTOCOLS: [&str; 2] = ["mqtt", "http/1.1"];
+
+pub(crate) fn own(tls: &TlsSettings) -> Option<(Fingerprint, UnixTime)> {
+    tls.chain.first().map(|own| (own.fingerprint, own.not_after))
 }
 
 impl Live {
@@ -55,7 +73,8 @@ impl Live {
         trust: Arc<TrustHolder>,
         generation: u64,
     ) -> Result<Self, TlsError> {
-        let [acceptor, http_acceptor] = acceptors(config.tls, ["mqtt", "http/1.1"], clock, trust)?;
+        let own = own(&config.tls);
+        let [acceptor, http_acceptor] = acceptors(config.tls, PROTOCOLS, clock, trust)?;
         let sender_property = config.settings.guard.sender_property.as_str().into();
         Ok(Self {
             settings: Arc::new(config.settings),
@@ -65,9 +84,22 @@ impl Live {
             maker_files: Arc::new(config.maker_files),
             acceptor,
             http_acceptor,
+            own,
             generation,
             sender_property,
         })
+    }
+
+    /// The same with another certificate or key of its own. Sessions that are there go on.
+    pub(crate) fn with_own(
+        &self,
+        tls: TlsSettings,
+        clock: Arc<dyn Clock>,
+        trust: Arc<TrustHolder>,
+    ) -> Result<Self, TlsError> {
+        let own = own(&tls);
+        let [acceptor, http_acceptor] = acceptors(tls, PROTOCOLS, clock, trust)?;
+        Ok(Self { acceptor, http_acceptor, own, ..self.clone() })
     }
 
     /// How messages of a device of this kind are handled.

@@ -34,6 +34,7 @@ pub(crate) struct Metrics {
     pub(crate) store_answers: Gauge,
     pub(crate) broker_answers: Gauge,
     pub(crate) bypass_open: Gauge,
+    pub(crate) certificate_ends: Gauge,
     handshakes: Family<Handshake, Counter>,
     opening_seconds: Histogram,
     messages: Family<Direction, Counter>,
@@ -54,6 +55,7 @@ impl Default for Metrics {
             store_answers: Gauge::default(),
             broker_answers: Gauge::default(),
             bypass_open: Gauge::default(),
+            certificate_ends: Gauge::default(),
             handshakes: Family::default(),
             // From half a millisecond to 8 seconds.
             opening_seconds: Histogram::new(exponential_buckets(0.0005, 2.0, 15)),
@@ -73,6 +75,11 @@ impl Default for Metrics {
             "broker_answers",
             "1 if the last connection to the broker was made",
             metrics.broker_answers.clone(),
+        );
+        registry.register(
+            "certificate_ends",
+            "When its own certificate ends, in seconds since the Unix epoch",
+            metrics.certificate_ends.clone(),
         );
         registry.register(
             "bypass_open",

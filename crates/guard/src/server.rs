@@ -12,6 +12,7 @@ use tidy_warden_serve::http;
 use tidy_warden_serve::listener::accept;
 use tidy_warden_serve::lists::MakerFiles;
 use tidy_warden_serve::openings::Openings;
+use tidy_warden_serve::own::EndWatch;
 use tidy_warden_serve::seen::{Follows, Head};
 use tidy_warden_serve::socket::Socket;
 use tidy_warden_serve::trust::{Trust, TrustHolder};
@@ -24,7 +25,7 @@ use crate::control;
 use crate::follower::{Follower, Position};
 use crate::knowledge::{Knowledge, Stores};
 use crate::listener::{Entrance, Speech};
-use crate::live::{Live, LiveConfig};
+use crate::live::{Live, LiveConfig, Reload, own};
 use crate::shared::{GuardError, Shared, Versions};
 use crate::upstream::{Bypass, hello, take_over};
 use crate::wills::publish_due;
@@ -45,6 +46,9 @@ const TRAFFIC_AT_ONCE: usize = 2_000;
 
 /// How often an instance says how it is.
 pub const SAY: Duration = Duration::from_secs(5);
+
+/// How often it is looked when its own certificate ends.
+const WATCH_OWN: Duration = Duration::from_secs(2);
 
 /// How often the broker is tried without the guard's credentials.
 const TRY_BYPASS: Duration = Duration::from_secs(3600);
@@ -174,9 +178,15 @@ impl Guard {
         self.shared.adopted.subscribe()
     }
 
+    /// Tells the change at which a guard or desk was given another certificate last, as the guard sees it in the store.
+    #[must_use]
+    pub fn renewed(&self) -> watch::Receiver<i64> {
+        self.shared.servers.subscribe()
+    }
+
     /// Serves until `stop` is ready, then ends all sessions and returns. What comes from `reloads` takes effect at once,
     /// except for addresses to listen on.
-    pub async fn run(self, stop: impl Future<Output = ()>, mut reloads: mpsc::Receiver<LiveConfig>) {
+    pub async fn run(self, stop: impl Future<Output = ()>, mut reloads: mpsc::Receiver<Reload>) {
         let Self { listener, websocket, metrics, control, shared, position, seen, wills, maker_files, instance } = self;
         let of = |listener: &Option<TcpListener>| listener.as_ref().and_then(|each| each.local_addr().ok());
         if let Ok(address) = listener.local_addr() {
@@ -207,13 +217,7 @@ impl Guard {
         loop {
             tokio::select! {
                 () = &mut stop => break,
-                Some(config) = reloads.recv() => match shared.set_live(config) {
-                    Ok(()) => shared.emit(Event::Reloaded),
-                    Err(error) => {
-                        let what = format!("the settings were not reloaded: {error}; the old ones stay");
-                        shared.emit(Event::Trouble { what });
-                    }
-                },
+                Some(reload) = reloads.recv() => take(&shared, reload),
             }
         }
         tasks.shutdown().await;
@@ -233,6 +237,24 @@ impl Guard {
         let _ = shared.write_notes().await;
         let _ = shared.write_traffic(usize::MAX).await;
     }
+}
+
+/// Takes what came anew.
+fn take(shared: &Shared, reload: Reload) {
+    let taken = match reload {
+        Reload::All(config) => shared.set_live(*config).map(|()| Event::Reloaded),
+        Reload::Own(tls) => match own(&tls) {
+            // It was another server's that changed.
+            same if same == shared.live().own => return,
+            next => {
+                let ends = next.map(|(_, ends)| ends.to_string()).unwrap_or_default();
+                shared.set_own(tls).map(|()| Event::OwnCertificate { ends })
+            }
+        },
+    };
+    shared.emit(taken.unwrap_or_else(|error| Event::Trouble {
+        what: format!("what was read anew cannot be used: {error}; the old stays"),
+    }));
 }
 
 /// What every guard begins with.
@@ -268,6 +290,7 @@ pub(crate) async fn begin(
     shared.take(versions).await?;
     shared.metrics.edition.set(i64::from(changes.edition));
     shared.adopted.send_replace(changes.settings);
+    shared.servers.send_replace(changes.servers);
     Ok(Begun { shared, changes, versions, maker_files, behind })
 }
 
@@ -309,9 +332,11 @@ impl Beside {
             let mut tasks = tokio::task::JoinSet::new();
             tasks.spawn(Follower::new(shared.clone(), position).follow());
             tasks.spawn(makers::follow(maker_files, shared.clone()));
+            let name = says.instance.name.to_string();
             tasks.spawn(keep(shared.clone(), seen, wills, says.instance.name.clone()));
             tasks.spawn(say(shared.clone(), says));
             tasks.spawn(try_bypass(shared.clone()));
+            tasks.spawn(watch_own(shared.clone(), name));
             tasks.spawn(watch_broker(shared.clone()));
             tasks.spawn(clear_broker(shared.clone()));
             tasks.spawn(publish_due(shared.clone()));
@@ -365,6 +390,19 @@ async fn say(shared: Arc<Shared>, says: Says) {
         };
         let _ = shared.knowledge.record_state(state).await;
         tokio::time::sleep(SAY).await;
+    }
+}
+
+/// Tells of its own certificate when that ends soon, and has its end among the figures.
+async fn watch_own(shared: Arc<Shared>, name: String) {
+    let mut watch = EndWatch::default();
+    loop {
+        let ends = shared.live().own.map(|(_, ends)| ends);
+        shared.metrics.certificate_ends.set(ends.map_or(0, |ends| ends.0));
+        if let Some(what) = ends.and_then(|ends| watch.look(&name, ends, shared.knowledge.now())) {
+            shared.emit(Event::Trouble { what });
+        }
+        tokio::time::sleep(WATCH_OWN).await;
     }
 }
 

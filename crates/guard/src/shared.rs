@@ -12,7 +12,7 @@ use tidy_warden_core::id::{DeviceId, PostName};
 use tidy_warden_core::policy::Edition;
 use tidy_warden_core::settings::{CloneWatch, WithoutStore};
 use tidy_warden_core::time::{Clock, UnixTime};
-use tidy_warden_serve::tls::TlsError;
+use tidy_warden_serve::tls::{TlsError, TlsSettings};
 use tidy_warden_serve::trust::TrustHolder;
 use tidy_warden_store::{Changes, Met, StoreError, resolvable};
 use tokio::sync::{Semaphore, broadcast, watch};
@@ -110,6 +110,8 @@ pub(crate) struct Shared {
     pub(crate) observer: Option<Observer>,
     /// The number of the settings that were adopted last for all machines.
     pub(crate) adopted: watch::Sender<u32>,
+    /// The change at which a server was given another certificate last.
+    pub(crate) servers: watch::Sender<i64>,
     pub(crate) clock: Arc<dyn Clock>,
     sink: Sink,
 }
@@ -156,6 +158,7 @@ impl Shared {
             watchers: broadcast::Sender::new(WATCHERS_WAIT),
             observer,
             adopted: watch::Sender::new(0),
+            servers: watch::Sender::new(0),
             clock,
             sink,
         }
@@ -185,6 +188,16 @@ impl Shared {
         let next = Live::new(config, self.clock.clone(), self.trust.clone(), self.live().generation + 1)?;
         *self.live.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next);
         self.registry.recheck_all();
+        Ok(())
+    }
+
+    /// Takes another certificate or key of its own; sessions that are there go on.
+    ///
+    /// # Errors
+    /// They cannot be used; the old ones stay.
+    pub(crate) fn set_own(&self, tls: TlsSettings) -> Result<(), TlsError> {
+        let next = self.live().with_own(tls, self.clock.clone(), self.trust.clone())?;
+        *self.live.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next);
         Ok(())
     }
 

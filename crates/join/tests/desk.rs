@@ -8,7 +8,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
 use tidy_warden_core::certificate::{
-    AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
+    AltName, Certificate, Issuer, Places, SerialNumber, Subject, Template, Usage, self_signed,
 };
 use tidy_warden_core::est;
 use tidy_warden_core::key::{NewKey, SoftwareKey, sha256};
@@ -51,7 +51,7 @@ fn tree(host: &str, seed: u8) -> Tree {
         now,
         life: Span::from_days(9),
         usage,
-        crl_url: "",
+        places: Places::default(),
     };
     let (root_subject, server_subject) = (Subject::of("w", "root"), Subject::of("w", "desk"));
     let (root_key, server_key) = (above.proven(), key.proven());

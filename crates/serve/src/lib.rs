@@ -5,7 +5,7 @@
 //! - who is there: [`trust`] is a picture of the authorities in memory, so that a handshake never waits for a store; [`lists`] are the
 //!   revocation lists of foreign authorities;
 //! - the store: [`pool`] asks it on threads that may wait, [`seen`] remembers how far its record was seen, to notice one that was put
-//!   back; [`mod@file`] writes what must outlive a process.
+//!   back; [`mod@file`] writes what must outlive a process; [`own`] tells of a server's own certificate that ends soon.
 //!
 //! Nothing here knows MQTT, or what a device may do.
 
@@ -14,6 +14,7 @@ pub mod http;
 pub mod listener;
 pub mod lists;
 pub mod openings;
+pub mod own;
 pub mod pool;
 pub mod seen;
 pub mod socket;

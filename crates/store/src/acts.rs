@@ -14,6 +14,7 @@ pub mod policy;
 pub mod post;
 pub mod record;
 pub mod revoke;
+pub mod server;
 pub mod usage;
 
 use data_encoding::HEXLOWER;

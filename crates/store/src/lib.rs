@@ -47,6 +47,7 @@ pub use acts::enrol::{Introduction, RenewRefusal};
 pub use acts::job::{JobRefusal, NewJob, Reached};
 pub use acts::post::PostRefusal;
 pub use acts::record::Changes;
+pub use acts::server::{ServerRecord, ServerRefusal};
 pub use contract::*;
 pub use desk::{DeskActs, DeskReader, SignedCredential};
 pub use error::{Move, StoreError};

@@ -18,7 +18,7 @@ use tidy_warden_core::admission::AdmissionRecord;
 use tidy_warden_core::asking::AskingRecord;
 use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
 use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority};
-use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::Fact;
@@ -66,6 +66,9 @@ struct Model {
     ward: Option<WardRecord>,
     settings: Option<String>,
     servers: BTreeMap<String, Certificate>,
+    /// Certificates that they had before, by fingerprint.
+    former_servers: BTreeMap<Fingerprint, (String, Certificate)>,
+    servers_changed: i64,
     entries: Vec<Entry>,
     given_up: Option<(i64, Hash)>,
     doubt: Option<String>,
@@ -285,6 +288,12 @@ impl ReadRecord for MemoryStore {
         self.model().servers.get(name).cloned().ok_or_else(|| unknown("server certificate", name))
     }
 
+    fn former_servers(&self) -> Result<Vec<(String, Certificate)>, StoreError> {
+        let mut all: Vec<_> = self.model().former_servers.values().cloned().collect();
+        all.sort_by(|one, other| one.0.cmp(&other.0));
+        Ok(all)
+    }
+
     fn head(&self) -> Result<Head, StoreError> {
         let (number, hash) = self.audit_end()?;
         let model = self.model();
@@ -301,6 +310,7 @@ impl ReadRecord for MemoryStore {
                 .max()
                 .unwrap_or(0),
             authorities: model.authorities_changed,
+            servers: model.servers_changed,
             settings: model.adopted.last().map_or(0, |adopted| adopted.number),
             given_up: model.given_up,
             doubt: model.doubt.clone(),
@@ -345,6 +355,22 @@ impl WriteRecord for MemoryStore {
 
     fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
         self.model_mut().servers.insert(name.to_owned(), certificate.clone());
+        Ok(())
+    }
+
+    fn put_former_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
+        let former = (name.to_owned(), certificate.clone());
+        self.model_mut().former_servers.insert(certificate.fingerprint, former);
+        Ok(())
+    }
+
+    fn drop_former_server(&mut self, fingerprint: &Fingerprint) -> Result<(), StoreError> {
+        self.model_mut().former_servers.remove(fingerprint);
+        Ok(())
+    }
+
+    fn put_servers_changed(&mut self, change: i64) -> Result<(), StoreError> {
+        self.model_mut().servers_changed = change;
         Ok(())
     }
 

@@ -6,6 +6,7 @@ use tidy_warden_core::admission::{AdmissionName, AdmissionRecord, OpenRefusal};
 use tidy_warden_core::asking::AskingRecord;
 use tidy_warden_core::audit::Hash;
 use tidy_warden_core::authority::{AuthorityRefusal, PendingAuthority};
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
 use tidy_warden_core::device::{AddRefusal, DeviceEdit, DeviceRecord};
 use tidy_warden_core::enrolment::IssueRefusal;
@@ -14,11 +15,14 @@ use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use crate::acts::{admission, asking, authority, batch, crl, device, enrol, job, key, policy, post, record, revoke};
+use crate::acts::{
+    admission, asking, authority, batch, crl, device, enrol, job, key, policy, post, record, revoke, server,
+};
 use crate::{
     AcceptRefusal, AdmissionOver, AdoptedSettings, Answer, AskRefusal, Batch, BatchRefusal, Cause, Changes, CrlRecord,
     GroupMembers, Intended, JobRecord, JobRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal,
-    Reached, Store, StoreError, Survey, Tx, UseRefusal, View, decided, made, viewed,
+    Reached, ServerRecord, ServerRefusal, Store, StoreError, Survey, Tally, Tx, UseRefusal, View, decided, made,
+    viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -92,6 +96,27 @@ impl OperatorStore {
     /// See [`post::retire`].
     pub fn retire_post(&mut self, name: &PostName, cause: &Cause) -> Answer<PostRecord, PostRefusal> {
         decided(&mut *self.0, |tx| post::retire(tx, name, cause))
+    }
+
+    /// See [`Store::tally`].
+    pub fn tally(&mut self, tally: &Tally<'_>) -> Result<(), StoreError> {
+        self.0.tally(tally)
+    }
+
+    /// See [`server::all`].
+    pub fn servers(&self) -> Result<Vec<ServerRecord>, StoreError> {
+        self.view(server::all)
+    }
+
+    /// See [`server::renew`].
+    pub fn renew_server(
+        &mut self,
+        name: &str,
+        before: &Fingerprint,
+        certificate: &Certificate,
+        cause: &Cause,
+    ) -> Answer<(), ServerRefusal> {
+        decided(&mut *self.0, |tx| server::renew(tx, name, before, certificate, cause))
     }
 
     /// See [`post::adopt_settings`].

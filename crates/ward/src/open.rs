@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
-use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::certificate::{Certificate, Places};
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
@@ -183,6 +183,15 @@ impl Ward {
         found.ok_or_else(|| Problem::not_found(format!("the ward has no authority for {}", role.as_str())))
     }
 
+    /// Who signs guards and desks: the newest authority for services that is believed.
+    pub fn service(&self) -> Result<AuthorityRecord, Problem> {
+        let found = self.authorities(AuthorityRole::Service)?.into_iter().next_back();
+        found.ok_or_else(|| {
+            Problem::not_found("the ward has no authority for services that is believed")
+                .next("authority add NAME --service")
+        })
+    }
+
     /// Who signs for a kind: the authority that its settings name, or the first for devices; or whoever took its place.
     pub fn issuing_for(&self, kind: &Kind) -> Result<AuthorityRecord, Problem> {
         let all: Vec<_> =
@@ -206,9 +215,9 @@ impl Ward {
         }
     }
 
-    /// Where an authority's CRL is published; empty if the settings do not say.
-    pub fn crl_url(&self, authority: &AuthorityName) -> String {
-        crl_url(&self.settings, authority.as_str())
+    /// Where an authority's files are published.
+    pub fn urls(&self, authority: &AuthorityName) -> Urls {
+        Urls::of(&self.settings, authority.as_str())
     }
 
     /// The roots that are believed.
@@ -309,10 +318,34 @@ impl Ward {
     }
 }
 
-/// Where an authority's CRL is published; empty if the settings do not say.
-pub fn crl_url(settings: &Settings, authority: &str) -> String {
-    let base = &settings.endpoints.crl;
-    if base.is_empty() { String::new() } else { format!("{base}{authority}.crl") }
+/// Where an authority's CRL and certificate are published; empty as far as the settings do not say.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Urls {
+    crl: String,
+    authority: String,
+}
+
+impl Urls {
+    /// Those of the authority of this name.
+    #[must_use]
+    pub fn of(settings: &Settings, authority: &str) -> Self {
+        let at = |base: &str, end: &str| {
+            if base.is_empty() { String::new() } else { format!("{base}{authority}.{end}") }
+        };
+        Self { crl: at(&settings.endpoints.crl, "crl"), authority: at(&settings.endpoints.ca, "cer") }
+    }
+
+    /// As certificates of devices and servers name them.
+    #[must_use]
+    pub fn places(&self) -> Places<'_> {
+        Places { crl: &self.crl, authority: &self.authority }
+    }
+
+    /// As certificates of authorities name them: whoever judges one has the root above it, or nothing.
+    #[must_use]
+    pub fn list_only(&self) -> Places<'_> {
+        Places { authority: "", ..self.places() }
+    }
 }
 
 /// The policy files in a folder, by name; `shown` is what errors call the folder.

@@ -9,7 +9,6 @@ use std::path::Path;
 use data_encoding::{BASE64URL_NOPAD, HEXLOWER};
 use serde::{Deserialize, Serialize};
 use tidy_warden_core::asn1;
-use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_core::certificate::{AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage};
 use tidy_warden_core::database::{DatabaseAddress, DatabaseHost};
 use tidy_warden_core::id::PostName;
@@ -18,8 +17,7 @@ use tidy_warden_core::post::{PostRole, login};
 use tidy_warden_core::random::bytes;
 use tidy_warden_core::settings::{PostFile, Settings, StoreSettings, adopted_octets};
 use tidy_warden_core::text::Source;
-use tidy_warden_core::time::Span;
-use tidy_warden_store::{AdoptedSettings, Cause, DatabaseAccess, OperatorStore, PostRecord, postgres};
+use tidy_warden_store::{AdoptedSettings, Cause, DatabaseAccess, OperatorStore, PostRecord, StoreError, postgres};
 use zeroize::Zeroizing;
 
 use crate::clock::{SystemRandom, WardClock};
@@ -28,9 +26,7 @@ use crate::keys::{self, Openers, Passphrase};
 use crate::open::{KEYS, MAX_TEXT, SETTINGS, Ward, difference, read_settings_text};
 use crate::place::StorePlace;
 use crate::problem::Problem;
-
-/// How long the certificates of guards and desks last.
-pub const SERVER_LIFE: Span = Span::from_days(2 * 365);
+use crate::server::SERVER_LIFE;
 
 /// The file that makes a folder a post.
 pub const POST: &str = "post.toml";
@@ -162,9 +158,9 @@ pub fn add(ward: &mut Ward, new: &NewPost<'_>, openers: &dyn Openers, cause: &Ca
 fn certified(ward: &Ward, new: &NewPost<'_>, openers: &dyn Openers) -> Result<(SoftwareKey, Certificate), Problem> {
     let failed = |error: &dyn std::fmt::Display| Problem::failed("cannot make the post's certificate").because(error);
     let key = SoftwareKey::generate(NewKey::P256).map_err(|error| failed(&error))?;
-    let service = ward.authority(AuthorityRole::Service)?;
+    let service = ward.service()?;
     let signer = openers.signer(ward, &service)?;
-    let (proven, crl_url) = (key.proven(), ward.crl_url(&service.name));
+    let (proven, urls) = (key.proven(), ward.urls(&service.name));
     let template = Template {
         serial: SerialNumber::new(ward.now(), &mut SystemRandom),
         subject: &Subject::of(&ward.settings.name, new.name.as_str()),
@@ -173,7 +169,7 @@ fn certified(ward: &Ward, new: &NewPost<'_>, openers: &dyn Openers) -> Result<(S
         now: ward.now(),
         life: SERVER_LIFE,
         usage: Usage::Server,
-        crl_url: &crl_url,
+        places: urls.places(),
     };
     let issuer = Issuer { certificate: &service.certificate, signer: &*signer };
     let issued = template.issue(issuer).map_err(|error| failed(&error))?;
@@ -352,16 +348,26 @@ pub fn open(dir: &Path) -> Result<(Ward, OpenPost), Problem> {
         .map_err(|errors| Problem::text("the adopted settings cannot be read by this version", &errors))?
         .on(&post.here);
     let pem = files::read_text(&dir.join(CERTIFICATE), MAX_FILE)?;
-    let certificate = Certificate::from_pem(&pem).map_err(|error| {
+    let first = Certificate::from_pem(&pem).map_err(|error| {
         Problem::failed(format!("cannot read {}", dir.join(CERTIFICATE).display()))
             .because(error)
             .next("put the file back from a copy of the post")
     })?;
+    let certificate = newest(&store, &post.name, first)?;
     let clock = WardClock::of(record.rehearsal)?;
     let (dir, actor) = (dir.to_owned(), format!("post {}", post.name));
     let open = OpenPost { name: post.name, role: post.role, certificate, settings: adopted.number };
     let is_adopted = true;
     Ok((Ward { dir, settings, place, store, record, clock, actor, is_adopted }, open))
+}
+
+/// The newest certificate of a post that was added with `first`; one for another key would be of no use here.
+fn newest(store: &OperatorStore, name: &PostName, first: Certificate) -> Result<Certificate, Problem> {
+    match store.server_certificate(name.as_str()) {
+        Ok(next) if next.public_key == first.public_key => Ok(next),
+        Ok(_) | Err(StoreError::Unknown { .. }) => Ok(first),
+        Err(error) => Err(error.into()),
+    }
 }
 
 /// Where the store of a post is.

@@ -59,6 +59,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("join", "join https://desk.example.org:8843 --root root.pem --kind windvane --fact serial=QF-9 --out outfit"),
     ("post add", "post add guard-2 --role guard --host mqtt-2.example.org --out post-2"),
     ("post list", "post list"),
+    ("post renew", "post renew guard"),
     ("post retire", "post retire guard-2 --because 'the machine was given back'"),
     ("probe", "probe wv-0417 --outfit outfits"),
     ("watch", "watch --where 'kind = windvane' --only refused,cut"),

@@ -18,6 +18,14 @@ pub(crate) enum PostCommand {
     Add(AddPostArgs),
     /// Guards and desks, each with what it said of itself last.
     List,
+    /// Give a guard, a desk or a post its next certificate, for the same key; a desk that runs with renew_servers = true does so by
+    /// itself when a third of the life is left.
+    Renew {
+        /// Which; `guard` and `desk` are those in the ward's own folder. Without one, all whose next is due.
+        name: Option<String>,
+        #[command(flatten)]
+        because: super::Because,
+    },
     /// End a post for good: its role in the database, and its certificate.
     Retire {
         /// The post.

@@ -184,7 +184,7 @@ fn signs(role: AuthorityRole) -> &'static str {
     match role {
         AuthorityRole::Root => "authorities",
         AuthorityRole::Devices => "devices",
-        AuthorityRole::Service => "the guard",
+        AuthorityRole::Service => "guards and desks",
         AuthorityRole::Foreign => "devices, elsewhere",
     }
 }
@@ -218,12 +218,19 @@ fn retire(context: &Context<'_>, name: &str, anyway: bool, yes: bool, because: O
     }
     let refused = |why: String| Problem::refused(format!("`{name}` was not retired")).because(why);
     let others = ward.authorities(authority.role)?.len() - 1;
-    if authority.role == AuthorityRole::Service || (authority.role != AuthorityRole::Foreign && others == 0) {
+    if authority.role != AuthorityRole::Foreign && others == 0 {
         return Err(
             refused("the ward cannot do without it".to_owned()).next("authority add NAME puts another beside it")
         );
     }
     if !anyway {
+        let servers = ward.store.servers()?.into_iter();
+        let theirs = servers.filter(|server| server.certificate.issuer == authority.certificate.subject);
+        let theirs: Vec<String> = theirs.map(|server| server.name).collect();
+        if authority.role == AuthorityRole::Service && !theirs.is_empty() {
+            return Err(refused(format!("{} still show certificates of it", theirs.join(", ")))
+                .next("post renew NAME gives each one of the newest authority for services"));
+        }
         let left = ward.store.signed_by(name, ward.now())?.usable;
         if left > 0 {
             let count = counted(usize::try_from(left).unwrap_or(usize::MAX), "certificate");

@@ -12,8 +12,9 @@ use tidy_warden_desk::server::{Config, Server};
 use tidy_warden_desk::{DeskError, Event, LiveConfig, Reading, Sink, Stores};
 
 use super::Context;
-use super::guard::{STORE_PATIENCE, WARNING, live, stays_inside};
+use super::guard::{STORE_PATIENCE, live, stays_inside};
 use crate::args::{DeskArgs, LogForm};
+use crate::edge::parse;
 use crate::keys::{Openers, Secrets};
 use crate::log::Log;
 use crate::passphrase::{self, Passphrase, Typed};
@@ -32,6 +33,9 @@ const READERS: usize = 4;
 
 /// The path under which lists are given out.
 const LISTS: &str = "/crl/";
+
+/// The path under which issuing authorities' certificates are given out.
+const AUTHORITIES: &str = "/ca/";
 
 /// Opens what was not opened before: who is told to take its settings anew need not ask anybody for a passphrase again.
 struct Reopened<'a> {
@@ -137,7 +141,8 @@ pub(crate) async fn bind(ward: &Ward, places: Places, live: LiveConfig, sink: Si
         lists: ward.another_store()?,
     };
     let (actor, clock) = (DESK.to_owned(), Arc::new(ward.clock.clone()));
-    let config = Config { listen, listen_http, metrics, seen, live, actor, clock, sink };
+    let (name, version) = (parse(DESK)?, env!("CARGO_PKG_VERSION"));
+    let config = Config { listen, listen_http, metrics, seen, live, name, version, actor, clock, sink };
     Server::bind(config, stores).await.map_err(|error| match error {
         DeskError::Store(error) => error.into(),
         DeskError::Listen { .. } => {
@@ -160,7 +165,7 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let log = Log::start(form, ward.clock.clone());
     // In the form of the log: whoever reads it as JSON gets nothing else.
-    let warnings = warnings(&ward, listen, listen_http)?;
+    let warnings = elsewhere(&ward.settings, listen, listen_http);
     warnings.into_iter().for_each(|what| log.sink()(Event::Trouble { what }));
     let known = live.signers().to_vec();
     let metrics = args.metrics.or(settings.metrics);
@@ -188,7 +193,7 @@ async fn serve(
         let ended = server.run(ready(stopped), reloads).await;
         ended.map_err(|error| Problem::failed("the desk stopped").because(error))
     };
-    let reload = || {
+    let reload = |_: Option<()>| {
         let config = home.reload(&mut key, &known)?;
         known = config.signers().to_vec();
         Ok(config)
@@ -203,17 +208,6 @@ async fn wanted(wants: &mut tokio::sync::watch::Receiver<Reading>) {
     }
 }
 
-/// What a person should know of a desk that starts.
-fn warnings(ward: &Ward, listen: SocketAddr, listen_http: Option<SocketAddr>) -> Result<Vec<String>, Problem> {
-    let mut all = Vec::new();
-    let ends = ward.store.server_certificate(DESK)?.not_after;
-    if ends < ward.now().plus(WARNING) {
-        all.push(format!("the desk's own certificate ends at {ends}"));
-    }
-    all.extend(elsewhere(&ward.settings, listen, listen_http));
-    Ok(all)
-}
-
 /// Addresses that certificates and people are told, and that are not what is listened on.
 fn elsewhere(settings: &Settings, listen: SocketAddr, listen_http: Option<SocketAddr>) -> Vec<String> {
     let mut all = Vec::new();
@@ -225,25 +219,30 @@ fn elsewhere(settings: &Settings, listen: SocketAddr, listen_http: Option<Socket
             listen.port()
         ));
     }
-    match (listen_http, endpoints.crl.as_str()) {
-        (None, "") => {}
-        (None, url) => all.push(format!(
-            "certificates name {url} as the place of revocation lists, which this desk does not serve: listen_http under [desk]"
-        )),
-        (Some(address), "") => all.push(format!(
-            "certificates name no place of revocation lists, and the desk has them at http://HOST:{}{LISTS}: crl under [endpoints]",
-            address.port()
-        )),
-        (Some(address), url) => {
-            let rest = url.strip_prefix("http://").unwrap_or(url);
-            let (host, path) = rest.find('/').map_or((rest, ""), |at| rest.split_at(at));
-            let port = host.rsplit_once(':').and_then(|(_, port)| port.parse().ok()).unwrap_or(80u16);
-            if path != LISTS || port != address.port() {
-                all.push(format!(
-                    "certificates name {url} as the place of revocation lists, and the desk has them at http://HOST:{}{LISTS}: crl \
-                     under [endpoints], if nothing stands between",
-                    address.port()
-                ));
+    for (what, key, told, path) in [
+        ("revocation lists", "crl", endpoints.crl.as_str(), LISTS),
+        ("issuing authorities' certificates", "ca", endpoints.ca.as_str(), AUTHORITIES),
+    ] {
+        match (listen_http, told) {
+            (None, "") => {}
+            (None, url) => all.push(format!(
+                "certificates name {url} as the place of {what}, which this desk does not serve: listen_http under [desk]"
+            )),
+            (Some(address), "") => all.push(format!(
+                "certificates name no place of {what}, and the desk has them at http://HOST:{}{path}: {key} under [endpoints]",
+                address.port()
+            )),
+            (Some(address), url) => {
+                let rest = url.strip_prefix("http://").unwrap_or(url);
+                let (host, its) = rest.find('/').map_or((rest, ""), |at| rest.split_at(at));
+                let port = host.rsplit_once(':').and_then(|(_, port)| port.parse().ok()).unwrap_or(80u16);
+                if its != path || port != address.port() {
+                    all.push(format!(
+                        "certificates name {url} as the place of {what}, and the desk has them at http://HOST:{}{path}: {key} under \
+                         [endpoints], if nothing stands between",
+                        address.port()
+                    ));
+                }
             }
         }
     }
@@ -259,7 +258,8 @@ mod tests {
     #[test]
     fn addresses_that_are_told_and_not_served_are_found() {
         let settings = |crl: &str, port: u16| {
-            let crl = if crl.is_empty() { String::new() } else { format!("crl = \"{crl}\"\n") };
+            let ca = crl.replace("/crl/", "/ca/");
+            let crl = if crl.is_empty() { String::new() } else { format!("crl = \"{crl}\"\nca = \"{ca}\"\n") };
             let text = format!("[ward]\nname = \"n\"\n[endpoints]\ndesk = \"desk.example:{port}\"\n{crl}");
             Settings::parse(&Source::new("ward.toml", &text)).unwrap()
         };
@@ -269,9 +269,9 @@ mod tests {
         assert_eq!(found("http://a.example:8080/crl/", 8843, Some(8080)), 0);
         assert_eq!(found("http://a.example/crl/", 8843, Some(80)), 0);
         assert_eq!(found("", 8843, None), 0);
-        assert_eq!(found("http://a.example:8080/lists/", 8843, Some(8080)), 1);
-        assert_eq!(found("http://a.example/crl/", 8843, Some(8080)), 1);
-        assert_eq!(found("http://a.example/crl/", 8843, None), 1);
-        assert_eq!(found("", 443, Some(8080)), 2);
+        assert_eq!(found("http://a.example:8080/lists/", 8843, Some(8080)), 2);
+        assert_eq!(found("http://a.example/crl/", 8843, Some(8080)), 2);
+        assert_eq!(found("http://a.example/crl/", 8843, None), 2);
+        assert_eq!(found("", 443, Some(8080)), 3);
     }
 }

@@ -12,8 +12,7 @@ use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::settings::BrokerAddress;
-use tidy_warden_core::time::Span;
-use tidy_warden_guard::{Config, Event, Guard, GuardError, Instance, Observer, Sink, Stores};
+use tidy_warden_guard::{Config, Event, Guard, GuardError, Instance, Observer, Reload, Sink, Stores};
 use tidy_warden_simulate::Broker;
 use tidy_warden_ward::post::OpenPost;
 use tokio::sync::watch;
@@ -39,9 +38,6 @@ pub(crate) const UNREADABLE_SEEN: &str =
 
 /// The file in which a guard keeps wills that wait.
 const WILLS: &str = "guard.wills";
-
-/// How long before its end a server warns of its own certificate.
-pub(super) const WARNING: Span = Span::from_days(30);
 
 /// How long a question of a server's to the store may wait for other processes: nobody is to be held up by them.
 pub(super) const STORE_PATIENCE: Duration = Duration::from_millis(500);
@@ -142,13 +138,11 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
         Problem::usage("the guard needs a broker to pass messages to")
             .next("--broker HOST:PORT, --broker builtin, or [guard] broker in ward.toml")
     })?;
+    // Before its certificate is read, so that one that comes after it is heard of.
+    let servers = ward.store.head()?.servers;
     let key = live::own_key(&home, &ward)?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let mut warnings = Vec::new();
-    let ends = live::own_certificate(&ward, post.as_ref())?.not_after;
-    if ends < ward.now().plus(WARNING) {
-        warnings.push(format!("the guard's own certificate ends at {ends}"));
-    }
     warnings.extend(raise_handles(ward.settings.guard.max_sessions));
     if ward.store.edition(None)?.is_none() {
         warnings.push("no policy edition is adopted, so nobody may connect: policy adopt".to_owned());
@@ -170,7 +164,12 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
             }
             adopted
         });
-        serve(&home, guard, adopted, (given, inside.as_ref()), key, log.sink()).await?;
+        let mut renewed = guard.renewed();
+        if *renewed.borrow() != servers {
+            renewed.mark_changed();
+        }
+        let own = (key, ward.settings.any_token_login());
+        serve(&home, guard, adopted, (given, inside.as_ref()), own, renewed, log.sink()).await?;
         Ok(Exit::Done)
     });
     // Sessions that did not end in time end here; then nobody writes to the log any more.
@@ -185,24 +184,62 @@ async fn serve(
     guard: Guard,
     mut adopted: Option<watch::Receiver<u32>>,
     (given, inside): (Option<BrokerAddress>, Option<&Broker>),
-    mut key: SoftwareKey,
+    (mut key, mut anonymous): (SoftwareKey, bool),
+    mut renewed: watch::Receiver<i64>,
     sink: Sink,
 ) -> Result<(), Problem> {
     let run = |stopped, reloads| async {
         guard.run(ready(stopped), reloads).await;
         Ok(())
     };
-    let reload = || reload(home, given.as_ref(), inside, &mut key);
-    signals::serve(run, async || adopted_anew(&mut adopted).await, reload, &|what| sink(Event::Trouble { what })).await
+    let reload = |changed| match changed {
+        // Settings are taken when somebody says so, and not because a certificate is another.
+        Some(Anew::Servers) => own_anew(home, &mut key, anonymous),
+        None | Some(Anew::Settings) => {
+            let config = reload(home, given.as_ref(), inside, &mut key)?;
+            anonymous = config.settings.any_token_login();
+            Ok(Reload::All(Box::new(config)))
+        }
+    };
+    let changed = async || {
+        tokio::select! {
+            () = adopted_anew(&mut adopted) => Anew::Settings,
+            () = heard(Some(&mut renewed)) => Anew::Servers,
+        }
+    };
+    signals::serve(run, changed, reload, &|what| sink(Event::Trouble { what })).await
+}
+
+/// What is to be taken anew.
+enum Anew {
+    /// The settings of all machines.
+    Settings,
+    /// Perhaps its own certificate; some server's is another.
+    Servers,
+}
+
+/// The guard's own certificate as it is now, for the key that it has.
+fn own_anew(home: &Home<'_>, key: &mut SoftwareKey, anonymous: bool) -> Result<Reload, Problem> {
+    let (ward, post) = home.open()?;
+    let own = live::own_certificate(&ward, post.as_ref())?;
+    if *key.public_key() != own.public_key {
+        *key = live::own_key(home, &ward)?;
+    }
+    Ok(Reload::Own(live::tls(&ward, "guard", own, key, anonymous)?))
 }
 
 /// Settings were adopted for all posts. To the ward's own folder a person says so by a signal; a guard that is gone adopts nothing.
 async fn adopted_anew(adopted: &mut Option<watch::Receiver<u32>>) {
-    let heard = match adopted {
-        Some(adopted) => adopted.changed().await.is_ok(),
+    heard(adopted.as_mut()).await;
+}
+
+/// Ends when something is told; never if nobody is there to tell it.
+async fn heard<T>(told: Option<&mut watch::Receiver<T>>) {
+    let is_told = match told {
+        Some(told) => told.changed().await.is_ok(),
         None => false,
     };
-    if !heard {
+    if !is_told {
         std::future::pending::<()>().await;
     }
 }

@@ -16,7 +16,8 @@ use tidy_warden_core::settings::{self, Settings};
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, Span, UnixTime};
 use tidy_warden_store::{Cause, Founding, OperatorStore, WardRecord};
-use tidy_warden_ward::post::{SERVER_LIFE, server_names, toml_text};
+use tidy_warden_ward::post::{server_names, toml_text};
+use tidy_warden_ward::server::SERVER_LIFE;
 
 use super::Context;
 use crate::args::InitArgs;
@@ -25,7 +26,7 @@ use crate::edge::parse;
 use crate::files::{self, Access};
 use crate::passphrase::{self, Passphrase, Typed};
 use crate::problem::{Exit, Problem};
-use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, StorePlace, actor, crl_url};
+use crate::ward::{KEYS, POLICIES, SETTINGS, STORE, StorePlace, Urls, actor};
 
 /// How long the root and the issuing authorities last.
 const ROOT_LIFE: Span = Span::from_days(20 * 365);
@@ -297,7 +298,7 @@ impl Mint<'_> {
     ) -> Result<(Certificate, SoftwareKey), Problem> {
         let key = SoftwareKey::generate(NewKey::P256).map_err(signing)?;
         let proven = key.proven();
-        let crl_url = above.map(|(name, _)| crl_url(self.settings, name)).unwrap_or_default();
+        let urls = above.map(|(name, _)| Urls::of(self.settings, name)).unwrap_or_default();
         let template = Template {
             serial: SerialNumber::new(self.now, &mut SystemRandom),
             subject: &Subject::of(self.plan.name, common_name),
@@ -306,7 +307,10 @@ impl Mint<'_> {
             now: self.now,
             life,
             usage,
-            crl_url: &crl_url,
+            places: match usage {
+                Usage::Authority { .. } => urls.list_only(),
+                Usage::Client | Usage::Server | Usage::ClientAndServer => urls.places(),
+            },
         };
         let certificate = match above {
             None => self_signed(&template, &key).map_err(signing)?,

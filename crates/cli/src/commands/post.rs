@@ -7,8 +7,10 @@ use tidy_warden_core::id::PostName;
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_guard::SAY;
-use tidy_warden_store::{PostRecord, PostState};
+use tidy_warden_store::{PostRecord, PostState, ServerRefusal};
+use tidy_warden_ward::keys::Openers;
 use tidy_warden_ward::post::{self, NewPost, POST};
+use tidy_warden_ward::server::{self, Unrenewed, due};
 
 use super::Context;
 use crate::args::{AddPostArgs, PostCommand, RoleArg};
@@ -24,6 +26,7 @@ pub(crate) fn run(context: &Context<'_>, command: &PostCommand) -> Result<Exit, 
     match command {
         PostCommand::Add(args) => add(context, args),
         PostCommand::List => list(context),
+        PostCommand::Renew { name, because } => renew(context, name.as_deref(), because.text()),
         PostCommand::Retire { name, yes, because } => retire(context, &parse(name)?, *yes, because.text()),
     }
 }
@@ -99,6 +102,7 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let now = ward.now();
     let (posts, states, head) = ward.store.view(|view| Ok((view.posts()?, view.post_states()?, view.head()?)))?;
+    let (servers, authorities) = (ward.store.servers()?, ward.store.authorities()?);
     let mut all: BTreeMap<PostName, (Option<PostRecord>, Option<PostState>)> = BTreeMap::new();
     for post in posts {
         let name = post.name.clone();
@@ -108,15 +112,23 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
         let name = said.name.clone();
         all.entry(name).or_default().1 = Some(said);
     }
+    // Those of the ward's own folder have a certificate from the beginning.
+    for server in &servers {
+        all.entry(parse(&server.name)?).or_default();
+    }
     let (mut items, mut rows) = (Vec::new(), Vec::new());
     for (name, (post, said)) in &all {
         let state = state(post.as_ref(), said.as_ref(), now);
         // Those that work in the ward's own folder have no record; their names say what they are.
         let role = post.as_ref().map_or(name.as_str(), |post| post.role.as_str());
+        let certificate = servers.iter().find(|server| server.name == name.as_str()).map(|server| &server.certificate);
+        let certificate = certificate.or(post.as_ref().map(|post| &post.certificate));
+        let is_due = certificate.is_some_and(|own| server::is_due(own, &authorities, now)) && state != "retired";
         let behind = said.as_ref().map(|said| head.number.saturating_sub(said.change));
         items.push(json!({
             "name": name, "role": role, "state": state, "host": post.as_ref().map(|post| &post.host),
-            "login": post.as_ref().map(|post| &post.login), "ends": post.as_ref().map(|post| post.certificate.not_after),
+            "login": post.as_ref().map(|post| &post.login), "ends": certificate.map(|own| own.not_after),
+            "renewal_due": is_due,
             "retired": post.as_ref().and_then(|post| post.retired), "version": said.as_ref().map(|said| &said.version),
             "address": said.as_ref().map(|said| &said.address), "edition": said.as_ref().map(|said| said.edition),
             "change": said.as_ref().map(|said| said.change), "behind": behind,
@@ -138,18 +150,88 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
             told(&|said| said.sessions.to_string()),
             told(&|said| said.since.to_string()),
             told(&|said| ago(now.since(said.seen))),
+            certificate.map_or_else(
+                || "-".to_owned(),
+                |own| format!("{}{}", own.not_after.date(), if is_due { ", due" } else { "" }),
+            ),
         ]);
     }
-    let columns = ["name", "role", "state", "address", "version", "edition", "change", "sessions", "since", "seen"];
+    let columns =
+        ["name", "role", "state", "address", "version", "edition", "change", "sessions", "since", "seen", "ends"];
     context.console.list(Listing {
         schema: "tidy-warden/posts/1",
         key: "posts",
         items,
         columns: columns.map(str::to_owned).to_vec(),
         rows,
-        empty: "no guard has run yet, and no post was added",
+        empty: "the ward has no guard, no desk and no post",
     })?;
     Ok(Exit::Done)
+}
+
+fn renew(context: &Context<'_>, name: Option<&str>, because: Option<&str>) -> Result<Exit, Problem> {
+    let console = context.console;
+    let mut ward = context.ward()?;
+    let (authorities, now) = (ward.store.authorities()?, ward.now());
+    let mut wanted = ward.store.servers()?;
+    match name {
+        Some(name) => {
+            wanted.retain(|server| server.name == name);
+            if wanted.is_empty() {
+                return Err(Problem::not_found(format!("there is no guard, desk or post `{name}` that is in use"))
+                    .next("post list shows those that there are"));
+            }
+        }
+        None => wanted.retain(|server| server::is_due(&server.certificate, &authorities, now)),
+    }
+    let (mut items, mut text, mut failed) = (Vec::new(), String::new(), Vec::new());
+    if !wanted.is_empty() {
+        let service = ward.service()?;
+        let signer = context.secrets().signer(&ward, &service)?;
+        let cause = ward.cause(because);
+        let settings = ward.settings.clone();
+        for server in &wanted {
+            let next = server::renew(&mut ward.store, &settings, (&service, &*signer), server, name.is_some(), &cause);
+            let next = match next.map_err(|error| unrenewed(&server.name, error)) {
+                Ok(next) => next,
+                // The others get theirs all the same.
+                Err(problem) if wanted.len() > 1 => {
+                    failed.push(problem.in_one_line());
+                    continue;
+                }
+                Err(problem) => return Err(problem),
+            };
+            items.push(json!({
+                "name": server.name, "serial": next.serial.to_string(), "ends": next.not_after, "due": due(&next),
+            }));
+            text.push_str(&format!(
+                "gave {} its next certificate {}, which ends {}\n",
+                server.name,
+                next.serial,
+                next.not_after.date()
+            ));
+        }
+    }
+    let none = "no certificate of a guard, desk or post is due";
+    let text = if wanted.is_empty() { format!("{none}\n") } else { text };
+    console.show("tidy-warden/posts-renewed/1", json!({ "posts": items, "failed": failed }), &text)?;
+    if !items.is_empty() {
+        console.note("a guard or desk that runs shows it within seconds, and keeps its sessions");
+    }
+    failed.iter().for_each(|why| console.note(why));
+    Ok(if failed.is_empty() { Exit::Done } else { Exit::Partly })
+}
+
+/// Why a server has no next certificate, and what helps.
+fn unrenewed(name: &str, why: Unrenewed) -> Problem {
+    let refused =
+        |why: &dyn std::fmt::Display| Problem::refused(format!("`{name}` has no next certificate")).because(why);
+    match why {
+        Unrenewed::Store(error) => error.into(),
+        Unrenewed::AuthorityEnds { .. } => refused(&why),
+        Unrenewed::Refused(ServerRefusal::Overtaken { .. }) => refused(&why).next("look at post list"),
+        other => refused(&other),
+    }
 }
 
 fn retire(context: &Context<'_>, name: &PostName, yes: bool, because: Option<&str>) -> Result<Exit, Problem> {

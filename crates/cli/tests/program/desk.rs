@@ -47,7 +47,7 @@ impl Desk {
 
     /// The first event of a type that satisfies `wanted`, now or soon.
     #[track_caller]
-    fn event(&self, name: &str, wanted: impl Fn(&Value) -> bool) -> Value {
+    pub(crate) fn event(&self, name: &str, wanted: impl Fn(&Value) -> bool) -> Value {
         let line = self.running.line(name, |line| {
             serde_json::from_str::<Value>(line).is_ok_and(|event| event["event"] == name && wanted(&event))
         });

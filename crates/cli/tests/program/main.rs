@@ -25,5 +25,6 @@ mod post;
 mod record;
 mod rehearsal;
 mod scale;
+mod servers;
 mod storm;
 mod watching;

@@ -100,8 +100,7 @@ fn a_guard_at_a_post_has_all_that_it_needs_and_nothing_else_of_the_ward() {
     let secret = std::fs::read_to_string(world.path("guard-2/store.pw")).unwrap();
     let roles = std::fs::read_to_string(world.path("roles.sql")).unwrap();
     assert!(secret.len() > 40 && !roles.contains(&secret), "the password is in the post's folder alone");
-    let listed = world.run(&["post", "list", "--format", "json"]).exits(0).json();
-    assert_eq!((&listed["posts"][0]["name"], &listed["posts"][0]["state"]), (&"guard-2".into(), &"never seen".into()));
+    assert_eq!(listed(&world, "guard-2")["state"], "never seen");
 
     // It opens with its own passphrase, and with no other; it has nothing to do with a ward's folder.
     let mut wrong = world.post_command("guard-2", "builtin");
@@ -136,7 +135,7 @@ fn a_guard_at_a_post_has_all_that_it_needs_and_nothing_else_of_the_ward() {
         entries.into_iter().find(|entry| entry["act"] == "credential.first-use")
     });
     assert_eq!(used.unwrap()["actor"], "post guard-2");
-    let shown = || world.run(&["post", "list", "--format", "json"]).exits(0).json()["posts"][0].clone();
+    let shown = || listed(&world, "guard-2");
     let up = eventually(|| (shown()["state"] == "up" && shown()["behind"] == 0).then(shown)).unwrap();
     assert_eq!((&up["role"], &up["edition"]), (&"guard".into(), &1.into()));
     assert_eq!(up["address"], guard.address.to_string());
@@ -146,6 +145,13 @@ fn a_guard_at_a_post_has_all_that_it_needs_and_nothing_else_of_the_ward() {
     world.run(&["post", "list"]).exits(0).prints(&["guard-2", "up"]);
     world.run(&["store", "show"]).exits(0).prints(&["guard-2      has seen every change"]);
     world.run(&["audit", "verify"]).exits(0);
+
+    // It shows the next certificate as soon as it has it, and nobody at its machine does anything.
+    let before = shown()["ends"].clone();
+    world.run(&["post", "renew", "guard-2"]).exits(0).prints(&["gave guard-2 its next certificate"]);
+    let told = guard.event("own-certificate", |_| true);
+    assert_eq!(told["ends"], shown()["ends"]);
+    assert!(told["ends"].as_str() >= before.as_str());
 
     // Retired, it is out at once, and nobody comes in through it.
     world.run(&["post", "retire", "guard-9", "--yes", "--because", "x"]).exits(4);
@@ -167,18 +173,26 @@ fn a_guard_at_a_post_has_all_that_it_needs_and_nothing_else_of_the_ward() {
     assert_eq!(shown()["state"], "retired");
     world.run(&["crl", "--authority", "service", "--out", "service.pem"]).exits(0);
     let crl = world.other("openssl", &["crl", "-in", "service.pem", "-noout", "-text"]).exits(0).stdout;
-    let serial =
-        data_encoding::HEXUPPER.encode(&data_encoding::HEXLOWER.decode(listed_serial(&world).as_bytes()).unwrap());
-    assert!(crl.contains(&serial) && crl.contains("Cessation Of Operation"), "{crl}");
+    let serials = listed_serials(&world);
+    assert_eq!(serials.len(), 2, "that of before has the same key");
+    assert!(serials.iter().all(|serial| crl.contains(&serial.to_uppercase())), "{crl}");
+    assert!(crl.contains("Cessation Of Operation"), "{crl}");
     let again = world.post_command("guard-2", "builtin").output().unwrap();
     assert_eq!(again.status.code(), Some(1), "it cannot even read");
     world.run(&["audit", "verify"]).exits(0);
 }
 
-fn listed_serial(world: &World) -> String {
+/// A post as `post list` has it.
+fn listed(world: &World, name: &str) -> serde_json::Value {
+    let all = world.run(&["post", "list", "--format", "json"]).exits(0).json()["posts"].clone();
+    all.as_array().unwrap().iter().find(|post| post["name"] == name).unwrap().clone()
+}
+
+fn listed_serials(world: &World) -> Vec<String> {
     let log = world.run(&["audit", "log", "--format", "json", "--subject", "guard-2"]).json();
     let entries = log["entries"].as_array().unwrap().clone();
-    entries.iter().find_map(|entry| entry["detail"]["serial"].as_str().map(str::to_owned)).unwrap()
+    let given = entries.iter().filter(|entry| ["post.add", "server.renew"].contains(&entry["act"].as_str().unwrap()));
+    given.map(|entry| entry["detail"]["serial"].as_str().unwrap().to_owned()).collect()
 }
 
 #[test]
@@ -272,10 +286,10 @@ fn a_ward_in_a_file_has_no_posts_and_a_post_of_another_ward_is_refused() {
     world.run(&add).exits(3).says(&["in a file", "store copy --to"]);
     world.run(&["store", "roles", "--out", "r.sql"]).exits(3).says(&["a file has no roles"]);
     world.run(&["settings", "adopt", "--yes"]).exits(0).says(&["nothing to adopt"]);
-    world.run(&["post", "list"]).exits(0).says(&["no guard has run yet"]);
+    world.run(&["post", "list"]).exits(0).prints(&["guard  guard  never seen"]);
     world.equip();
     let guard = Guard::start(&world, "builtin");
-    let own = eventually(|| world.run(&["post", "list"]).stdout.contains("up").then_some(()));
+    let own = eventually(|| world.run(&["post", "list"]).stdout.contains("guard  guard  up").then_some(()));
     assert!(own.is_some(), "the guard in the ward's folder says how it is, too");
     drop(guard);
     world.run(&["guard", "--post", "p", "--broker", "builtin"]).exits(4).says(&["there is no post in p"]);

@@ -33,6 +33,8 @@ pub struct Replay {
     pub settings: Option<String>,
     /// The fingerprint of each post's certificate, and whether it was retired.
     pub posts: BTreeMap<String, (String, bool)>,
+    /// The fingerprints of the certificates that guard and desk of the ward's folder were given after their first.
+    pub servers: BTreeMap<String, String>,
     /// Number and digest of the settings that were adopted last for all machines.
     pub adopted: Option<(u32, String)>,
     /// For each entry that opened admissions: the number of the first, how many, and the digest over what is fixed of them.
@@ -104,6 +106,12 @@ impl Replay {
             }
             "post.add" => {
                 self.posts.insert(subject(), (text("fingerprint"), false));
+            }
+            "server.renew" => {
+                match self.posts.get_mut(&entry.subject) {
+                    Some((fingerprint, _)) => *fingerprint = text("fingerprint"),
+                    None => drop(self.servers.insert(subject(), text("fingerprint"))),
+                };
             }
             "post.retire" => {
                 if let Some((_, retired)) = self.posts.get_mut(&entry.subject) {

@@ -4,8 +4,10 @@ use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{
     ID_CE_AUTHORITY_KEY_IDENTIFIER, ID_CE_BASIC_CONSTRAINTS, ID_CE_CRL_DISTRIBUTION_POINTS, ID_CE_EXT_KEY_USAGE,
     ID_CE_KEY_USAGE, ID_CE_NAME_CONSTRAINTS, ID_CE_SUBJECT_ALT_NAME, ID_CE_SUBJECT_KEY_IDENTIFIER, ID_KP_CLIENT_AUTH,
-    ID_KP_SERVER_AUTH,
+    ID_KP_SERVER_AUTH, ID_PE_AUTHORITY_INFO_ACCESS,
 };
+
+use der::Encode;
 
 use super::constraint::Constraints;
 use super::{AltName, Certificate, Fingerprint, SerialNumber, Subject};
@@ -15,6 +17,9 @@ use crate::time::{Span, UnixTime};
 
 /// How far notBefore lies back, so that a device whose clock is slow can use its certificate at once.
 const SET_BACK: Span = Span::from_seconds(600);
+
+/// id-ad-caIssuers (RFC 5280 section 4.2.2.1).
+const ID_AD_CA_ISSUERS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.2");
 
 /// keyUsage bits (RFC 5280 section 4.2.1.3).
 const DIGITAL_SIGNATURE: u8 = 0;
@@ -64,8 +69,17 @@ pub struct Template<'a> {
     pub life: Span,
     /// What it is for.
     pub usage: Usage<'a>,
-    /// Where the issuer publishes its CRL.
-    pub crl_url: &'a str,
+    /// Where the issuer's CRL and certificate are published.
+    pub places: Places<'a>,
+}
+
+/// Where an authority's files are published, as its certificates say; an empty text is no place, and none is named then.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Places<'a> {
+    /// The URL of its CRL (RFC 5280 section 4.2.1.13).
+    pub crl: &'a str,
+    /// The URL of its certificate in DER (id-ad-caIssuers, RFC 5280 section 4.2.2.1).
+    pub authority: &'a str,
 }
 
 /// Who signs.
@@ -103,6 +117,9 @@ pub enum IssueError {
         /// The moment of issue.
         now: UnixTime,
     },
+    /// What is to be renewed is no server's certificate.
+    #[error("the certificate is not that of a server")]
+    NoServer,
     /// The signer failed.
     #[error(transparent)]
     Sign(#[from] SignError),
@@ -120,7 +137,7 @@ pub struct Form<'a> {
     validity: Vec<u8>,
     /// basicConstraints, keyUsage, extendedKeyUsage.
     head: Vec<u8>,
-    /// authorityKeyIdentifier, cRLDistributionPoints.
+    /// authorityKeyIdentifier, cRLDistributionPoints, authorityInfoAccess.
     tail: Vec<u8>,
     /// The first second of the certificates' validity.
     pub not_before: UnixTime,
@@ -149,7 +166,7 @@ impl<'a> Form<'a> {
         usage: Usage<'_>,
         now: UnixTime,
         life: Span,
-        crl_url: &str,
+        places: Places<'_>,
     ) -> Result<Self, IssueError> {
         let above = issuer.certificate;
         if above.public_key != *issuer.signer.public_key() {
@@ -161,7 +178,7 @@ impl<'a> Form<'a> {
             return Err(IssueError::IssuerNotValid { from: above.not_before, to: above.not_after, now });
         }
         let not_before = now.minus(SET_BACK).max(above.not_before);
-        let tail = tail(above.subject_key_id.as_deref(), &above.public_key, crl_url);
+        let tail = tail(above.subject_key_id.as_deref(), &above.public_key, places);
         let validity = (not_before, not_after);
         Ok(Self { clipped: not_after < wanted, ..Self::assemble(issuer.signer, &above.subject, usage, validity, tail) })
     }
@@ -197,14 +214,25 @@ impl<'a> Form<'a> {
         key: &ProvenKey,
         names: &[AltName],
     ) -> Result<Fresh, SignError> {
+        let names: Vec<u8> = names.iter().flat_map(AltName::to_der).collect();
+        self.sign_parts(serial, subject.der(), key, &names)
+    }
+
+    /// Signs one for a subject in DER and names in DER, one after another.
+    fn sign_parts(
+        &self,
+        serial: &SerialNumber,
+        subject: &[u8],
+        key: &ProvenKey,
+        names: &[u8],
+    ) -> Result<Fresh, SignError> {
         let key = key.public_key();
         let mut extensions = Vec::with_capacity(512);
         extensions.extend_from_slice(&self.head);
         push(&mut extensions, ID_CE_SUBJECT_KEY_IDENTIFIER, false, &asn1::octet_string(&key.key_id()));
         extensions.extend_from_slice(&self.tail);
         if !names.is_empty() {
-            let names: Vec<u8> = names.iter().flat_map(AltName::to_der).collect();
-            push(&mut extensions, ID_CE_SUBJECT_ALT_NAME, false, &asn1::sequence(&[&names]));
+            push(&mut extensions, ID_CE_SUBJECT_ALT_NAME, false, &asn1::sequence(&[names]));
         }
         let tbs = asn1::sequence(&[
             &VERSION_3,
@@ -212,7 +240,7 @@ impl<'a> Form<'a> {
             &self.algorithm,
             self.issuer_name,
             &self.validity,
-            subject.der(),
+            subject,
             key.spki(),
             &asn1::context_constructed(3, &asn1::sequence(&[&extensions])),
         ]);
@@ -231,7 +259,7 @@ impl Template<'_> {
     /// # Errors
     /// The issuer cannot sign it.
     pub fn issue(&self, issuer: Issuer<'_>) -> Result<Issued, IssueError> {
-        let form = Form::new(issuer, self.usage, self.now, self.life, self.crl_url)?;
+        let form = Form::new(issuer, self.usage, self.now, self.life, self.places)?;
         Ok(Issued { certificate: self.sign(&form)?, clipped: form.clipped })
     }
 
@@ -239,6 +267,32 @@ impl Template<'_> {
         let fresh = form.sign(&self.serial, self.subject, self.key, self.names)?;
         Ok(Certificate::from_der(&fresh.der)?)
     }
+}
+
+/// The next certificate of a server that has one: for the same key, whose holder showed it for `current`, under the same subject and
+/// the same names, whoever signed `current`.
+///
+/// # Errors
+/// `current` is no server's, or the issuer cannot sign the next.
+pub fn renewed_server(
+    current: &Certificate,
+    serial: SerialNumber,
+    (now, life): (UnixTime, Span),
+    places: Places<'_>,
+    issuer: Issuer<'_>,
+) -> Result<Issued, IssueError> {
+    let is_server = current.extended_key_usage.as_deref() == Some(&[ID_KP_SERVER_AUTH]);
+    if !is_server {
+        return Err(IssueError::NoServer);
+    }
+    let form = Form::new(issuer, Usage::Server, now, life, places)?;
+    let mut names = Vec::new();
+    for name in &current.names {
+        names.extend(name.to_der().map_err(|_| super::BadCertificate::Malformed)?);
+    }
+    let key = ProvenKey::after_proof(current.public_key.clone());
+    let fresh = form.sign_parts(&serial, &current.subject, &key, &names)?;
+    Ok(Issued { certificate: Certificate::from_der(&fresh.der)?, clipped: form.clipped })
 }
 
 /// A root: an authority that signs itself.
@@ -282,14 +336,18 @@ fn head(usage: Usage<'_>) -> Vec<u8> {
 }
 
 /// Section 4.2.1.1: the key identifier is the issuer's subject key identifier, whichever way that was made.
-fn tail(issuer_key_id: Option<&[u8]>, issuer_key: &PublicKey, crl_url: &str) -> Vec<u8> {
+fn tail(issuer_key_id: Option<&[u8]>, issuer_key: &PublicKey, places: Places<'_>) -> Vec<u8> {
     let mut out = Vec::with_capacity(150);
     let own = issuer_key.key_id();
     let id = asn1::sequence(&[&asn1::context_primitive(0, issuer_key_id.unwrap_or(&own))]);
     push(&mut out, ID_CE_AUTHORITY_KEY_IDENTIFIER, false, &id);
     // Where nobody publishes lists, none is promised.
-    if !crl_url.is_empty() {
-        push(&mut out, ID_CE_CRL_DISTRIBUTION_POINTS, false, &distribution_point(crl_url));
+    if !places.crl.is_empty() {
+        push(&mut out, ID_CE_CRL_DISTRIBUTION_POINTS, false, &distribution_point(places.crl));
+    }
+    if !places.authority.is_empty() {
+        // Section 4.2.2.1: never critical.
+        push(&mut out, ID_PE_AUTHORITY_INFO_ACCESS, false, &information_access(places.authority));
     }
     out
 }
@@ -304,6 +362,12 @@ fn distribution_point(url: &str) -> Vec<u8> {
     let uri = asn1::context_primitive(6, url.as_bytes());
     let full_name = asn1::context_constructed(0, &uri);
     asn1::sequence(&[&asn1::sequence(&[&asn1::context_constructed(0, &full_name)])])
+}
+
+/// AuthorityInfoAccessSyntax with the place of the issuer's certificate (RFC 5280 section 4.2.2.1).
+fn information_access(url: &str) -> Vec<u8> {
+    let uri = asn1::context_primitive(6, url.as_bytes());
+    asn1::sequence(&[&asn1::sequence(&[&asn1::oid(ID_AD_CA_ISSUERS), &uri])])
 }
 
 #[cfg(test)]
@@ -349,7 +413,10 @@ pub(crate) mod tests {
             now: NOW,
             life: Span::from_days(days),
             usage,
-            crl_url: "http://localhost:8080/crl/devices.crl",
+            places: Places {
+                crl: "http://localhost:8080/crl/devices.crl",
+                authority: "http://localhost:8080/ca/devices.cer",
+            },
         }
     }
 
@@ -388,8 +455,45 @@ pub(crate) mod tests {
         assert_eq!(certificate.extended_key_usage.as_deref(), Some(&[ID_KP_CLIENT_AUTH][..]));
         assert_eq!(certificate.authority_key_id, ward.issuing.subject_key_id);
         assert_eq!(certificate.unknown_critical, []);
+        let has = |text: &str| certificate.der().windows(text.len()).any(|octets| octets == text.as_bytes());
+        assert!(has("http://localhost:8080/crl/devices.crl") && has("http://localhost:8080/ca/devices.cer"));
         assert!(certificate.is_signed_by(ward.key.public_key()));
         assert!(!certificate.is_signed_by(&ward.root.public_key));
+    }
+
+    #[test]
+    fn a_server_gets_the_next_certificate_for_the_same_key_and_names_and_nothing_else_does() {
+        let (ward, other) = (ward(), ward());
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let subject = Subject::of("Quillfeather", "guard");
+        let names = ["localhost", "127.0.0.1", "::1"].map(|host| AltName::host(host).unwrap());
+        let proven = key.proven();
+        let first = template(&proven, &subject, &names, Usage::Server, 700);
+        let first = first.issue(Issuer { certificate: &ward.issuing, signer: &ward.key }).unwrap().certificate;
+        let later = NOW.plus(Span::from_days(500));
+        let renew = |current: &Certificate, ward: &Ward, days: u32| {
+            let issuer = Issuer { certificate: &ward.issuing, signer: &ward.key };
+            let serial = SerialNumber::new(later, &mut Counted(7));
+            renewed_server(current, serial, (later, Span::from_days(days)), Places::default(), issuer)
+        };
+        // Also by another authority than that of before.
+        for ward in [&ward, &other] {
+            let next = renew(&first, ward, 700).unwrap().certificate;
+            assert_eq!((&next.public_key, &next.subject), (&first.public_key, &first.subject));
+            assert_eq!(next.alternative_names(), first.alternative_names());
+            assert_eq!(next.extended_key_usage, first.extended_key_usage);
+            assert_eq!(
+                (next.not_after, next.issuer.clone()),
+                (later.plus(Span::from_days(700)), ward.issuing.subject.clone())
+            );
+            assert!(next.serial != first.serial && next.is_signed_by(ward.key.public_key()));
+        }
+        assert!(renew(&first, &ward, 9000).unwrap().clipped);
+        let issuer = Issuer { certificate: &ward.issuing, signer: &ward.key };
+        for usage in [Usage::Client, Usage::ClientAndServer, Usage::ISSUING] {
+            let device = issue(&key.proven(), "wv-0417", usage, 398, issuer);
+            assert_eq!(renew(&device, &ward, 700), Err(IssueError::NoServer), "{usage:?}");
+        }
     }
 
     #[test]

@@ -22,7 +22,7 @@ const OF_ONE_MACHINE: usize = 3;
 
 /// Those about one machine first.
 const KEYS: &[Key] =
-    &[LISTEN, LISTEN_HTTP, METRICS, MAX_CONNECTIONS, REQUESTS_PER_SOURCE, REQUESTS_PER_DEVICE, CRL_LIFE];
+    &[LISTEN, LISTEN_HTTP, METRICS, MAX_CONNECTIONS, REQUESTS_PER_SOURCE, REQUESTS_PER_DEVICE, CRL_LIFE, RENEW_SERVERS];
 
 const LISTEN: Key = Key::example(
     "listen",
@@ -61,6 +61,13 @@ const CRL_LIFE: Key = Key::default(
     "a length of time, such as \"7d\"",
     "how long the revocation lists that the desk signs are good for; it signs the next when half of that is over, and after a change",
 );
+const RENEW_SERVERS: Key = Key::default(
+    "renew_servers",
+    "true",
+    "true or false",
+    "whether the desk gives guards, desks and posts their next certificates, a third of the life ahead of the end; it holds the key of \
+     the authority for services then, and signs that authority's list too",
+);
 
 /// `[desk]`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -79,6 +86,8 @@ pub struct DeskSettings {
     pub requests_per_device: u32,
     /// `crl_life`: how long the desk's revocation lists are good for, default 7 days.
     pub crl_life: Span,
+    /// `renew_servers`: whether the desk gives guards, desks and posts their next certificates, default true.
+    pub renew_servers: bool,
 }
 
 impl Default for DeskSettings {
@@ -91,6 +100,7 @@ impl Default for DeskSettings {
             requests_per_source: 600,
             requests_per_device: 30,
             crl_life: Span::from_days(7),
+            renew_servers: true,
         }
     }
 }
@@ -113,6 +123,7 @@ impl Reader<'_> {
                 .number(table, &REQUESTS_PER_DEVICE, 1..=10_000_000)
                 .unwrap_or(default.requests_per_device),
             crl_life: self.text(table, &CRL_LIFE, life).unwrap_or(default.crl_life),
+            renew_servers: self.flag(table, &RENEW_SERVERS).unwrap_or(default.renew_servers),
         }
     }
 }

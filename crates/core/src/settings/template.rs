@@ -6,7 +6,7 @@ use super::here::POST;
 use super::key::{Key, Section, Value};
 use super::kind::KIND;
 use super::store::STORE;
-use super::ward::{CRL, DESK, ENDPOINTS, ENTERPRISE_NUMBER, Endpoints, HSM, MAKER, MQTT, WARD};
+use super::ward::{CA, CRL, DESK, ENDPOINTS, ENTERPRISE_NUMBER, Endpoints, HSM, MAKER, MQTT, WARD};
 use crate::host::Endpoint;
 
 /// The column at which the template's comments begin, where there is room.
@@ -34,10 +34,18 @@ pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>, crl: Opt
         text.push_str(&line(key, &format!("\"{endpoint}\""), ""));
     }
     match crl {
-        Some(url) => text.push_str(&line(&CRL, &format!("\"{url}\""), "")),
+        Some(url) => {
+            text.push_str(&line(&CRL, &format!("\"{url}\""), ""));
+            // As the desk has them, beside each other.
+            if let Some(beside) = url.strip_suffix("/crl/") {
+                text.push_str(&line(&CA, &format!("\"{beside}/ca/\""), ""));
+            }
+        }
         None => {
             let place = Endpoint { host: host.to_owned(), port: 8080 };
-            text.push_str(&offered(&CRL, &format!("\"http://{place}/crl/\"")));
+            for (key, path) in [(&CRL, "crl"), (&CA, "ca")] {
+                text.push_str(&offered(key, &format!("\"http://{place}/{path}/\"")));
+            }
         }
     }
     text.push_str("\n# Below, every key that may be set, with what holds without it, or with an example.\n");
@@ -85,7 +93,7 @@ pub fn reference() -> String {
     let mut text = "# Settings\n\nEvery key that `ward.toml` may have. This page is made from the tables that the program reads by; a test \
                     holds it to them.\n`settings check` finds every mistake in the file, and what does not fit the ward.\n"
         .to_owned();
-    for Section { head, about, keys, .. } in [WARD, ENDPOINTS, KIND, STORE, HSM, MAKER, GUARD, POST] {
+    for Section { head, about, keys, .. } in [WARD, ENDPOINTS, KIND, STORE, HSM, MAKER, GUARD, desk::DESK, POST] {
         text.push_str(&format!("\n## `{head}`\n\n{about}\n\n| key | without it | what it is |\n| --- | --- | --- |\n"));
         for key in keys {
             let default = match key.value {

@@ -309,7 +309,10 @@ fn a_value_of_another_type_is_refused_at_its_place_with_what_was_expected() {
             assert!(may.contains(&&taken[..]), "`{}` of {} takes {taken:?}", key.name, section.head);
         }
     }
-    assert_eq!(flags, 2, "`token_login` and `accept_without_code`; `proxy_protocol` is only taken with `proxy_from`");
+    assert_eq!(
+        flags, 3,
+        "`token_login`, `accept_without_code`, `renew_servers`; `proxy_protocol` is only taken with `proxy_from`"
+    );
 }
 
 #[test]

@@ -28,7 +28,7 @@ pub(super) const ENDPOINTS: Section = Section {
     head: "[endpoints]",
     example: "[endpoints]",
     about: "Where devices find the ward.",
-    keys: &[MQTT, DESK, CRL],
+    keys: &[MQTT, DESK, CRL, CA],
 };
 
 const HOST_AND_PORT: &str = "HOST:PORT, such as \"mqtt.example.org:8883\"";
@@ -48,6 +48,14 @@ pub(super) const CRL: Key = Key::example(
     "\"http://localhost:8080/crl/\"",
     "an http:// URL that ends with `/`",
     "where you publish revocation lists; without it certificates name no such place",
+);
+
+/// Where the certificates of issuing authorities are.
+pub(super) const CA: Key = Key::example(
+    "ca",
+    "\"http://localhost:8080/ca/\"",
+    "an http:// URL that ends with `/`",
+    "where you publish issuing authorities' certificates; without it certificates name no such place",
 );
 
 /// The keys of `[hsm]`.
@@ -92,6 +100,9 @@ pub struct Endpoints {
     pub desk: Endpoint,
     /// Where CRLs are published: an `http:` URL that ends with `/`; the authority's name and `.crl` follow.
     pub crl: String,
+    /// Where the certificates of issuing authorities are published: an `http:` URL that ends with `/`; the authority's name and `.cer`
+    /// follow.
+    pub ca: String,
 }
 
 impl Endpoints {
@@ -99,7 +110,7 @@ impl Endpoints {
     #[must_use]
     pub fn at(host: &str) -> Self {
         let endpoint = |port| Endpoint { host: host.to_owned(), port };
-        Self { mqtt: endpoint(8883), desk: endpoint(8843), crl: String::new() }
+        Self { mqtt: endpoint(8883), desk: endpoint(8843), crl: String::new(), ca: String::new() }
     }
 }
 
@@ -125,6 +136,9 @@ impl Reader<'_> {
             };
             if let Some(crl) = self.text(table, &CRL, url) {
                 endpoints.crl = crl;
+            }
+            if let Some(ca) = self.text(table, &CA, url) {
+                endpoints.ca = ca;
             }
         }
         endpoints

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
-use tidy_warden_core::certificate::{Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed};
+use tidy_warden_core::certificate::{Certificate, Issuer, Places, SerialNumber, Subject, Template, Usage, self_signed};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey};
@@ -36,7 +36,7 @@ impl Makes {
     fn template<'a>(&mut self, key: &'a ProvenKey, subject: &'a Subject, usage: Usage<'a>) -> Template<'a> {
         let serial = SerialNumber::new(NOW, &mut self.0);
         let life = Span::from_days(30);
-        Template { serial, subject, names: &[], key, now: NOW, life, usage, crl_url: "" }
+        Template { serial, subject, names: &[], key, now: NOW, life, usage, places: Places::default() }
     }
 
     fn root(&mut self, name: &str) -> Authority {

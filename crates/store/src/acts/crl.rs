@@ -39,15 +39,18 @@ pub fn next(view: &dyn View, name: &AuthorityName) -> Result<CrlRecord, StoreErr
     Ok(CrlRecord { number: authority.crl_number + 1, entries, change })
 }
 
-/// The certificates of retired posts that an authority signed.
+/// The certificates of retired posts that an authority signed, those that they had before among them: the key is the same.
 fn retired_posts(view: &dyn View, authority: &Certificate) -> Result<Vec<(Revoked, UnixTime)>, StoreError> {
-    let revoked = |post: PostRecord| {
-        let certificate = post.certificate;
-        let at = post.retired.filter(|_| certificate.issuer == authority.subject)?;
+    let former = view.former_servers()?;
+    let mut all = Vec::new();
+    for PostRecord { name, certificate, retired, .. } in view.posts()? {
+        let Some(at) = retired else { continue };
+        let before = former.iter().filter(|(owner, _)| owner == name.as_str()).map(|(_, former)| former);
+        let theirs = before.chain([&certificate]).filter(|each| each.issuer == authority.subject);
         let reason = Reason::CessationOfOperation;
-        Some((Revoked { serial: certificate.serial, at, reason }, certificate.not_after))
-    };
-    Ok(view.posts()?.into_iter().filter_map(revoked).collect())
+        all.extend(theirs.map(|each| (Revoked { serial: each.serial.clone(), at, reason }, each.not_after)));
+    }
+    Ok(all)
 }
 
 /// Records that a CRL was signed, if no other took its number before. Says whether it was recorded. What was revoked since `crl`

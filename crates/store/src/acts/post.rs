@@ -61,9 +61,13 @@ pub fn retire(tx: &mut dyn Tx, name: &PostName, cause: &Cause) -> Answer<PostRec
     }
     let detail = json!({ "serial": post.certificate.serial.to_string() });
     let change = append(tx, cause, "post.retire", name.as_str(), &detail)?;
-    // Its certificate goes on the next CRL of whoever signed it.
-    for authority in tx.authorities()?.iter().filter(|each| each.certificate.subject == post.certificate.issuer) {
-        tx.put_crl_lacks(&authority.name, change)?;
+    // Its certificates go on the next CRLs of whoever signed them.
+    let mut issuers: Vec<_> = tx.former_servers()?.into_iter().filter(|(owner, _)| owner == name.as_str()).collect();
+    issuers.push((name.to_string(), post.certificate.clone()));
+    for authority in tx.authorities()? {
+        if issuers.iter().any(|(_, certificate)| certificate.issuer == authority.certificate.subject) {
+            tx.put_crl_lacks(&authority.name, change)?;
+        }
     }
     let after = PostRecord { retired: Some(cause.at), verifier: String::new(), ..post };
     tx.put_post(&after)?;

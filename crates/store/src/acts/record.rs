@@ -22,6 +22,8 @@ pub struct Changes {
     pub trial: u32,
     /// The change number at which authorities were added or retired last.
     pub authorities: i64,
+    /// The change number at which a guard or desk was given another certificate last.
+    pub servers: i64,
     /// The number of the settings that were adopted last, 0 if none were.
     pub settings: u32,
     /// Devices that changed; `None` if they are too many to name.
@@ -45,6 +47,7 @@ impl From<Head> for Changes {
             group_rules: head.group_rules,
             trial: head.trial,
             authorities: head.authorities,
+            servers: head.servers,
             settings: head.settings,
             devices: Some(Vec::new()),
             head: head.hash,

@@ -2,7 +2,7 @@
 
 use tidy_warden_core::audit::{Draft, Entry, Hash, Tree};
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
-use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::time::UnixTime;
@@ -59,6 +59,8 @@ pub struct Head {
     pub trial: u32,
     /// The change number at which authorities were added or retired last.
     pub authorities: i64,
+    /// The change number at which a guard or desk was given another certificate last.
+    pub servers: i64,
     /// The number of the settings that were adopted last for all machines, 0 if none were.
     pub settings: u32,
     /// Where the record ended before a person accepted a store that lacks that end.
@@ -84,11 +86,14 @@ pub trait ReadRecord {
     /// It is not there.
     fn settings_text(&self) -> Result<String, StoreError>;
 
-    /// The certificate of the guard or the desk.
+    /// The certificate of the guard or the desk, or the newest of a post that was given another than it was added with.
     ///
     /// # Errors
     /// There is none of that name.
     fn server_certificate(&self, name: &str) -> Result<Certificate, StoreError>;
+
+    /// The certificates that guards, desks and posts had before, each with the name of whose it was. Not all that have ended are kept.
+    fn former_servers(&self) -> Result<Vec<(String, Certificate)>, StoreError>;
 
     /// Where the record ends, and what counts there.
     fn head(&self) -> Result<Head, StoreError>;
@@ -118,8 +123,17 @@ pub trait WriteRecord: ReadRecord {
     /// Writes the text of `ward.toml`.
     fn put_settings(&mut self, text: &str) -> Result<(), StoreError>;
 
-    /// Writes the certificate of the guard or the desk.
+    /// Writes the certificate of the guard, the desk or a post in place of what there was.
     fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError>;
+
+    /// Writes that a certificate was that of a guard, desk or post before.
+    fn put_former_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError>;
+
+    /// Forgets a certificate that was some server's before.
+    fn drop_former_server(&mut self, fingerprint: &Fingerprint) -> Result<(), StoreError>;
+
+    /// Writes [`Head::servers`].
+    fn put_servers_changed(&mut self, change: i64) -> Result<(), StoreError>;
 
     /// Writes [`Head::given_up`].
     fn put_given_up(&mut self, number: i64, hash: &Hash) -> Result<(), StoreError>;

@@ -4,7 +4,7 @@ use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 30] = [
+pub const TABLES: [Table; 31] = [
     Table {
         name: "authorities",
         columns: &[
@@ -46,6 +46,11 @@ pub const TABLES: [Table; 30] = [
         key: 1,
     },
     Table { name: "servers", columns: &[("name", Text), ("certificate", Octets)], key: 1 },
+    Table {
+        name: "former_servers",
+        columns: &[("fingerprint", Octets), ("name", Text), ("certificate", Octets)],
+        key: 1,
+    },
     Table {
         name: "devices",
         columns: &[
@@ -308,6 +313,7 @@ pub const TABLES: [Table; 30] = [
             ("tree", Octets),
             ("group_rules", Integer),
             ("authorities", Integer),
+            ("servers", Integer),
             ("given_up_number", Integer),
             ("given_up_hash", Octets),
             ("doubt", Text),

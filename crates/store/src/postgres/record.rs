@@ -1,7 +1,7 @@
 //! The ward and its record.
 
 use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
-use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::time::UnixTime;
 
@@ -32,7 +32,7 @@ pub(super) const HEAD: &str = "SELECT change, hash, group_rules, authorities, gi
                 (SELECT coalesce(max(number), 0) FROM editions),
                 (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt,
                 (SELECT least FROM store_format),
-                (SELECT coalesce(max(number), 0) FROM adopted_settings) FROM head";
+                (SELECT coalesce(max(number), 0) FROM adopted_settings), servers FROM head";
 
 /// What [`HEAD`] gives.
 pub(super) fn read_head(found: &[tokio_postgres::Row]) -> Result<Head, StoreError> {
@@ -46,6 +46,7 @@ pub(super) fn read_head(found: &[tokio_postgres::Row]) -> Result<Head, StoreErro
         group_rules: get(row, 2)?,
         trial: rows::small(row, 7, "trial")?,
         authorities: get(row, 3)?,
+        servers: get(row, 12)?,
         settings: rows::small(row, 11, "number of settings")?,
         given_up: given_up.map(|(number, octets)| (number, hash(octets))),
         moved: get::<Option<&str>>(row, 8)?.map(Move::from_text),
@@ -74,6 +75,12 @@ impl ReadRecord for Database {
             Some(row) => rows::certificate(get(&row, 0)?),
             None => Err(StoreError::Unknown { what: "server certificate", name: name.to_owned() }),
         }
+    }
+
+    fn former_servers(&self) -> Result<Vec<(String, Certificate)>, StoreError> {
+        let found =
+            self.connection.rows("SELECT name, certificate FROM former_servers ORDER BY name, fingerprint", &[])?;
+        found.iter().map(|row| Ok((get(row, 0)?, rows::certificate(get(row, 1)?)?))).collect()
     }
 
     fn head(&self) -> Result<Head, StoreError> {
@@ -163,8 +170,23 @@ impl WriteRecord for Database {
     }
 
     fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
-        let sql = "INSERT INTO servers (name, certificate) VALUES ($1, $2)";
+        let sql = "INSERT INTO servers (name, certificate) VALUES ($1, $2)
+             ON CONFLICT (name) DO UPDATE SET certificate = excluded.certificate";
         self.connection.write(sql, &[&name, &certificate.der()])
+    }
+
+    fn put_former_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
+        let sql = "INSERT INTO former_servers (fingerprint, name, certificate) VALUES ($1, $2, $3)
+             ON CONFLICT (fingerprint) DO UPDATE SET name = excluded.name";
+        self.connection.write(sql, &[&certificate.fingerprint.0.as_slice(), &name, &certificate.der()])
+    }
+
+    fn drop_former_server(&mut self, fingerprint: &Fingerprint) -> Result<(), StoreError> {
+        self.connection.write("DELETE FROM former_servers WHERE fingerprint = $1", &[&fingerprint.0.as_slice()])
+    }
+
+    fn put_servers_changed(&mut self, change: i64) -> Result<(), StoreError> {
+        self.connection.write("UPDATE head SET servers = $1", &[&change])
     }
 
     fn put_doubt(&mut self, doubt: Option<&str>) -> Result<(), StoreError> {

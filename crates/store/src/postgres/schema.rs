@@ -4,7 +4,7 @@ use super::connection::Connection;
 use crate::StoreError;
 
 /// The format that this program writes. Formats of this engine are counted by themselves.
-const FORMAT: i64 = 2;
+const FORMAT: i64 = 3;
 
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
 /// one, which is safe as only who holds `head` gives any.
@@ -208,21 +208,29 @@ CREATE TABLE asking (
 );
 ";
 
-/// Gives whoever has rights on jobs the same on the tables of format 2: until `store roles` is run again, nobody who works on the ward
-/// is to be kept from revoking.
-const RIGHTS_2: &str = "
+/// Tables and columns that came with format 3: the certificates that guards, desks and posts had before.
+const TABLES_3: &str = "
+CREATE TABLE former_servers (fingerprint BYTEA PRIMARY KEY, name TEXT NOT NULL, certificate BYTEA NOT NULL);
+ALTER TABLE head ADD COLUMN servers BIGINT NOT NULL DEFAULT 0;
+";
+
+/// Gives whoever has rights on jobs the same on the tables of formats 2 and 3: until `store roles` is run again, nobody who works on the
+/// ward is to be kept from revoking.
+const RIGHTS: &str = "
 DO $$ DECLARE one RECORD; BEGIN
     FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
         WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
-        EXECUTE format('GRANT %s ON admissions, admission_facts, asking TO %s', one.what, one.who);
+        EXECUTE format('GRANT %s ON admissions, admission_facts, asking, former_servers TO %s', one.what, one.who);
     END LOOP;
 END $$;
 ";
 
+/// What makes all tables, format by format.
+const ALL: [&str; 3] = [TABLES, TABLES_2, TABLES_3];
+
 /// The names of all tables.
 pub(super) fn names() -> Vec<&'static str> {
-    [TABLES, TABLES_2]
-        .into_iter()
+    ALL.into_iter()
         .flat_map(str::lines)
         .filter_map(|line| line.strip_prefix("CREATE TABLE ")?.split_once(' ').map(|(name, _)| name))
         .collect()
@@ -237,14 +245,13 @@ fn collated(tables: &str) -> String {
 
 /// Makes the tables, in the transaction that is open.
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
-    [TABLES, TABLES_2].into_iter().try_for_each(|tables| connection.batch(&collated(tables)))?;
+    ALL.into_iter().try_for_each(|tables| connection.batch(&collated(tables)))?;
     connection
         .batch(&format!("INSERT INTO store_format VALUES ({FORMAT}, {FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
     super::rights::create(connection)
 }
 
-/// Brings tables that an older version made to the format of this one, in one transaction, which only their owner can. A post's role
-/// needs nothing of what is new.
+/// Brings tables that an older version made to the format of this one, in one transaction, which only their owner can.
 ///
 /// Programs that know the older format only stop at their next question about the head: what they revoke would leave admissions open.
 pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
@@ -252,10 +259,10 @@ pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
          FROM store_format, pg_class WHERE oid = 'store_format'::regclass";
     let row = connection.one(sql, &[])?;
     let (found, is_owner, owner): (i64, bool, String) = (row.try_get(0)?, row.try_get(1)?, row.try_get(2)?);
-    if found >= FORMAT || connection.is_post() {
+    if found >= FORMAT {
         return Ok(());
     }
-    if !is_owner {
+    if !is_owner || connection.is_post() {
         return Err(StoreError::Older { found, known: FORMAT });
     }
     connection.begin_founding()?;
@@ -265,8 +272,11 @@ pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
         if found < FORMAT {
             // A superuser's would be nobody else's to change.
             connection.batch(&format!("SET LOCAL ROLE {owner}"))?;
-            connection.batch(&collated(TABLES_2))?;
-            connection.batch(RIGHTS_2)?;
+            if found < 2 {
+                connection.batch(&collated(TABLES_2))?;
+            }
+            connection.batch(&collated(TABLES_3))?;
+            connection.batch(RIGHTS)?;
             connection.batch(&format!("UPDATE store_format SET number = {FORMAT}, least = {FORMAT}"))?;
         }
         connection.commit()

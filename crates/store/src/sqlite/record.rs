@@ -2,7 +2,7 @@
 
 use rusqlite::{Connection, OptionalExtension, params};
 use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
-use tidy_warden_core::certificate::Certificate;
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::time::UnixTime;
 
@@ -11,6 +11,7 @@ use super::{Sql, SqliteTx};
 use crate::{Head, ReadRecord, StoreError, WardRecord, WriteRecord};
 
 const AUTHORITIES_CHANGED: &str = "authorities_changed";
+const SERVERS_CHANGED: &str = "servers_changed";
 const GROUPS_CHANGED: &str = "group_rules_changed";
 
 fn meta<T: rusqlite::types::FromSql>(connection: &Connection, key: &str) -> Result<Option<T>, StoreError> {
@@ -73,6 +74,17 @@ impl<S: Sql> ReadRecord for S {
         }
     }
 
+    fn former_servers(&self) -> Result<Vec<(String, Certificate)>, StoreError> {
+        let sql = "SELECT name, certificate FROM former_servers ORDER BY name, fingerprint";
+        let mut statement = self.sql().prepare_cached(sql)?;
+        let mut found = statement.query([])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            all.push((row.get(0)?, rows::certificate(&row.get::<_, Vec<u8>>(1)?)?));
+        }
+        Ok(all)
+    }
+
     fn head(&self) -> Result<Head, StoreError> {
         let (number, hash) = self.audit_end()?;
         let number_of = |sql: &str| self.sql().prepare_cached(sql)?.query_row([], |row| row.get(0));
@@ -87,6 +99,7 @@ impl<S: Sql> ReadRecord for S {
             group_rules: meta(self.sql(), GROUPS_CHANGED)?.unwrap_or(0),
             trial: number_of("SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL")?,
             authorities: meta(self.sql(), AUTHORITIES_CHANGED)?.unwrap_or(0),
+            servers: meta(self.sql(), SERVERS_CHANGED)?.unwrap_or(0),
             settings: number_of("SELECT coalesce(max(number), 0) FROM adopted_settings")?,
             given_up,
             doubt: meta(self.sql(), DOUBT)?,
@@ -176,9 +189,24 @@ impl WriteRecord for SqliteTx<'_> {
     }
 
     fn put_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
-        let sql = "INSERT INTO servers (name, certificate) VALUES (?1, ?2)";
+        let sql = "INSERT OR REPLACE INTO servers (name, certificate) VALUES (?1, ?2)";
         self.sql().execute(sql, params![name, certificate.der()])?;
         Ok(())
+    }
+
+    fn put_former_server(&mut self, name: &str, certificate: &Certificate) -> Result<(), StoreError> {
+        let sql = "INSERT OR REPLACE INTO former_servers (fingerprint, name, certificate) VALUES (?1, ?2, ?3)";
+        self.sql().execute(sql, params![certificate.fingerprint.0, name, certificate.der()])?;
+        Ok(())
+    }
+
+    fn drop_former_server(&mut self, fingerprint: &Fingerprint) -> Result<(), StoreError> {
+        self.sql().execute("DELETE FROM former_servers WHERE fingerprint = ?1", [&fingerprint.0])?;
+        Ok(())
+    }
+
+    fn put_servers_changed(&mut self, change: i64) -> Result<(), StoreError> {
+        set_meta(self.sql(), SERVERS_CHANGED, &change)
     }
 
     fn put_doubt(&mut self, doubt: Option<&str>) -> Result<(), StoreError> {

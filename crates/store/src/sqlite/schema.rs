@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 9;
+const FORMAT: i64 = 10;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -193,6 +193,11 @@ CREATE TABLE asking (
 ) WITHOUT ROWID;
 ";
 
+/// Tables that came with format 10: the certificates that guards, desks and posts had before.
+const TABLES_10: &str = "
+CREATE TABLE former_servers (fingerprint BLOB PRIMARY KEY, name TEXT NOT NULL, certificate BLOB NOT NULL) WITHOUT ROWID;
+";
+
 /// The names of what there is already.
 const FILL_7: &str = "
 INSERT INTO field_names SELECT DISTINCT 0, key FROM devices, json_each(labels);
@@ -215,6 +220,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_7)?;
     connection.execute_batch(TABLES_8)?;
     connection.execute_batch(TABLES_9)?;
+    connection.execute_batch(TABLES_10)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -265,8 +271,11 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
     if found < 8 {
         tx.execute_batch(TABLES_8)?;
     }
-    if found < FORMAT {
+    if found < 9 {
         tx.execute_batch(TABLES_9)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_10)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

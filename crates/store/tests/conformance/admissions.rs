@@ -315,18 +315,25 @@ fn who_may_not_come_does_not_wait_and_a_full_room_turns_the_newest_away() {
     });
 }
 
-/// What format 2 of a database brought.
+/// What formats 3 and 2 of a database brought.
+const TAKE_AWAY_3: &str = "DROP TABLE former_servers; ALTER TABLE head DROP COLUMN servers;
+    UPDATE store_format SET number = 2, least = 2";
 const TAKE_AWAY_2: &str =
     "DROP TABLE admission_facts, admissions, asking; UPDATE store_format SET number = 1, least = 1";
 
 #[test]
-fn a_database_of_format_1_is_brought_up_to_date_by_who_owns_it() {
+fn a_database_of_an_earlier_format_is_brought_up_to_date_by_who_owns_it() {
+    brought_up_to_date(2, &[TAKE_AWAY_3]);
+    brought_up_to_date(1, &[TAKE_AWAY_3, TAKE_AWAY_2]);
+}
+
+fn brought_up_to_date(from: i64, take_away: &[&str]) {
     let cluster = Cluster::shared();
     let (database, store) = new_database(&World::new());
     let guard = postgres::open(access(&database), None).unwrap();
     let running = tidy_warden_store::GuardStore::new(guard);
     drop(store);
-    cluster.sql(&database, TAKE_AWAY_2);
+    take_away.iter().for_each(|sql| drop(cluster.sql(&database, sql)));
     let login = format!("{database}_clerk");
     cluster.sql(
         &database,
@@ -341,7 +348,11 @@ fn a_database_of_format_1_is_brought_up_to_date_by_who_owns_it() {
         postgres::open(access, None)
     };
     let refused = as_clerk().map(|_| ()).unwrap_err();
-    assert!(matches!(refused, StoreError::Older { found: 1, known: 2 }), "{refused}");
+    assert!(matches!(refused, StoreError::Older { found, known: 3 } if found == from), "{refused}");
+    let mut of_a_post = access(&database);
+    of_a_post.is_post = true;
+    let refused = postgres::open(of_a_post, None).map(|_| ()).unwrap_err();
+    assert!(matches!(refused, StoreError::Older { .. }), "a post does not change tables: {refused}");
     // Two at once do it once.
     std::thread::scope(|scope| {
         let mut all = [(); 2].map(|()| access(&database));
@@ -354,7 +365,7 @@ fn a_database_of_format_1_is_brought_up_to_date_by_who_owns_it() {
     let owners = "SELECT string_agg(DISTINCT tableowner::text, ' ') FROM pg_tables WHERE schemaname = 'public'";
     assert_eq!(cluster.sql(&database, owners).trim(), "operator");
     assert_eq!(opened(&mut store, &[wanted("wv-1", Some("QF-1"))], 1), [1]);
-    assert_eq!((store.survey().unwrap().format, running.head().unwrap().number), (2, 2));
+    assert_eq!((store.survey().unwrap().format, running.head().unwrap().number), (3, 2));
     // Who could work on jobs can work on admissions.
     let mut clerk = as_clerk().unwrap();
     assert_eq!(clerk.pending_for(&[id("wv-1")]).unwrap()[0].as_ref().map(|each| each.name), Some(AdmissionName(1)));

@@ -5,7 +5,7 @@ use std::path::Path;
 use tidy_warden_core::audit::{Broken, Verifier};
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::{
-    AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
+    AltName, Certificate, Issuer, Places, SerialNumber, Subject, Template, Usage, self_signed,
 };
 use tidy_warden_core::database::DatabaseAddress;
 use tidy_warden_core::device::DeviceRecord;
@@ -62,9 +62,21 @@ impl World {
 impl World {
     /// A certificate for a server of a DNS name.
     pub(crate) fn server(&mut self, name: &str, key: &ProvenKey) -> Certificate {
+        self.server_for(name, key, 30)
+    }
+
+    /// The same that lasts for some days.
+    pub(crate) fn server_for(&mut self, name: &str, key: &ProvenKey, days: u32) -> Certificate {
         let (subject, names) = (Subject::of("w", name), [AltName::host(name).unwrap()]);
-        let template = template(key, &subject, &names, Usage::Server, &mut self.random, 30);
+        let template = template(key, &subject, &names, Usage::Server, &mut self.random, days);
         template.issue(Issuer { certificate: &self.root, signer: &self.key }).unwrap().certificate
+    }
+
+    /// Another for the root's own key, which is what the guard of a new ward has here.
+    pub(crate) fn another_own(&mut self, days: u32) -> Certificate {
+        let key = self.key.proven();
+        let subject = Subject::of("w", "guard");
+        self_signed(&template(&key, &subject, &[], Usage::Server, &mut self.random, days), &self.key).unwrap()
     }
 }
 
@@ -84,7 +96,7 @@ fn template<'a>(
         now: UnixTime(NOW),
         life: Span::from_days(days),
         usage,
-        crl_url: "http://localhost/devices.crl",
+        places: Places { crl: "http://localhost/devices.crl", authority: "" },
     }
 }
 

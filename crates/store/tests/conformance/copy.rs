@@ -28,11 +28,16 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::Intend(7), at);
     act(&mut store, &mut guard, cast, &Act::EndIntended(true), at);
     act(&mut store, &mut guard, cast, &Act::Intend(3), at);
-    act(&mut store, &mut guard, cast, &Act::Session(4, 1), at);
     act(&mut store, &mut guard, cast, &Act::Expect(3), at);
     act(&mut store, &mut guard, cast, &Act::OpenAdmissions(vec![(96, 96)]), at);
     (0..9).for_each(|key| drop(act(&mut store, &mut guard, cast, &Act::Ask(key, 4), at)));
+    act(&mut store, &mut guard, cast, &Act::Post(6), at);
+    act(&mut store, &mut guard, cast, &Act::RenewServer(6, 9), at);
     act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(97, 97, 99), (98, 98, 99)] }, at);
+    (0..3).for_each(|number| drop(act(&mut store, &mut guard, cast, &Act::AdoptSettings(number), at)));
+    act(&mut store, &mut guard, cast, &Act::Trial(true), at);
+    act(&mut store, &mut guard, cast, &Act::Difference(97, 1), at);
+    act(&mut store, &mut guard, cast, &Act::Session(97, 1), at);
     act(&mut store, &mut guard, cast, &Act::DropGroup(2), at);
     act(&mut store, &mut guard, cast, &Act::Group { name: 2, members: Some(vec![97, 98]) }, at);
     at
@@ -117,9 +122,11 @@ fn a_copy_that_was_killed_goes_on_and_what_is_not_finished_is_no_ward() {
     from.set_moved(Some(&note(false))).unwrap();
     for tables in (0..TABLES.len()).step_by(5) {
         let mut to = postgres::open_copy(access(&database), &urn).unwrap();
-        for table in &TABLES[..tables] {
+        for (at, table) in TABLES[..tables].iter().enumerate() {
             let after = to.last_key(table).unwrap().unwrap_or_default();
-            let rows = from.read_rows(table, &after, 7).unwrap();
+            // Those before the last are whole: others refer to them.
+            let limit = if at + 1 == tables { 7 } else { 10_000 };
+            let rows = from.read_rows(table, &after, limit).unwrap();
             if !rows.is_empty() {
                 to.write_rows(table, &rows).unwrap();
             }

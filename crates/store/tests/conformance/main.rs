@@ -19,6 +19,7 @@ mod policy;
 mod renewals;
 mod revocation;
 mod rights;
+mod servers;
 mod together;
 mod traffic;
 mod upgrade;

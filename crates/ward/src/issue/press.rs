@@ -19,7 +19,7 @@ use tidy_warden_store::NewCredential;
 use zeroize::Zeroizing;
 
 use crate::clock::SystemRandom;
-use crate::open::Ward;
+use crate::open::{Urls, Ward};
 use crate::problem::Problem;
 
 /// Where the device's key comes from.
@@ -52,7 +52,7 @@ struct Signatory {
     record: AuthorityRecord,
     /// The certificates that lead from a device's to a root.
     chain_pem: Text,
-    crl_url: String,
+    urls: Urls,
     signer: OnceLock<Arc<dyn Signer>>,
 }
 
@@ -78,7 +78,7 @@ impl Mint {
             if !signatories.contains_key(&record.name) {
                 let signatory = Signatory {
                     chain_pem: Text::new(chain_of(&record, &crosses))?,
-                    crl_url: ward.crl_url(&record.name),
+                    urls: ward.urls(&record.name),
                     record,
                     signer: OnceLock::new(),
                 };
@@ -259,7 +259,7 @@ impl<'m> Press<'m> {
         let signer = signatory.signer.get().ok_or_else(not_opened)?;
         let issuer = Issuer { certificate: &signatory.record.certificate, signer: &**signer };
         let usage = if kind.server { Usage::ClientAndServer } else { Usage::Client };
-        let form = Form::new(issuer, usage, self.now, kind.life, &signatory.crl_url).map_err(|error| {
+        let form = Form::new(issuer, usage, self.now, kind.life, signatory.urls.places()).map_err(|error| {
             let failed = format!("`{}` cannot sign for the kind `{name}`", signatory.record.name);
             Unmade::All(Problem::refused(failed).because(error).next("add an authority that can: authority add"))
         })?;

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use tempfile::TempDir;
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
-use tidy_warden_core::certificate::{Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed};
+use tidy_warden_core::certificate::{Certificate, Issuer, Places, SerialNumber, Subject, Template, Usage, self_signed};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{LockCost, NewKey, SoftwareKey};
@@ -153,7 +153,7 @@ fn signed(name: &str, key: &SoftwareKey, by: Option<(&Certificate, &SoftwareKey)
         now: NOW,
         life: Span::from_days(3650),
         usage: Usage::UNLIMITED,
-        crl_url: "",
+        places: Places::default(),
     };
     match by {
         None => self_signed(&template, key).unwrap(),

@@ -78,6 +78,11 @@ fn posts(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), 
     let posts = view.posts()?;
     let found = posts.iter().map(|each| (each.name.as_str(), &each.certificate, each.retired.is_some()));
     certified("post", "in use", found, &replay.posts, all);
+    for (name, fingerprint) in &replay.servers {
+        if view.server_certificate(name)?.fingerprint.to_string() != *fingerprint {
+            all.push(format!("`{name}`: its certificate is not the one that the record gives it"));
+        }
+    }
     let found = view.adopted_settings()?;
     let found = found.map(|found| (found.number, data_encoding::HEXLOWER.encode(&sha256(found.text.as_bytes()))));
     if found != replay.adopted {

@@ -8,7 +8,7 @@ use tidy_warden_core::authority::{
     AuthorityRecord, AuthorityRefusal, AuthorityRole, KeyPlace, PendingAuthority, Trust,
 };
 use tidy_warden_core::certificate::{
-    Base, Certificate, Constraints, IssueError, Issuer, Purpose, SerialNumber, Subject, Template, Usage, judge,
+    Base, Certificate, Constraints, IssueError, Issuer, Places, Purpose, SerialNumber, Subject, Template, Usage, judge,
     self_signed,
 };
 use tidy_warden_core::fact::FactName;
@@ -159,8 +159,12 @@ impl Addition<'_> {
         let name: AuthorityName = parse(text)?;
         let all = self.ward.store.authorities()?;
         let found = self.ward.named_authority(&name)?;
-        if found.role != AuthorityRole::Devices {
-            return Err(Problem::refused(format!("`{name}` does not sign devices")).next("authority list"));
+        let (role, whom) = match self.args.service {
+            true => (AuthorityRole::Service, "guards and desks"),
+            false => (AuthorityRole::Devices, "devices"),
+        };
+        if found.role != role {
+            return Err(Problem::refused(format!("`{name}` does not sign {whom}")).next("authority list"));
         }
         if let Some(other) = all.iter().find(|each| each.replaces.as_ref() == Some(&name)) {
             return Err(Problem::refused(format!("`{name}` was replaced already, by `{}`", other.name))
@@ -178,7 +182,7 @@ impl Addition<'_> {
         above: (&AuthorityRecord, &dyn Signer),
     ) -> Result<Certificate, Problem> {
         let now = self.ward.now();
-        let url = self.ward.crl_url(&above.0.name);
+        let urls = self.ward.urls(&above.0.name);
         let template = Template {
             serial: SerialNumber::new(now, &mut SystemRandom),
             subject,
@@ -187,7 +191,7 @@ impl Addition<'_> {
             now,
             life,
             usage,
-            crl_url: &url,
+            places: urls.list_only(),
         };
         let issued = template
             .issue(Issuer { certificate: &above.0.certificate, signer: above.1 })
@@ -213,7 +217,15 @@ impl Addition<'_> {
                 "only what knows ML-DSA (FIPS 204) can check its certificates; settings check lists the kinds concerned",
             );
         }
-        self.record(AuthorityRole::Devices, &certificate, place, replaces.as_ref(), None, &[])
+        let role = if self.args.service { AuthorityRole::Service } else { AuthorityRole::Devices };
+        let done = self.record(role, &certificate, place, replaces.as_ref(), None, &[])?;
+        if self.args.service {
+            self.context.console.note(
+                "it signs the next certificates of guards, desks and posts; a desk that runs takes it in by itself\n\
+                 next: post renew NAME gives each the next one now; then authority retire ends the belief in the one before",
+            );
+        }
+        Ok(done)
     }
 
     fn new_root(&mut self) -> Result<Exit, Problem> {
@@ -240,7 +252,7 @@ impl Addition<'_> {
             now,
             life,
             usage: Usage::UNLIMITED,
-            crl_url: "",
+            places: Places::default(),
         };
         let certificate = self_signed(&template, &*signer).map_err(|error| signing(&error))?;
         // Each signs the other (RFC 4210 section 4.4): whoever knows either root finds a way from all that stands below.

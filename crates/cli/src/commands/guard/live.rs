@@ -107,7 +107,8 @@ pub(in crate::commands) fn tls(
     let all = ward.store.authorities()?;
     let ours = |each: &&AuthorityRecord| each.role != AuthorityRole::Foreign;
     let crosses: Vec<Certificate> = all.iter().filter(ours).flat_map(|each| each.crossed.clone()).collect();
-    let services = ward.authorities(AuthorityRole::Service)?.into_iter().map(|each| each.certificate);
+    // Also where it is believed no more: until the server has its next certificate, this one is what it has.
+    let services = all.iter().filter(|each| each.role == AuthorityRole::Service).map(|each| each.certificate.clone());
     let above = services.filter(|service| service.subject == own.issuer);
     if *key.public_key() != own.public_key {
         return Err(Problem::refused(format!("the {name} cannot use its key"))

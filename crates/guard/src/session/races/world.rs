@@ -8,7 +8,7 @@ use std::task::{Context, Poll, Waker};
 use rustls::pki_types::PrivatePkcs8KeyDer;
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::{
-    AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
+    AltName, Certificate, Issuer, Places, SerialNumber, Subject, Template, Usage, self_signed,
 };
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::host::Endpoint;
@@ -159,7 +159,7 @@ fn template<'a>(
         now: NOW,
         life: Span::from_days(30),
         usage,
-        crl_url: "http://localhost/devices.crl",
+        places: Places { crl: "http://localhost/devices.crl", authority: "" },
     }
 }
 
