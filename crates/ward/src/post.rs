@@ -312,6 +312,8 @@ pub struct OpenPost {
     pub certificate: Certificate,
     /// Which edition of the settings it goes by.
     pub settings: u32,
+    /// The change at which some server was given another certificate last, before its own was read.
+    pub servers: i64,
 }
 
 /// Opens the ward that the post in `dir` works for.
@@ -353,10 +355,11 @@ pub fn open(dir: &Path) -> Result<(Ward, OpenPost), Problem> {
             .because(error)
             .next("put the file back from a copy of the post")
     })?;
+    let servers = store.head()?.servers;
     let certificate = newest(&store, &post.name, first)?;
     let clock = WardClock::of(record.rehearsal)?;
     let (dir, actor) = (dir.to_owned(), format!("post {}", post.name));
-    let open = OpenPost { name: post.name, role: post.role, certificate, settings: adopted.number };
+    let open = OpenPost { name: post.name, role: post.role, certificate, settings: adopted.number, servers };
     let is_adopted = true;
     Ok((Ward { dir, settings, place, store, record, clock, actor, is_adopted }, open))
 }

@@ -139,7 +139,10 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
             .next("--broker HOST:PORT, --broker builtin, or [guard] broker in ward.toml")
     })?;
     // Before its certificate is read, so that one that comes after it is heard of.
-    let servers = ward.store.head()?.servers;
+    let servers = match &post {
+        Some(post) => post.servers,
+        None => ward.store.head()?.servers,
+    };
     let key = live::own_key(&home, &ward)?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let mut warnings = Vec::new();
