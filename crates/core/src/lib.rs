@@ -9,17 +9,18 @@
 //! - order: time text id random finding asn1
 //! - order: host database fact key seal topic audit post
 //! - order: certificate revocation request token credential authority device enrolment
-//! - order: profile settings admission asking est
+//! - order: asking introduced profile settings admission est
 //! - order: condition mqtt outfit policy
 //!
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
-//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], who comes in by itself: [`admission`], [`asking`]; what a topic filter matches:
+//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], who comes in by itself: [`admission`], [`asking`], or is brought in by its gateway: [`introduced`]; what a topic filter matches:
 //! [`topic`]; what a policy gives: [`policy`]; what `ward.toml` may say:
 //! [`settings`]; where a database is: [`database`]; how a stream is sealed to the owner of a key: [`seal`].
 
 pub mod asn1;
 pub mod finding;
 pub mod id;
+pub mod introduced;
 pub mod random;
 pub mod text;
 pub mod time;

@@ -13,6 +13,7 @@ mod denial;
 mod draft;
 mod edition;
 mod fleet;
+mod introduce;
 mod item;
 mod layout;
 mod pattern;
@@ -33,8 +34,11 @@ pub use denial::Denial;
 pub use draft::{Draft, Observed, Outlier, draft};
 pub use edition::{Edition, PolicyFile, digest};
 pub use fleet::{Fleet, FleetRow, Pair};
+pub use introduce::Unknown;
 pub use layout::layout;
 pub use pattern::{Pattern, PatternLevel, Speaker, Variable};
 pub use reach::{Reach, ReachedBy, Reaching, filter_texts, fleet_for, reach};
 pub use read::{parse_size, read_file};
-pub use rule::{Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Policy, Rate, Rule, RulePlace, Sole, Target};
+pub use rule::{
+    Act, ClientIdForm, Effect, Expect, ExpectDevice, Introduce, Limits, Policy, Rate, Rule, RulePlace, Sole, Target,
+};

@@ -106,6 +106,17 @@ impl Settings {
         self.kinds.get(gateway).is_some_and(|kind| kind.carries.contains(child))
     }
 
+    /// Whether a device may have this id, which is well-formed.
+    ///
+    /// # Errors
+    /// Why not.
+    pub fn may_name(&self, id: &DeviceId) -> Result<(), &'static str> {
+        if id.as_str().starts_with(crate::asking::PREFIX) {
+            return Err("those that wait for a person are named so");
+        }
+        if self.is_endpoint_name(id) { Err("an endpoint of the ward has this name") } else { Ok(()) }
+    }
+
     /// What the guard does when it refuses an act of a device of this kind.
     #[must_use]
     pub fn on_refusal(&self, kind: &KindName) -> OnRefusal {
@@ -127,8 +138,9 @@ impl Settings {
     /// Whether a DNS name is that of an endpoint: no device may have it in its certificate.
     #[must_use]
     pub fn is_endpoint_host(&self, name: &str) -> bool {
-        let host_of_crl = self.endpoints.crl.split(['/', ':']).nth(3).unwrap_or_default();
-        [self.endpoints.mqtt.host.as_str(), self.endpoints.desk.host.as_str(), host_of_crl, "localhost"]
+        let host_of = |url: &'_ str| url.split(['/', ':']).nth(3).unwrap_or_default().to_owned();
+        let (crl, ca) = (host_of(&self.endpoints.crl), host_of(&self.endpoints.ca));
+        [self.endpoints.mqtt.host.as_str(), self.endpoints.desk.host.as_str(), &crl, &ca, "localhost"]
             .iter()
             .any(|host| host.eq_ignore_ascii_case(name))
     }

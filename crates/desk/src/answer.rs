@@ -1,8 +1,9 @@
 //! What is said to whom. Nothing here knows a socket; everything here may wait for the store.
 //!
-//! `enroll` gives first certificates, and has callers wait for a person; `renew` gives the next ones. Here is what both stand on, and
+//! `enroll` gives first certificates, and has callers wait for a person; `renew` gives the next ones; `children` are brought in by gateways. Here is what both stand on, and
 //! what is the same for everybody.
 
+mod children;
 mod enroll;
 mod renew;
 
@@ -147,6 +148,7 @@ impl Desk {
             }),
             Route::Enroll(kind) => self.enroll(&live, kind.as_ref(), caller, body),
             Route::Renew(kind) => self.renew(&live, kind.as_ref(), caller, body),
+            Route::Children => self.children(&live, caller, body),
         };
         let asked = name_of(route);
         let said = decided.unwrap_or_else(|refusal| {
@@ -209,6 +211,7 @@ pub(crate) fn name_of(route: &Route) -> &'static str {
         Route::Enroll(_) => "simpleenroll",
         Route::Renew(_) => "simplereenroll",
         Route::Connect => "connect",
+        Route::Children => "children",
         Route::Keys => "jwks",
         Route::Roots => "roots",
         Route::Crl(_) => "crl",

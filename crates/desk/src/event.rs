@@ -65,6 +65,22 @@ pub enum Event {
         /// Where it called from.
         peer: SocketAddr,
     },
+    /// A gateway brought in a child, or was not let.
+    Introduced {
+        /// The gateway.
+        device: String,
+        /// The child.
+        child: String,
+        /// The kind that it came as.
+        kind: String,
+        /// `waits` for a person, `accepted` because its kind wants no more, or `refused`.
+        state: &'static str,
+        /// Why it was refused.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        because: Option<String>,
+        /// Where the gateway called from.
+        peer: SocketAddr,
+    },
     /// Somebody was refused.
     Refused {
         /// What was asked for.
@@ -132,6 +148,10 @@ impl fmt::Display for Event {
             }
             Self::Asking { device, kind, code, peer } => {
                 write!(f, "{device} asks to be let in as a {kind}, code {code} (from {peer})")
+            }
+            Self::Introduced { device, child, kind, state, because, peer } => {
+                let because = because.as_deref().map(|because| format!(", {because}")).unwrap_or_default();
+                write!(f, "{device} brings in {child} as a {kind}: {state}{because} (from {peer})")
             }
             Self::Refused { asked, status, because, device, peer } => {
                 let device = device.as_deref().map(|device| format!(" of {device}")).unwrap_or_default();

@@ -4,14 +4,12 @@
 //! - [`server`] has the sockets: TLS, HTTP with its limits, and how long a request may take;
 //! - `route` says what a path is, before anybody is asked who it is;
 //! - `answer` decides, with the store and no socket: `Desk::answer` takes what was asked and gives what is said;
-//! - `lists` keeps revocation lists fresh, `servers` the certificates of guards, desks and posts; `follow` hears of changes in the store;
-//! - `buckets` bounds how much one network, or one device, may ask for.
+//! - `lists` keeps revocation lists fresh, `servers` the certificates of guards, desks and posts; `follow` hears of changes in the store.
 //!
 //! What a caller can learn about which devices exist: nothing. Whatever is wrong with a proof, the answer is the same, after the same
 //! time; the log has the reason.
 
 mod answer;
-mod buckets;
 mod event;
 mod follow;
 mod lists;

@@ -11,12 +11,12 @@ use tidy_warden_core::authority::AuthorityRecord;
 use tidy_warden_core::key::{Sha256, Signer, sha256};
 use tidy_warden_core::revocation::Revoked;
 use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_serve::buckets::Buckets;
 use tidy_warden_store::{OperatorStore, StoreError};
 use tidy_warden_ward::crl::{Unsigned, signed};
 
 use crate::Event;
 use crate::answer::Said;
-use crate::buckets::Buckets;
 use crate::state::{Desk, Live};
 
 /// For how many seconds a list may be kept by whoever fetches it, at most: a revocation is heard of no later than that.

@@ -16,6 +16,8 @@ pub(crate) enum Route {
     Renew(Option<KindName>),
     /// How the device whose certificate was shown connects.
     Connect,
+    /// Children that a gateway brings in.
+    Children,
     /// The keys that tokens of the ward are signed with (RFC 7517).
     Keys,
     /// The roots.
@@ -50,7 +52,7 @@ const LONGEST: usize = 256;
 /// What a method and a path ask for.
 pub(crate) fn route(door: Door, method: &Method, path: &str) -> Result<Route, NoRoute> {
     let route = found(path).filter(|route| door == Door::Tls || is_signed_in_itself(route)).ok_or(NoRoute::NotFound)?;
-    let is_post = matches!(route, Route::Enroll(_) | Route::Renew(_));
+    let is_post = matches!(route, Route::Enroll(_) | Route::Renew(_) | Route::Children);
     match *method {
         Method::POST if is_post => Ok(route),
         Method::GET | Method::HEAD if !is_post => Ok(route),
@@ -70,6 +72,7 @@ fn found(path: &str) -> Option<Route> {
         "/jwks.json" => return Some(Route::Keys),
         "/roots.pem" => return Some(Route::Roots),
         "/connect.json" => return Some(Route::Connect),
+        "/children" => return Some(Route::Children),
         _ => {}
     }
     if let Some(name) = path.strip_prefix("/crl/").and_then(|rest| rest.strip_suffix(".crl")) {
@@ -107,6 +110,7 @@ mod tests {
         assert_eq!(get("/.well-known/est/gauge/csrattrs"), Ok(Route::CsrAttrs(kind("gauge"))));
         assert_eq!(post("/.well-known/est/simpleenroll"), Ok(Route::Enroll(None)));
         assert_eq!(post("/.well-known/est/gauge/simplereenroll"), Ok(Route::Renew(kind("gauge"))));
+        assert_eq!((post("/children"), get("/children")), (Ok(Route::Children), Err(NoRoute::NotAllowed("POST"))));
         assert_eq!(get("/crl/devices.crl"), Ok(Route::Crl("devices".into())));
         assert_eq!(get("/.well-known/est/simpleenroll"), Err(NoRoute::NotAllowed("POST")));
         assert_eq!(post("/.well-known/est/cacerts"), Err(NoRoute::NotAllowed("GET, HEAD")));
@@ -136,9 +140,14 @@ mod tests {
     fn over_plain_http_only_what_is_signed_in_itself_goes_out() {
         let get = |path: &str| route(Door::Plain, &Method::GET, path);
         assert!(get("/crl/devices.crl").is_ok() && get("/ca/devices.cer").is_ok());
-        for path in
-            ["/jwks.json", "/roots.pem", "/connect.json", "/.well-known/est/cacerts", "/.well-known/est/simpleenroll"]
-        {
+        for path in [
+            "/jwks.json",
+            "/roots.pem",
+            "/connect.json",
+            "/children",
+            "/.well-known/est/cacerts",
+            "/.well-known/est/simpleenroll",
+        ] {
             assert_eq!(get(path), Err(NoRoute::NotFound), "{path}");
         }
     }

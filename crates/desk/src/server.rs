@@ -405,10 +405,13 @@ async fn respond(
             allow = Some(methods);
             early(StatusCode::METHOD_NOT_ALLOWED, &format!("only {methods} is answered here"))
         }
-        (Ok(()), Ok(route @ (Route::Enroll(_) | Route::Renew(_)))) => match received(&head.headers, body).await {
-            Ok(body) => decided(counter, route, (peer, leaf), &head.headers, body).await,
-            Err((status, words)) => early(status, words),
-        },
+        (Ok(()), Ok(route @ (Route::Enroll(_) | Route::Renew(_) | Route::Children))) => {
+            let kind = if route == Route::Children { JSON } else { est::PKCS10 };
+            match received(&head.headers, kind, body).await {
+                Ok(body) => decided(counter, route, (peer, leaf), &head.headers, body).await,
+                Err((status, words)) => early(status, &words),
+            }
+        }
         (Ok(()), Ok(route @ Route::Connect)) => {
             decided(counter, route, (peer, leaf), &head.headers, Bytes::new()).await
         }
@@ -424,17 +427,20 @@ async fn respond(
     response(said, allow, is_known && is_get, (has_body, is_chunked))
 }
 
-/// The body of a request for a certificate.
+/// The type of what gateways send (RFC 8259).
+const JSON: &str = "application/json";
+
+/// The body of a request, which must be of the type `wanted`.
 ///
 /// # Errors
 /// Status and words; neither depends on anything but the request.
-async fn received(headers: &HeaderMap, body: Incoming) -> Result<Bytes, (StatusCode, &'static str)> {
+async fn received(headers: &HeaderMap, wanted: &str, body: Incoming) -> Result<Bytes, (StatusCode, String)> {
     let kind = headers.get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let kind = kind.split(';').next().unwrap_or_default().trim();
-    if !kind.eq_ignore_ascii_case(est::PKCS10) {
-        return Err((StatusCode::UNSUPPORTED_MEDIA_TYPE, "Content-Type must be application/pkcs10"));
+    if !kind.eq_ignore_ascii_case(wanted) {
+        return Err((StatusCode::UNSUPPORTED_MEDIA_TYPE, format!("Content-Type must be {wanted}")));
     }
-    let too_large = (StatusCode::PAYLOAD_TOO_LARGE, "the body is too large for a certification request");
+    let too_large = (StatusCode::PAYLOAD_TOO_LARGE, format!("at most {} octets are read", est::MAX_BODY));
     let said: Option<usize> =
         headers.get(CONTENT_LENGTH).and_then(|value| value.to_str().ok()).and_then(|text| text.parse().ok());
     if said.is_some_and(|length| length > est::MAX_BODY) {
@@ -443,8 +449,8 @@ async fn received(headers: &HeaderMap, body: Incoming) -> Result<Bytes, (StatusC
     match tokio::time::timeout(BODY_TIME, Limited::new(body, est::MAX_BODY).collect()).await {
         Ok(Ok(body)) => Ok(body.to_bytes()),
         Ok(Err(error)) if error.is::<LengthLimitError>() => Err(too_large),
-        Ok(Err(_)) => Err((StatusCode::BAD_REQUEST, "the body was cut off")),
-        Err(_) => Err((StatusCode::REQUEST_TIMEOUT, "the body did not come in time")),
+        Ok(Err(_)) => Err((StatusCode::BAD_REQUEST, "the body was cut off".to_owned())),
+        Err(_) => Err((StatusCode::REQUEST_TIMEOUT, "the body did not come in time".to_owned())),
     }
 }
 

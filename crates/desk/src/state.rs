@@ -15,6 +15,7 @@ use tidy_warden_core::key::Signer;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::key_set;
+use tidy_warden_serve::buckets::Buckets;
 use tidy_warden_serve::lists::{MakerFiles, MakerLists};
 use tidy_warden_serve::source::Source;
 use tidy_warden_serve::tls::{TlsError, TlsSettings};
@@ -25,7 +26,6 @@ use tidy_warden_ward::keys::Openers;
 use tidy_warden_ward::open::Ward;
 use tidy_warden_ward::problem::Problem;
 
-use crate::buckets::Buckets;
 use crate::lists::Lists;
 use crate::metrics::Metrics;
 use crate::{Event, Sink};

@@ -147,6 +147,28 @@ pub enum Event {
     },
     /// New settings took effect.
     Reloaded,
+    /// A gateway brought in a child that nobody had listed.
+    Introduced {
+        /// The gateway.
+        device: String,
+        /// The child.
+        child: String,
+        /// The kind that it came as.
+        kind: String,
+        /// `waits` for a person, or `accepted` because its kind wants no more.
+        state: &'static str,
+    },
+    /// A gateway named a child that nobody listed, and did not bring it in.
+    NotIntroduced {
+        /// The gateway.
+        device: String,
+        /// The child.
+        child: String,
+        /// The kind that it would have come as.
+        kind: String,
+        /// Why not.
+        because: String,
+    },
     /// It was given its next certificate, which it shows from now on.
     OwnCertificate {
         /// When that ends.
@@ -226,6 +248,8 @@ impl Event {
             | Self::CloneSign { device, .. }
             | Self::Slowed { device, .. }
             | Self::WillNotSent { device, .. }
+            | Self::Introduced { device, .. }
+            | Self::NotIntroduced { device, .. }
             | Self::Held { device } => Some(device),
             Self::Refused { device, .. } | Self::RefusedMore { device, .. } => device.as_deref(),
             Self::Listening { .. }
@@ -339,6 +363,13 @@ impl fmt::Display for Event {
                 "WARNING: the broker at {broker} accepts clients without credentials, so that everybody who reaches it \
                  goes around the guard; give it a password that only the guard knows, or a network of its own"
             ),
+            Self::Introduced { device, child, kind, state } => {
+                let then = if *state == "waits" { "it waits for a person: device accept" } else { "it is listed" };
+                write!(f, "{device} brought in {child} as a {kind}: {then}")
+            }
+            Self::NotIntroduced { device, child, kind, because } => {
+                write!(f, "{device} did not bring in {child} as a {kind}: {because}")
+            }
             Self::OwnCertificate { ends } => write!(f, "took its next certificate, which ends {ends}"),
             Self::Reloaded => write!(f, "reloaded the settings"),
             Self::Authorities => write!(f, "the authorities changed; trusting those of the store now"),

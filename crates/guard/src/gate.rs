@@ -21,6 +21,7 @@ use tidy_warden_core::topic::Work;
 use crate::Event;
 use crate::event::bounded;
 use crate::floods::Strikes;
+use crate::introductions::Introductions;
 use crate::kept::{Asked, Subscriptions};
 use crate::meter::Timed;
 use crate::metrics::Metrics;
@@ -97,6 +98,8 @@ pub(crate) struct Handling {
     pub(crate) peer: SocketAddr,
     pub(crate) manner: Manner,
     pub(crate) counting: Counting,
+    /// Where it tells of children that nobody listed.
+    pub(crate) introductions: Introductions,
 }
 
 /// What the policies of the moment give a device.
@@ -155,6 +158,7 @@ pub(crate) struct Gate {
     meter: Box<dyn Timed>,
     manner: Manner,
     counting: Counting,
+    introductions: Introductions,
     /// When what is looked at came.
     now: Moment,
     passed: Passed,
@@ -189,7 +193,7 @@ impl Gate {
         handling: Handling,
         now: Moment,
     ) -> Self {
-        let Handling { peer, manner, counting } = handling;
+        let Handling { peer, manner, counting, introductions } = handling;
         Self {
             version,
             explanations,
@@ -200,6 +204,7 @@ impl Gate {
             meter,
             manner,
             counting,
+            introductions,
             now,
             passed: Passed::default(),
             largest_out: explanations.largest,

@@ -50,7 +50,8 @@ fn gate(version: Version, on_refusal: OnRefusal) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
     let explanations = Explanations::of(&Properties::default());
     let watching = watching(None, None);
-    let handling = Handling { peer, manner: manner(on_refusal), counting: Counting::default() };
+    let handling =
+        Handling { peer, manner: manner(on_refusal), counting: Counting::default(), introductions: Default::default() };
     let mut gate = Gate::new(version, explanations, rights(POLICY), watching, Box::new(NoMeter), handling, now());
     gate.alias_limit = 3;
     gate

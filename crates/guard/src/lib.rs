@@ -15,6 +15,7 @@ mod follower;
 mod gate;
 mod health;
 mod identity;
+mod introductions;
 mod kept;
 mod knowledge;
 mod listener;

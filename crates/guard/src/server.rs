@@ -2,8 +2,8 @@
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use tidy_warden_core::id::PostName;
@@ -30,7 +30,7 @@ use crate::shared::{GuardError, Shared, Versions};
 use crate::upstream::{Bypass, hello, take_over};
 use crate::wills::publish_due;
 use crate::{Event, Observer, Sink};
-use crate::{health, makers};
+use crate::{health, introductions, makers};
 
 /// How often what is to be kept is written: uses of credentials at each turn, differences of a trial and what was counted
 /// less often.
@@ -335,6 +335,10 @@ impl Beside {
             let name = says.instance.name.to_string();
             tasks.spawn(keep(shared.clone(), seen, wills, says.instance.name.clone()));
             tasks.spawn(say(shared.clone(), says));
+            let told = shared.introduced.lock().unwrap_or_else(PoisonError::into_inner).take();
+            if let Some(told) = told {
+                tasks.spawn(introductions::follow(shared.clone(), told));
+            }
             tasks.spawn(try_bypass(shared.clone()));
             tasks.spawn(watch_own(shared.clone(), name));
             tasks.spawn(watch_broker(shared.clone()));

@@ -15,12 +15,13 @@ use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_serve::tls::{TlsError, TlsSettings};
 use tidy_warden_serve::trust::TrustHolder;
 use tidy_warden_store::{Changes, Met, StoreError, resolvable};
-use tokio::sync::{Semaphore, broadcast, watch};
+use tokio::sync::{Semaphore, broadcast, mpsc, watch};
 
 use crate::clones::{Clones, network};
 use crate::floods::Floods;
 use crate::gate::{Counting, Given};
 use crate::identity::{Credential, NotAdmitted};
+use crate::introductions::{Introductions, New as NewChild};
 use crate::kept::KeptSessions;
 use crate::knowledge::Knowledge;
 use crate::live::{Live, LiveConfig};
@@ -113,6 +114,9 @@ pub(crate) struct Shared {
     /// The change at which a server was given another certificate last.
     pub(crate) servers: watch::Sender<i64>,
     pub(crate) clock: Arc<dyn Clock>,
+    /// Where gates tell of children that nobody listed, and its end for whoever brings them in.
+    pub(crate) introductions: Introductions,
+    pub(crate) introduced: Mutex<Option<mpsc::Receiver<NewChild>>>,
     sink: Sink,
 }
 
@@ -137,7 +141,10 @@ impl Shared {
         sink: Sink,
         observer: Option<Observer>,
     ) -> Self {
+        let (introductions, introduced) = Introductions::new();
         Self {
+            introductions,
+            introduced: Mutex::new(Some(introduced)),
             registry: Arc::default(),
             rates: Rates::default(),
             trust,

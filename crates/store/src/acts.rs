@@ -8,6 +8,7 @@ pub mod batch;
 pub mod crl;
 pub mod device;
 pub mod enrol;
+pub mod introduce;
 pub mod job;
 pub mod key;
 pub mod policy;

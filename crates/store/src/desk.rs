@@ -7,11 +7,13 @@ use tidy_warden_core::asking::AskingRecord;
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::time::{Span, UnixTime};
 
 use crate::acts::admission::{self, UseRefusal};
 use crate::acts::asking::{self, AskRefusal};
 use crate::acts::enrol::{self, RenewRefusal};
+use crate::acts::introduce::{self, IntroduceRefusal};
 use crate::{Answer, Cause, Feed, NewCredential, Store, StoreError, Together, View, viewed};
 
 /// A store that a desk asks.
@@ -127,6 +129,16 @@ impl DeskActs {
     /// See [`asking::ask`].
     pub fn ask(&self, new: AskingRecord, cause: Cause) -> Answer<(), AskRefusal> {
         self.0.decide(move |tx| asking::ask(tx, &new, &cause))
+    }
+
+    /// See [`introduce::introduce`].
+    pub fn introduce_child(
+        &self,
+        new: IntroducedRecord,
+        most: u32,
+        cause: Cause,
+    ) -> Answer<IntroducedState, IntroduceRefusal> {
+        self.0.decide(move |tx| introduce::introduce(tx, &new, most, &cause))
     }
 
     /// See [`enrol::renew`].

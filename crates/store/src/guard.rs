@@ -4,10 +4,13 @@ use std::ops::Deref;
 
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 
-use crate::acts::{device, enrol, record, usage};
+use crate::acts::introduce::IntroduceRefusal;
+use crate::acts::{device, enrol, introduce, record, usage};
 use crate::{
-    Cause, Changes, Entrance, Feed, Introduction, Met, Store, StoreError, Tally, Turn, View, decided, made, viewed,
+    Answer, Cause, Changes, Entrance, Feed, Introduction, Met, Store, StoreError, Tally, Turn, View, decided, made,
+    viewed,
 };
 
 /// A store and the acts that are the guard's: nothing else can be done through it.
@@ -68,6 +71,20 @@ impl GuardStore {
         }
         let introduced = decided(&mut *self.0, |tx| Ok(enrol::introduce(tx, shown, cause)?.ok_or(())))?;
         Ok(introduced.ok())
+    }
+
+    /// See [`introduce::introduce`].
+    pub fn introduce_child(
+        &mut self,
+        new: &IntroducedRecord,
+        most: u32,
+        cause: &Cause,
+    ) -> Answer<IntroducedState, IntroduceRefusal> {
+        if self.0.guard_acts().is_some() {
+            let detail = "a guard at a post cannot bring in a child: it cannot list devices".to_owned();
+            return Err(StoreError::Forbidden { detail });
+        }
+        decided(&mut *self.0, |tx| introduce::introduce(tx, new, most, cause))
     }
 
     /// See [`usage::record`].

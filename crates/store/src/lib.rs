@@ -44,6 +44,7 @@ pub use acts::batch::{Batch, BatchRefusal};
 pub use acts::crl::CrlRecord;
 pub use acts::device::Added;
 pub use acts::enrol::{Introduction, RenewRefusal};
+pub use acts::introduce::{ChildRefusal, IntroduceRefusal};
 pub use acts::job::{JobRefusal, NewJob, Reached};
 pub use acts::post::PostRefusal;
 pub use acts::record::Changes;

@@ -23,6 +23,7 @@ use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
+use tidy_warden_core::introduced::IntroducedRecord;
 use tidy_warden_core::time::UnixTime;
 
 use crate::{
@@ -98,6 +99,7 @@ struct Model {
     adopted: Vec<AdoptedSettings>,
     admissions: Vec<AdmissionRecord>,
     asking: BTreeMap<[u8; 32], AskingRecord>,
+    introduced: BTreeMap<DeviceId, IntroducedRecord>,
 }
 
 impl Model {

@@ -11,18 +11,19 @@ use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
 use tidy_warden_core::device::{AddRefusal, DeviceEdit, DeviceRecord};
 use tidy_warden_core::enrolment::IssueRefusal;
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
 use crate::acts::{
-    admission, asking, authority, batch, crl, device, enrol, job, key, policy, post, record, revoke, server,
+    admission, asking, authority, batch, crl, device, enrol, introduce, job, key, policy, post, record, revoke, server,
 };
 use crate::{
-    AcceptRefusal, AdmissionOver, AdoptedSettings, Answer, AskRefusal, Batch, BatchRefusal, Cause, Changes, CrlRecord,
-    GroupMembers, Intended, JobRecord, JobRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal,
-    Reached, ServerRecord, ServerRefusal, Store, StoreError, Survey, Tally, Tx, UseRefusal, View, decided, made,
-    viewed,
+    AcceptRefusal, AdmissionOver, AdoptedSettings, Answer, AskRefusal, Batch, BatchRefusal, Cause, Changes,
+    ChildRefusal, CrlRecord, GroupMembers, Intended, IntroduceRefusal, JobRecord, JobRefusal, Lease, NewAuthority,
+    NewCredential, NewJob, PostRecord, PostRefusal, Reached, ServerRecord, ServerRefusal, Store, StoreError, Survey,
+    Tally, Tx, UseRefusal, View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -212,6 +213,26 @@ impl OperatorStore {
     /// See [`asking::refuse`].
     pub fn refuse_asking(&mut self, key_digest: &[u8; 32], cause: &Cause) -> Answer<(), AcceptRefusal> {
         decided(&mut *self.0, |tx| asking::refuse(tx, key_digest, cause))
+    }
+
+    /// See [`introduce::introduce`].
+    pub fn introduce_child(
+        &mut self,
+        new: &IntroducedRecord,
+        most: u32,
+        cause: &Cause,
+    ) -> Answer<IntroducedState, IntroduceRefusal> {
+        decided(&mut *self.0, |tx| introduce::introduce(tx, new, most, cause))
+    }
+
+    /// See [`introduce::accept`].
+    pub fn accept_child(&mut self, wanted: &DeviceRecord, cause: &Cause) -> Answer<(), ChildRefusal> {
+        decided(&mut *self.0, |tx| introduce::accept(tx, wanted, cause))
+    }
+
+    /// See [`introduce::refuse`].
+    pub fn refuse_child(&mut self, child: &DeviceId, cause: &Cause) -> Answer<(), ChildRefusal> {
+        decided(&mut *self.0, |tx| introduce::refuse(tx, child, cause))
     }
 
     /// See [`asking::ask`].

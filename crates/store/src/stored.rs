@@ -131,7 +131,18 @@ pub(crate) fn pairs(text: &str, what: &str) -> Result<BTreeMap<String, String>, 
 
 /// Labels as a JSON object.
 pub(crate) fn labels_text(device: &DeviceRecord) -> String {
-    object(device.labels.iter().map(|(name, value)| (name.as_str(), value.as_str())))
+    labels_of(&device.labels)
+}
+
+/// The same of labels alone.
+pub(crate) fn labels_of(labels: &BTreeMap<LabelName, LabelValue>) -> String {
+    object(labels.iter().map(|(name, value)| (name.as_str(), value.as_str())))
+}
+
+/// Labels from a JSON object.
+pub(crate) fn labels(text: &str) -> Result<BTreeMap<LabelName, LabelValue>, StoreError> {
+    let pairs = pairs(text, "labels")?.into_iter();
+    pairs.map(|(name, value)| Ok((parsed(&name, "label")?, parsed(&value, "label")?))).collect()
 }
 
 /// Facts as a JSON object.
@@ -163,9 +174,7 @@ fn object<'t>(pairs: impl Iterator<Item = (&'t str, &'t str)>) -> String {
 
 /// The texts of a device's columns that take more than a parse.
 pub(crate) fn fill_device(device: &mut DeviceRecord, labels: &str, facts: &str) -> Result<(), StoreError> {
-    for (name, value) in pairs(labels, "labels")? {
-        device.labels.insert(parsed::<LabelName>(&name, "label")?, parsed::<LabelValue>(&value, "label")?);
-    }
+    device.labels = self::labels(labels)?;
     device.facts = self::facts(facts)?;
     Ok(())
 }

@@ -7,6 +7,8 @@ use tidy_warden_core::asking::{AskingRecord, MOST_REMEMBERED};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::introduced::IntroducedRecord;
+use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::StoreError;
 
 use crate::edge::device_id;
@@ -16,11 +18,58 @@ use crate::problem::Problem;
 /// How many others are named that one is in conflict with, about: whoever floods with one fact is to fill no screens.
 const MOST_NAMED: usize = 16;
 
+/// What is known of one that waits.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Waits {
+    /// It called itself, and has proved to hold a key.
+    Caller(AskingRecord),
+    /// Its gateway brought it in.
+    Child(IntroducedRecord),
+}
+
+impl Waits {
+    /// Since when.
+    #[must_use]
+    pub fn since(&self) -> UnixTime {
+        match self {
+            Self::Caller(record) => record.since,
+            Self::Child(record) => record.since,
+        }
+    }
+
+    /// Its last second.
+    #[must_use]
+    pub fn until(&self) -> UnixTime {
+        match self {
+            Self::Caller(record) => record.until,
+            Self::Child(record) => record.until,
+        }
+    }
+
+    /// Where it came from: the network of who called, or the gateway.
+    #[must_use]
+    pub fn from(&self) -> String {
+        match self {
+            Self::Caller(record) => record.from.clone(),
+            Self::Child(record) => record.gateway.to_string(),
+        }
+    }
+
+    /// The code of its key, if it has shown one.
+    #[must_use]
+    pub fn code(&self) -> Option<String> {
+        match self {
+            Self::Caller(record) => Some(record.code()),
+            Self::Child(_) => None,
+        }
+    }
+}
+
 /// One that waits.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Asking {
-    /// What it said.
-    pub record: AskingRecord,
+    /// What it said, or its gateway said of it.
+    pub record: Waits,
     /// Its id until it is given another.
     pub id: DeviceId,
     /// The id that its kind's rule gives it, if that gives one.
@@ -33,10 +82,12 @@ impl Asking {
     /// As a device that is listed would look.
     #[must_use]
     pub fn as_device(&self) -> DeviceRecord {
-        let id = self.wanted.clone().unwrap_or_else(|| self.id.clone());
-        DeviceRecord {
-            facts: self.record.facts.clone(),
-            ..DeviceRecord::new(id, self.record.kind.clone(), self.record.since)
+        match &self.record {
+            Waits::Caller(record) => {
+                let id = self.wanted.clone().unwrap_or_else(|| self.id.clone());
+                DeviceRecord { facts: record.facts.clone(), ..DeviceRecord::new(id, record.kind.clone(), record.since) }
+            }
+            Waits::Child(record) => record.as_device(record.since),
         }
     }
 }
@@ -51,13 +102,22 @@ pub fn all(ward: &Ward) -> Result<Vec<Asking>, Problem> {
         let rule = ward.settings.kinds.get(&record.kind).and_then(|kind| kind.id.as_deref());
         let named = rule.and_then(|rule| filled(rule, &record.facts).ok());
         let wanted = named.and_then(|id| device_id(&ward.settings, &id).ok());
-        all.push(Asking { id: record.id().map_err(damaged)?, record, wanted, conflicts: Vec::new() });
+        let id = record.id().map_err(damaged)?;
+        all.push(Asking { id, record: Waits::Caller(record), wanted, conflicts: Vec::new() });
     }
+    let children = ward.store.waiting_children(limit)?.into_iter().filter(|record| record.is_waiting(now));
+    all.extend(children.map(|record| {
+        let (id, wanted) = (record.child.clone(), Some(record.child.clone()));
+        Asking { id, wanted, record: Waits::Child(record), conflicts: Vec::new() }
+    }));
+    all.sort_by_key(|asking| asking.record.since());
     // Who has the same fact, and who has the same id.
     let mut with_fact: BTreeMap<Fact, Vec<usize>> = BTreeMap::new();
     let mut with_id: BTreeMap<DeviceId, Vec<usize>> = BTreeMap::new();
     for (at, asking) in all.iter().enumerate() {
-        asking.record.facts.values().for_each(|fact| with_fact.entry(fact.clone()).or_default().push(at));
+        if let Waits::Caller(record) = &asking.record {
+            record.facts.values().for_each(|fact| with_fact.entry(fact.clone()).or_default().push(at));
+        }
         asking.wanted.iter().for_each(|id| with_id.entry(id.clone()).or_default().push(at));
     }
     let facts: Vec<&Fact> = with_fact.keys().collect();

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use tidy_warden_core::asking;
 use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
 use tidy_warden_core::condition::{Condition, Use, can_name_a_label};
@@ -121,16 +120,10 @@ pub fn labels(given: &[(String, String)]) -> Result<BTreeMap<LabelName, LabelVal
 /// A device's id, which must not be the name of an endpoint.
 pub fn device_id(settings: &Settings, text: &str) -> Result<DeviceId, Problem> {
     let id: DeviceId = parse(text)?;
-    if id.as_str().starts_with(asking::PREFIX) {
-        return Err(Problem::refused(format!("no device can be named `{id}`"))
-            .because("those that wait for a person are named so"));
+    match settings.may_name(&id) {
+        Ok(()) => Ok(id),
+        Err(why) => Err(Problem::refused(format!("no device can be named `{id}`")).because(why)),
     }
-    if settings.is_endpoint_name(&id) {
-        return Err(
-            Problem::refused(format!("no device can be named `{id}`")).because("an endpoint of the ward has this name")
-        );
-    }
-    Ok(id)
 }
 
 /// Reads a public key: SubjectPublicKeyInfo in PEM, or a JWK.

@@ -22,6 +22,7 @@ use tidy_warden_ward::mass;
 use super::changes::{devices_text, of_devices, tell_back};
 use super::{Context, credential, import, pick};
 use crate::args::{AddArgs, DeviceCommand, EditArgs};
+use crate::commands::revoke::tell_children;
 use crate::console::counted;
 use crate::edge::{device_id, fact, facts, known_kind, label_name, labels, parse};
 use crate::problem::{Exit, Problem};
@@ -169,7 +170,8 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
     {
         let value = asking_json(&waits);
         context.console.show("tidy-warden/device/1", value, &asking::text(&waits))?;
-        context.console.note(format!("it waits for a yes: device accept {id} --code CODE, or device refuse {id}"));
+        let code = if waits.record.code().is_some() { " --code CODE" } else { "" };
+        context.console.note(format!("it waits for a yes: device accept {id}{code}, or device refuse {id}"));
         return Ok(Exit::Done);
     }
     let view = ward.device(&id)?;
@@ -414,6 +416,12 @@ fn retire(context: &Context<'_>, device: &str, yes: bool, because: Option<&str>)
         context.console.did("tidy-warden/device-retire/1", value, format!("{id} is retired already"))?;
         return Ok(Exit::Done);
     }
+    tell_children(
+        context.console,
+        &ward,
+        &id,
+        "it speaks for them no more, and they need another gateway: device edit ID --gateway",
+    )?;
     context.console.confirm(&format!("Retire {id} for good? Its id is never used again."), yes)?;
     let cause = ward.cause(because);
     let had = ward.device(&id)?.credentials.iter().any(|credential| credential.usable_until().is_some());

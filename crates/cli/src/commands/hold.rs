@@ -7,6 +7,7 @@ use tidy_warden_store::DeviceView;
 use tidy_warden_ward::mass::{self, Outcome};
 
 use super::changes::{BACK, tell_back};
+use super::revoke::tell_children;
 use super::{Context, pick};
 use crate::args::HoldArgs;
 use crate::console::counted;
@@ -45,6 +46,14 @@ pub(crate) fn run(context: &Context<'_>, act: HoldAct, args: &HoldArgs) -> Resul
                 HoldAct::Hold => format!("Put {id} on hold? It is cut off until it is released."),
                 HoldAct::Release => format!("Release {id}? Its credentials sign in again."),
             };
+            if act == HoldAct::Hold {
+                tell_children(
+                    console,
+                    &ward,
+                    &id,
+                    "it speaks for them no more until it is released, their own certificates stay good",
+                )?;
+            }
             console.confirm(&question, args.yes)?;
             vec![id]
         }

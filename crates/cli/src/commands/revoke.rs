@@ -10,7 +10,7 @@ use tidy_warden_ward::mass::{self, Outcome};
 
 use super::{Context, pick};
 use crate::args::RevokeArgs;
-use crate::console::counted;
+use crate::console::{Console, counted};
 use crate::edge::{CertificateName, parse};
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
@@ -32,17 +32,11 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
         Some(_) => format!("one certificate of {id}"),
         None => format!("all certificates and tokens of {id}"),
     };
-    let children = if only.is_none() { spoken_for(&ward, &id)? } else { Vec::new() };
-    if !children.is_empty() {
-        let sample: Vec<&str> = children.iter().take(5).map(DeviceId::as_str).collect();
-        let more = if children.len() > sample.len() { ", ..." } else { "" };
-        console.note(format!(
-            "{id} is the gateway of {}: {}{more}; what it sends and receives for them ends with it, their own certificates \
-             stay good",
-            counted(children.len(), "device"),
-            sample.join(", ")
-        ));
-    }
+    let what_ends = "what it sends and receives for them ends with it, their own certificates stay good";
+    let children = match only {
+        None => tell_children(console, &ward, &id, what_ends)?,
+        Some(_) => Vec::new(),
+    };
     console.confirm(&format!("Revoke {what} ({reason})?"), args.yes)?;
     let because = console.reason(args.because.text())?;
     let cause = ward.cause(Some(&because));
@@ -77,6 +71,23 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
 pub(super) fn spoken_for(ward: &Ward, id: &DeviceId) -> Result<Vec<DeviceId>, Problem> {
     let children = ward.store.children(id)?;
     Ok(children.into_iter().filter(|child| child.barred().is_none()).map(|child| child.id).collect())
+}
+
+/// Says what ends for the children of a gateway, before anything is done to it; gives them.
+pub(super) fn tell_children(
+    console: &Console,
+    ward: &Ward,
+    id: &DeviceId,
+    what: &str,
+) -> Result<Vec<DeviceId>, Problem> {
+    let children = spoken_for(ward, id)?;
+    if !children.is_empty() {
+        let sample: Vec<&str> = children.iter().take(5).map(DeviceId::as_str).collect();
+        let more = if children.len() > sample.len() { ", ..." } else { "" };
+        let count = counted(children.len(), "device");
+        console.note(format!("{id} is the gateway of {count}: {}{more}; {what}", sample.join(", ")));
+    }
+    Ok(children)
 }
 
 /// Revokes every device that a condition picks.

@@ -16,7 +16,7 @@ use tidy_warden_core::time::Span;
 use tidy_warden_desk::{Event, Sink};
 use tidy_warden_join::{Answer, Desk, Proof};
 use tidy_warden_simulate::Login;
-use tidy_warden_ward::asking as waiting;
+use tidy_warden_ward::asking::{self as waiting, Waits};
 
 use super::Story;
 use super::steps::broken;
@@ -143,9 +143,11 @@ pub(super) async fn by_themselves(
     story.claim(matches!(waits, Answer::Wait(_)), "who is not known waits")?;
     let digest = sha256(stranger.key.public_key().spki());
     let code = asking::code(&digest);
-    let seen = waiting::all(ward)?.into_iter().find(|each| each.record.key_digest == digest);
+    let seen = waiting::all(ward)?
+        .into_iter()
+        .find(|each| matches!(&each.record, Waits::Caller(record) if record.key_digest == digest));
     let seen = seen.ok_or_else(|| broken("the one that waits is not listed"))?;
-    story.claim(seen.record.code() == code, "the person sees the code that the device shows")?;
+    story.claim(seen.record.code().as_ref() == Some(&code), "the person sees the code that the device shows")?;
     story.tell("", &format!("{STRANGER}, whom nobody announced, waits and shows the code of its key:"))?;
     story.tell("", &format!("  {code}"))?;
     let id: DeviceId = parse(STRANGER)?;

@@ -7,6 +7,7 @@ mod authority;
 mod backup;
 mod badday;
 mod bulk;
+mod children;
 mod crash;
 mod database;
 mod desk;

@@ -35,6 +35,11 @@ pub struct Replay {
     pub posts: BTreeMap<String, (String, bool)>,
     /// The fingerprints of the certificates that guard and desk of the ward's folder were given after their first.
     pub servers: BTreeMap<String, String>,
+    /// Those that called and were not accepted, by the ids under which they wait: whether a person refused them. That they lapsed
+    /// leaves no entry.
+    pub asked: BTreeMap<String, bool>,
+    /// Children that gateways brought in: what became of each.
+    pub introduced: BTreeMap<String, String>,
     /// Number and digest of the settings that were adopted last for all machines.
     pub adopted: Option<(u32, String)>,
     /// For each entry that opened admissions: the number of the first, how many, and the digest over what is fixed of them.
@@ -136,6 +141,20 @@ impl Replay {
             "admission.lapse" => {
                 self.admission_ends.insert(subject(), ("lapsed", String::new()));
             }
+            "device.ask" => {
+                self.asked.insert(subject(), false);
+            }
+            "device.introduce" => {
+                self.introduced.insert(subject(), text("state"));
+            }
+            "device.accept" => match self.introduced.get_mut(&entry.subject) {
+                Some(state) => *state = "accepted".to_owned(),
+                None => drop(self.asked.remove(&entry.subject)),
+            },
+            "device.refuse" => match self.introduced.get_mut(&entry.subject) {
+                Some(state) => *state = "refused".to_owned(),
+                None => drop(self.asked.insert(subject(), true)),
+            },
             "store.restore" if detail["withdraws_admissions"] == true => self.withdrawn_all = entry.number,
             "key.block" => self.blocked += detail["count"].as_u64().unwrap_or(0),
             "settings.changed" => self.settings = Some(text("sha256")),
@@ -188,6 +207,14 @@ mod tests {
         entry("policy.adopt", "edition 7", r#"{"sha256":"bb"}"#);
         entry("authority.retire", "devices", "{}");
         entry("key.block", "3 keys", r#"{"count":3,"source":"listed"}"#);
+        entry("device.ask", "asking-1", "{}");
+        entry("device.ask", "asking-2", "{}");
+        entry("device.refuse", "asking-2", "{}");
+        entry("device.ask", "asking-3", "{}");
+        entry("device.accept", "asking-3", r#"{"device":"wv-9"}"#);
+        entry("device.introduce", "cb-1", r#"{"state":"waits"}"#);
+        entry("device.introduce", "cb-2", r#"{"state":"waits"}"#);
+        entry("device.accept", "cb-2", "{}");
         entry("enroll.batch", "2 credentials", r#"{"count":2,"listed":2,"list_sha256":"x","credentials_sha256":"cc"}"#);
         let standing = |id: &str| replay.devices.get(id).copied().unwrap_or_default();
         assert_eq!(standing("wv-1"), DeviceStanding { out: true, ..DeviceStanding::default() });
@@ -196,7 +223,10 @@ mod tests {
         assert_eq!(replay.revoked.len(), 4);
         assert_eq!(replay.editions[&7], "bb");
         assert_eq!(replay.authorities["devices"], ("aa".to_owned(), true));
-        assert_eq!(replay.recorded[&13], (2, "cc".to_owned()));
+        let asked: Vec<_> = replay.asked.iter().map(|(id, refused)| (id.as_str(), *refused)).collect();
+        assert_eq!(asked, [("asking-1", false), ("asking-2", true)]);
+        assert_eq!((&*replay.introduced["cb-1"], &*replay.introduced["cb-2"]), ("waits", "accepted"));
+        assert_eq!(replay.recorded[&21], (2, "cc".to_owned()));
         assert!(!replay.unnamed && replay.blocked == 3);
     }
 }

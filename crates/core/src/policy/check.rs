@@ -71,6 +71,7 @@ pub fn check(
     words::names(&edition.policies, &mut findings);
     for policy in &edition.policies {
         words::kinds(policy, settings, &mut findings);
+        words::introduces(policy, edition, settings, &mut findings);
         words::group_names(policy, groups, &mut findings);
         if policy.subjects.never_holds() {
             findings.push(Finding {

@@ -5,6 +5,7 @@ use std::fmt;
 
 use serde::Serialize;
 
+use crate::id::KindName;
 use crate::settings::Settings;
 use crate::topic::{Level, Piece, TopicFilter, TopicSet, intersection};
 
@@ -18,6 +19,8 @@ const SAMPLES: usize = 3;
 #[derive(Debug, Clone, Default)]
 pub struct Grants {
     connect: BTreeSet<&'static str>,
+    /// How many children of each kind it may bring in.
+    introduce: BTreeMap<KindName, u32>,
     topics: BTreeMap<Side, Vec<(Limits, Piece)>>,
 }
 
@@ -33,12 +36,12 @@ struct Side {
 pub struct Changed {
     /// Whether they are gained; else they are lost.
     pub gained: bool,
-    /// `connect`, `publish` or `subscribe`.
+    /// `connect`, `publish`, `subscribe` or `introduce`.
     pub act: &'static str,
     /// The share's name, for a shared subscription.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub share: Option<String>,
-    /// The client identifier, or the topics as filters: `F except G`.
+    /// The client identifier, the topics as filters (`F except G`), or the kind and number of children.
     pub topics: String,
     /// Where the topics stay but the limits change: the limits that are gained or lost.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -86,6 +89,18 @@ impl Grants {
                 all.insert(Changed { gained, act: Act::Connect.as_str(), share: None, topics, limits: None });
             }
         }
+        for (from, to, gained) in [(self, new, true), (new, self, false)] {
+            for (kind, most) in &to.introduce {
+                let known = from.introduce.get(kind).copied().unwrap_or(0);
+                if *most > known {
+                    let topics = match known {
+                        0 => format!("kind {kind} at most {most}"),
+                        known => format!("kind {kind} at most {most}, not {known}"),
+                    };
+                    all.insert(Changed { gained, act: "introduce", share: None, topics, limits: None });
+                }
+            }
+        }
         let sides: BTreeSet<&Side> = self.topics.keys().chain(new.topics.keys()).collect();
         for side in sides {
             for (from, to, gained) in [(self, new, true), (new, self, false)] {
@@ -127,6 +142,7 @@ impl Grants {
 
     fn join(&mut self, other: Self) {
         self.connect.extend(other.connect);
+        self.introduce.extend(other.introduce);
         for (side, pieces) in other.topics {
             self.topics.entry(side).or_default().extend(pieces);
         }
@@ -185,6 +201,10 @@ fn grants(fleet: &Fleet<'_>, part: Part, edition: usize) -> Grants {
         let denied: Vec<_> = table.forms(super::Effect::Deny).collect();
         let forms = table.forms(super::Effect::Allow).filter(|form| !denied.contains(form));
         forms.for_each(|form| grants.allow_connect(form));
+        for each in table.policies.iter().flat_map(|policy| &policy.introduces) {
+            let most = grants.introduce.entry(each.kind.clone()).or_default();
+            *most = each.most.max(*most);
+        }
     }
     for act in [Act::Publish, Act::Subscribe] {
         let denies = fleet.denies(part, edition, act);
@@ -329,7 +349,9 @@ pub fn compare(fleet: &Fleet<'_>, settings: &Settings) -> Comparison {
         *same.entry(fleet.selection_key(class)).or_insert_with(|| {
             let rules = |edition| -> Vec<String> {
                 let table = fleet.table(class, edition);
-                table.policies.iter().flat_map(|policy| &policy.rules).map(ToString::to_string).collect()
+                let policies = || table.policies.iter();
+                let rules = policies().flat_map(|policy| &policy.rules).map(ToString::to_string);
+                rules.chain(policies().flat_map(|policy| &policy.introduces).map(ToString::to_string)).collect()
             };
             rules(0) == rules(1)
         })

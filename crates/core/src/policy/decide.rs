@@ -11,6 +11,7 @@ use crate::topic::{Exhausted, TopicFilter, TopicName, Work, overlap};
 
 use super::cover::{Cover, Uncovered};
 use super::denial::{Denial, Excess, admit};
+use super::introduce::Door;
 use super::table::{RuleNumber, Table};
 use super::{Act, ClientIdForm, Effect, Grants, Missing, Policy, Rate, Rule, Speaker};
 
@@ -75,6 +76,8 @@ pub struct Rights {
     edition: u32,
     own: Own,
     children: Option<Arc<Children>>,
+    /// Where messages would name children that may be brought in.
+    doors: Option<Arc<[Door]>>,
 }
 
 /// A publish as it is asked for.
@@ -139,7 +142,26 @@ pub enum Delivery {
 
 impl Rights {
     pub(super) fn bind(edition: u32, device: &DeviceRecord, table: Arc<Table>) -> Self {
-        Self { edition, own: Own::new(device, table), children: None }
+        Self { edition, own: Own::new(device, table), children: None, doors: None }
+    }
+
+    /// Adds where it may bring in children.
+    pub(super) fn open(&mut self, doors: Option<Arc<[Door]>>) {
+        self.doors = doors;
+    }
+
+    pub(super) fn doors(&self) -> &[Door] {
+        self.doors.as_deref().unwrap_or_default()
+    }
+
+    /// Whose they are.
+    pub(super) fn device(&self) -> &DeviceId {
+        &self.own.id
+    }
+
+    /// Whether the device speaks for a child.
+    pub(super) fn speaks_for(&self, child: &DeviceId) -> bool {
+        self.children.iter().flat_map(|children| &children.all).any(|own| own.id == *child)
     }
 
     /// Adds what the device may do for children, each given with the table of its own rules.

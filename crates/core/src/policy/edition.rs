@@ -116,6 +116,7 @@ impl Edition {
                 && settings.carries(&device.kind, &child.kind)
         });
         rights.speak_for(device, carried.map(|child| (child, self.table(&self.selecting(child)))));
+        rights.open(self.doors(device, settings));
         rights
     }
 

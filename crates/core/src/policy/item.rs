@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use crate::text::quote;
 
-use super::{Rule, Target};
+use super::{Introduce, Rule, Target};
 
 /// A part of a policy file, as it is laid out.
 #[derive(Debug, Clone)]
@@ -27,6 +27,13 @@ pub(super) enum Kind {
 }
 
 impl Kind {
+    pub(super) fn introduce(introduce: &Introduce) -> Self {
+        let whole = introduce.to_string();
+        let (head, subject) = ("allow introduce".to_owned(), format!("kind {}", introduce.kind));
+        let rest = whole.strip_prefix(&format!("{head} {subject}")).unwrap_or_default().trim_start().to_owned();
+        Self::Rule(head, subject, rest)
+    }
+
     pub(super) fn rule(rule: &Rule) -> Self {
         let subject = match &rule.target {
             Target::Connect(form) => format!("as {}", quote(form.as_str())),

@@ -7,13 +7,14 @@ use std::hash::{Hash, Hasher};
 use std::ops::Range;
 
 use crate::condition::{Condition, Use};
-use crate::id::PolicyName;
+use crate::id::{KindName, PolicyName};
 use crate::text::{Lexer, Source, TextError, Token, nearest, quote};
 use crate::topic::{ShareName, TopicName, split_share};
 
 use super::item::{Item, Kind};
 use super::{
-    Act, ClientIdForm, Effect, Expect, ExpectDevice, Limits, Pattern, Policy, Rate, Rule, RulePlace, Sole, Target,
+    Act, ClientIdForm, Effect, Expect, ExpectDevice, Introduce, Limits, Pattern, Policy, Rate, Rule, RulePlace, Sole,
+    Target,
 };
 
 /// The longest policy file, in octets.
@@ -84,6 +85,7 @@ struct Reader<'a> {
 #[derive(Default)]
 struct Body {
     rules: Vec<Rule>,
+    introduces: Vec<Introduce>,
     soles: Vec<Sole>,
     expects: Vec<Expect>,
 }
@@ -135,8 +137,8 @@ impl Reader<'_> {
             match self.lexer.take_sign("}") {
                 Ok(true) => {
                     self.item(start, Kind::Close);
-                    let Body { rules, soles, expects } = body;
-                    return Ok(head.map(|head| Policy { rules, soles, expects, ..head }));
+                    let Body { rules, introduces, soles, expects } = body;
+                    return Ok(head.map(|head| Policy { rules, introduces, soles, expects, ..head }));
                 }
                 Ok(false) => {
                     if let Err(error) = self.statement(head.as_ref().map(|head| &head.name), &mut body) {
@@ -182,8 +184,8 @@ impl Reader<'_> {
         let subjects = Condition::read(&mut self.lexer, Use::Policy)?;
         self.item(for_start, Kind::Head("for", subjects.to_string()));
         let subjects_place = self.source.place(subjects_start..self.lexer.end_of_last());
-        let (rules, soles, expects) = (Vec::new(), Vec::new(), Vec::new());
-        Ok(Policy { name, about, subjects, subjects_place, rules, soles, expects, place })
+        let Body { rules, introduces, soles, expects } = Body::default();
+        Ok(Policy { name, about, subjects, subjects_place, rules, introduces, soles, expects, place })
     }
 
     fn item(&mut self, start: usize, kind: Kind) {
@@ -203,6 +205,9 @@ impl Reader<'_> {
             "allow" | "deny" => {
                 self.lexer.take()?;
                 let effect = if word == "allow" { Effect::Allow } else { Effect::Deny };
+                if self.lexer.at_word("introduce") {
+                    return self.introduce(effect, start, name, body);
+                }
                 let (target, limits, rest) = self.rule_parts(effect)?;
                 if let Some(name) = name {
                     let place = self.source.place(start..self.lexer.end_of_last());
@@ -244,6 +249,54 @@ impl Reader<'_> {
                 };
                 return Err(self.lexer.error(range, format!("found `{word}`"), &expected));
             }
+        }
+        Ok(())
+    }
+
+    /// `introduce kind NAME at most N`, behind `allow`.
+    fn introduce(
+        &mut self,
+        effect: Effect,
+        start: usize,
+        policy: Option<&PolicyName>,
+        body: &mut Body,
+    ) -> Result<(), TextError> {
+        let word = self.lexer.start();
+        self.lexer.take()?;
+        if effect == Effect::Deny {
+            let range = word..self.lexer.end_of_last();
+            let problem = "nobody introduces children who is not allowed to".to_owned();
+            return Err(self.lexer.error(range, problem, "take this line out, and the one that allows it"));
+        }
+        if !self.lexer.take_word("kind")? {
+            return Err(self.lexer.unexpected("expected `kind` and the kind that the children come as"));
+        }
+        let at = self.lexer.start();
+        let kind = self.lexer.need_word("expected a kind, such as `cabin`")?;
+        let range = at..self.lexer.end_of_last();
+        let kind: KindName =
+            kind.parse().map_err(|error| self.named_error(range, &error, "expected a kind, such as `cabin`"))?;
+        if !self.lexer.take_word("at")? || !self.lexer.take_word("most")? {
+            return Err(self
+                .lexer
+                .unexpected("expected `at most` and a number: what one gateway may bring in is bounded"));
+        }
+        let at = self.lexer.start();
+        let expected = "expected a number from 1 to 10000";
+        let number = self.lexer.need_word(expected)?;
+        let most = number.parse().ok().filter(|most| (1..=Introduce::MOST).contains(most));
+        let range = at..self.lexer.end_of_last();
+        let most = most.ok_or_else(|| self.lexer.error(range, format!("found `{number}`"), expected))?;
+        let because = match self.lexer.take_word("because")? {
+            true => Some(self.lexer.need_text("expected the reason, a text in quotes")?),
+            false => None,
+        };
+        if let Some(policy) = policy {
+            let place = self.source.place(start..self.lexer.end_of_last());
+            let at = RulePlace { policy: policy.clone(), place, says: 0, shares_line: false };
+            let introduce = Introduce { kind, most, because, at };
+            self.item(start, Kind::introduce(&introduce));
+            body.introduces.push(introduce);
         }
         Ok(())
     }

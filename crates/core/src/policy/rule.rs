@@ -1,7 +1,7 @@
 //! What a policy file says, as values.
 
 use crate::condition::Condition;
-use crate::id::{DeviceId, PolicyName};
+use crate::id::{DeviceId, KindName, PolicyName};
 use crate::text::Place;
 use crate::topic::ShareName;
 
@@ -20,12 +20,32 @@ pub struct Policy {
     pub subjects_place: Place,
     /// Its rules, in the order of the file.
     pub rules: Vec<Rule>,
+    /// Which children its devices may bring in.
+    pub introduces: Vec<Introduce>,
     /// Its claims.
     pub soles: Vec<Sole>,
     /// Its tests.
     pub expects: Vec<Expect>,
     /// Where it begins.
     pub place: Place,
+}
+
+/// The right of a gateway to bring in children that nobody listed: by their first message, or ahead over the desk.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Introduce {
+    /// The kind that they come as.
+    pub kind: KindName,
+    /// How many of that kind one gateway may bring in, all that it ever did counted.
+    pub most: u32,
+    /// Why.
+    pub because: Option<String>,
+    /// Where it stands.
+    pub at: RulePlace,
+}
+
+impl Introduce {
+    /// The most that can be allowed.
+    pub const MOST: u32 = 10_000;
 }
 
 /// What a rule does to the acts that it fits.

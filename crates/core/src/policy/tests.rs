@@ -52,7 +52,7 @@ pub(super) fn edition(text: &str) -> Edition {
     Edition::read(1, &[file], &Groups::new()).unwrap_or_else(|errors| panic!("{}", errors[0]))
 }
 
-fn fleet_of<'e>(edition: &'e Edition, devices: &[DeviceRecord]) -> Fleet<'e> {
+pub(super) fn fleet_of<'e>(edition: &'e Edition, devices: &[DeviceRecord]) -> Fleet<'e> {
     let mut fleet = Fleet::new(&[edition], []);
     devices.iter().for_each(|device| fleet.add_record(device).unwrap());
     fleet
@@ -465,8 +465,21 @@ pub(super) fn any_policy() -> impl Strategy<Value = Policy> {
     let about = proptest::option::of("[a-z \"]{0,12}");
     let sole = any_pattern().prop_filter("a claim names no child", |pattern| !pattern.names_child());
     let sole = proptest::option::of(sole);
-    (about, any_condition(), proptest::collection::vec(any_rule(), 0..4), sole, any::<bool>()).prop_map(
-        |(about, subjects, rules, sole, allowed)| {
+    let introduce = (1u32..=Introduce::MOST, proptest::option::of("[a-z \"]{1,12}"));
+    let introduces = proptest::collection::vec(introduce, 0..3);
+    (about, any_condition(), proptest::collection::vec(any_rule(), 0..4), introduces, sole, any::<bool>()).prop_map(
+        |(about, subjects, rules, introduces, sole, allowed)| {
+            let introduce = |(most, because)| Introduce {
+                kind: "cabin".parse().unwrap(),
+                most,
+                because,
+                at: RulePlace {
+                    policy: "p".parse().unwrap(),
+                    place: Source::new("p", "").place(0..0),
+                    says: 0,
+                    shares_line: false,
+                },
+            };
             let place = Source::new("p", "").place(0..0);
             let expect = Expect {
                 device: ExpectDevice::Described(vec![("kind".into(), "a".into()), ("b".into(), "c".into())]),
@@ -483,6 +496,7 @@ pub(super) fn any_policy() -> impl Strategy<Value = Policy> {
                 subjects,
                 subjects_place,
                 rules,
+                introduces: introduces.into_iter().map(introduce).collect(),
                 soles,
                 expects: vec![expect],
                 place,
@@ -497,6 +511,7 @@ pub(super) fn without_places(mut policy: Policy) -> Policy {
     policy.subjects_place = nowhere.clone();
     policy.soles.iter_mut().for_each(|sole| sole.place = nowhere.clone());
     policy.rules.iter_mut().for_each(|rule| rule.at.place = nowhere.clone());
+    policy.introduces.iter_mut().for_each(|introduce| introduce.at.place = nowhere.clone());
     policy.expects.iter_mut().for_each(|expect| expect.place = nowhere.clone());
     policy
 }

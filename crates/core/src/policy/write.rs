@@ -4,7 +4,7 @@ use std::fmt;
 
 use crate::text::quote;
 
-use super::{Expect, ExpectDevice, Limits, Policy, Rate, Rule, RulePlace, Target};
+use super::{Expect, ExpectDevice, Introduce, Limits, Policy, Rate, Rule, RulePlace, Target};
 
 impl fmt::Display for Policy {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -13,11 +13,14 @@ impl fmt::Display for Policy {
             writeln!(f, "  about {}", quote(about))?;
         }
         writeln!(f, "  for   {}", self.subjects)?;
-        if !self.rules.is_empty() {
+        if !self.rules.is_empty() || !self.introduces.is_empty() {
             writeln!(f)?;
         }
         for rule in &self.rules {
             writeln!(f, "  {rule}")?;
+        }
+        for introduce in &self.introduces {
+            writeln!(f, "  {introduce}")?;
         }
         if !self.soles.is_empty() {
             writeln!(f)?;
@@ -49,6 +52,16 @@ impl fmt::Display for Rule {
             f.write_str(" for children")?;
         }
         write!(f, "{}", self.limits)?;
+        match &self.because {
+            Some(because) => write!(f, " because {}", quote(because)),
+            None => Ok(()),
+        }
+    }
+}
+
+impl fmt::Display for Introduce {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "allow introduce kind {} at most {}", self.kind, self.most)?;
         match &self.because {
             Some(because) => write!(f, " because {}", quote(because)),
             None => Ok(()),

@@ -118,7 +118,7 @@ fn held(
 }
 
 /// Whether a device may sign in with a credential now.
-fn signs_in(credential: &CredentialRecord, device: &DeviceRecord, now: UnixTime) -> Result<(), Refusal> {
+pub(super) fn signs_in(credential: &CredentialRecord, device: &DeviceRecord, now: UnixTime) -> Result<(), Refusal> {
     let unproved = |why: &dyn std::fmt::Display| Refusal::unproved(why).about(&device.id);
     match device.barred() {
         Some(barred) => Err(unproved(&barred)),

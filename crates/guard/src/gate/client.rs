@@ -108,7 +108,15 @@ impl Gate {
                 return Err(Close::Fault { code: reason::BAD_TOPIC, why: format!("response topic: {why}") });
             }
             Err(Refused::Denied(denial)) => {
-                (denial.to_string(), Event::denied(&self.device, self.peer, "publish", text, &denial))
+                let mut why = denial.to_string();
+                if let Some(unknown) = self.rights.unknown_child(topic) {
+                    why.push_str(&format!(
+                        "; `{}` is not known, and is to be brought in as a {}",
+                        unknown.child, unknown.by.kind
+                    ));
+                    self.introductions.tell(unknown.into());
+                }
+                (why, Event::denied(&self.device, self.peer, "publish", text, &denial))
             }
             Err(refused @ Refused::Response(_)) => {
                 let why = refused.to_string();

@@ -1,9 +1,11 @@
 //! What the guard writes to the store, and what it kept there of sessions at the broker.
 
 use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::id::{DeviceId, PostName};
+use tidy_warden_core::id::{DeviceId, KindName, PostName};
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_store::{
-    BrokerSession, Cause, GuardStore, Met, Opened, PostState, StoreError, Tally, Traffic, TrialDifference, Turn,
+    BrokerSession, Cause, GuardStore, IntroduceRefusal, Met, Opened, PostState, StoreError, Tally, Traffic,
+    TrialDifference, Turn,
 };
 
 use super::Knowledge;
@@ -74,6 +76,25 @@ impl Knowledge {
             store.meet(&Turn { post: &post, is_first, opened: &opened, closed: &closed, at: cause.at })
         };
         self.write(meet, String::new()).await
+    }
+
+    /// Brings in a child of a gateway, with the labels that the gateway has at that moment.
+    pub(crate) async fn introduce_child(
+        &self,
+        gateway: DeviceId,
+        child: DeviceId,
+        kind: KindName,
+        most: u32,
+        state: IntroducedState,
+    ) -> Result<Result<IntroducedState, IntroduceRefusal>, StoreError> {
+        let bring_in = move |store: &mut GuardStore, cause: &Cause| {
+            let found = store.devices(std::slice::from_ref(&gateway))?.pop().flatten();
+            let unknown = || StoreError::Unknown { what: "device", name: gateway.to_string() };
+            let gateway = found.ok_or_else(unknown)?.device;
+            let new = IntroducedRecord { state, ..IntroducedRecord::new(child, kind, &gateway, cause.at) };
+            store.introduce_child(&new, most, cause)
+        };
+        self.write(bring_in, String::new()).await
     }
 
     /// Says how this guard is.

@@ -123,6 +123,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
                 // As of now: a reload meanwhile was looked at.
                 manner: shared.live().manner(&device.kind),
                 counting: shared.counting(&device.id),
+                introductions: shared.introductions.clone(),
             },
             Moment::now(&*shared.clock),
         )

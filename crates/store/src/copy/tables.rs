@@ -4,7 +4,7 @@ use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 31] = [
+pub const TABLES: [Table; 32] = [
     Table {
         name: "authorities",
         columns: &[
@@ -291,6 +291,19 @@ pub const TABLES: [Table; 31] = [
             ("since", Integer),
             ("until", Integer),
             ("refused", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "introduced",
+        columns: &[
+            ("child", Text),
+            ("gateway", Text),
+            ("kind", Text),
+            ("labels", Json),
+            ("since", Integer),
+            ("until", Integer),
+            ("state", Text),
         ],
         key: 1,
     },

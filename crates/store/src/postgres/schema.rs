@@ -208,8 +208,15 @@ CREATE TABLE asking (
 );
 ";
 
-/// Tables and columns that came with format 3: the certificates that guards, desks and posts had before.
+/// Tables and columns that came with format 3: the certificates that guards, desks and posts had before; children that gateways brought in.
 const TABLES_3: &str = "
+CREATE TABLE introduced (
+    child TEXT PRIMARY KEY, gateway TEXT NOT NULL, kind TEXT NOT NULL, labels JSON NOT NULL, since BIGINT NOT NULL,
+    until BIGINT NOT NULL, state TEXT NOT NULL
+);
+CREATE INDEX introduced_by_gateway ON introduced (gateway, kind);
+CREATE INDEX introduced_waiting ON introduced (since, child) WHERE state = 'waits';
+
 CREATE TABLE former_servers (fingerprint BYTEA PRIMARY KEY, name TEXT NOT NULL, certificate BYTEA NOT NULL);
 ALTER TABLE head ADD COLUMN servers BIGINT NOT NULL DEFAULT 0;
 ";
@@ -220,7 +227,7 @@ const RIGHTS: &str = "
 DO $$ DECLARE one RECORD; BEGIN
     FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
         WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
-        EXECUTE format('GRANT %s ON admissions, admission_facts, asking, former_servers TO %s', one.what, one.who);
+        EXECUTE format('GRANT %s ON admissions, admission_facts, asking, former_servers, introduced TO %s', one.what, one.who);
     END LOOP;
 END $$;
 ";

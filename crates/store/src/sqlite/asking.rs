@@ -1,7 +1,9 @@
-//! Devices that wait for a person.
+//! Devices that wait for a person, and children that gateways brought in.
 
 use rusqlite::{Row, params};
 use tidy_warden_core::asking::AskingRecord;
+use tidy_warden_core::id::{DeviceId, KindName};
+use tidy_warden_core::introduced::IntroducedRecord;
 use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, parsed};
@@ -22,6 +24,21 @@ fn asking(row: &Row<'_>) -> Result<AskingRecord, StoreError> {
     })
 }
 
+const CHILDREN: &str = "SELECT child, gateway, kind, labels, since, until, state FROM introduced";
+
+fn introduced(row: &Row<'_>) -> Result<IntroducedRecord, StoreError> {
+    let text = |at| row.get_ref(at)?.as_str().map_err(|_| rows::damaged("child"));
+    Ok(IntroducedRecord {
+        child: parsed(text(0)?, "id")?,
+        gateway: parsed(text(1)?, "gateway")?,
+        kind: parsed(text(2)?, "kind")?,
+        labels: rows::labels(text(3)?)?,
+        since: UnixTime(row.get(4)?),
+        until: UnixTime(row.get(5)?),
+        state: text(6)?.parse().map_err(|_| rows::damaged("child"))?,
+    })
+}
+
 impl<S: Sql> ReadAsking for S {
     fn asking(&self, key_digest: &[u8; 32]) -> Result<Option<AskingRecord>, StoreError> {
         let mut statement = self.sql().prepare_cached(&format!("{COLUMNS} WHERE key_digest = ?1"))?;
@@ -36,6 +53,27 @@ impl<S: Sql> ReadAsking for S {
             all.push(asking(row)?);
         }
         Ok(all)
+    }
+
+    fn introduced(&self, child: &DeviceId) -> Result<Option<IntroducedRecord>, StoreError> {
+        let mut statement = self.sql().prepare_cached(&format!("{CHILDREN} WHERE child = ?1"))?;
+        statement.query([child.as_str()])?.next()?.map(introduced).transpose()
+    }
+
+    fn waiting_children(&self, limit: usize) -> Result<Vec<IntroducedRecord>, StoreError> {
+        let sql = format!("{CHILDREN} WHERE state = 'waits' ORDER BY since, child LIMIT ?1");
+        let mut statement = self.sql().prepare_cached(&sql)?;
+        let mut found = statement.query([rows::limit(limit)])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            all.push(introduced(row)?);
+        }
+        Ok(all)
+    }
+
+    fn count_introduced(&self, gateway: &DeviceId, kind: &KindName) -> Result<u64, StoreError> {
+        let sql = "SELECT count(*) FROM introduced WHERE gateway = ?1 AND kind = ?2";
+        rows::count(self.sql().prepare_cached(sql)?.query_row([gateway.as_str(), kind.as_str()], |row| row.get(0))?)
     }
 
     fn count_asking(&self, from: &str) -> Result<(u64, u64, u64), StoreError> {
@@ -55,6 +93,16 @@ impl WriteAsking for SqliteTx<'_> {
              VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
         let refused = refused.map(|at| at.0);
         let row = params![key_digest, kind.as_str(), rows::facts_of(facts), from, since.0, until.0, refused];
+        self.sql().prepare_cached(sql)?.execute(row)?;
+        Ok(())
+    }
+
+    fn put_introduced(&mut self, introduced: &IntroducedRecord) -> Result<(), StoreError> {
+        let IntroducedRecord { child, gateway, kind, labels, since, until, state } = introduced;
+        let sql = "INSERT OR REPLACE INTO introduced (child, gateway, kind, labels, since, until, state)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+        let labels = rows::labels_of(labels);
+        let row = params![child.as_str(), gateway.as_str(), kind.as_str(), labels, since.0, until.0, state.as_str()];
         self.sql().prepare_cached(sql)?.execute(row)?;
         Ok(())
     }

@@ -193,8 +193,15 @@ CREATE TABLE asking (
 ) WITHOUT ROWID;
 ";
 
-/// Tables that came with format 10: the certificates that guards, desks and posts had before.
+/// Tables that came with format 10: the certificates that guards, desks and posts had before; children that gateways brought in.
 const TABLES_10: &str = "
+CREATE TABLE introduced (
+    child TEXT PRIMARY KEY, gateway TEXT NOT NULL, kind TEXT NOT NULL, labels TEXT NOT NULL, since INTEGER NOT NULL,
+    until INTEGER NOT NULL, state TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX introduced_by_gateway ON introduced (gateway, kind);
+CREATE INDEX introduced_waiting ON introduced (since, child) WHERE state = 'waits';
+
 CREATE TABLE former_servers (fingerprint BLOB PRIMARY KEY, name TEXT NOT NULL, certificate BLOB NOT NULL) WITHOUT ROWID;
 ";
 

@@ -316,7 +316,7 @@ fn who_may_not_come_does_not_wait_and_a_full_room_turns_the_newest_away() {
 }
 
 /// What formats 3 and 2 of a database brought.
-const TAKE_AWAY_3: &str = "DROP TABLE former_servers; ALTER TABLE head DROP COLUMN servers;
+const TAKE_AWAY_3: &str = "DROP TABLE former_servers, introduced; ALTER TABLE head DROP COLUMN servers;
     UPDATE store_format SET number = 2, least = 2";
 const TAKE_AWAY_2: &str =
     "DROP TABLE admission_facts, admissions, asking; UPDATE store_format SET number = 1, least = 1";

@@ -35,9 +35,12 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::RenewServer(6, 9), at);
     act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(97, 97, 99), (98, 98, 99)] }, at);
     (0..3).for_each(|number| drop(act(&mut store, &mut guard, cast, &Act::AdoptSettings(number), at)));
+    act(&mut store, &mut guard, cast, &Act::Introduce(8, 97, false), at);
     act(&mut store, &mut guard, cast, &Act::Trial(true), at);
     act(&mut store, &mut guard, cast, &Act::Difference(97, 1), at);
     act(&mut store, &mut guard, cast, &Act::Session(97, 1), at);
+    act(&mut store, &mut guard, cast, &Act::Clone(97, false), at);
+    act(&mut store, &mut guard, cast, &Act::Traffic(97, 1), at);
     act(&mut store, &mut guard, cast, &Act::DropGroup(2), at);
     act(&mut store, &mut guard, cast, &Act::Group { name: 2, members: Some(vec![97, 98]) }, at);
     at

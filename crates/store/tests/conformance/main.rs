@@ -12,6 +12,7 @@ mod database;
 mod devices;
 mod feed;
 mod file;
+mod introduced;
 mod jobs;
 mod model;
 mod plans;

@@ -15,6 +15,7 @@ use tidy_warden_core::credential::{BlockSource, Revocation};
 use tidy_warden_core::device::{DeviceEdit, DeviceRecord};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, PostName};
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::key::{NewKey, ProvenKey, SoftwareKey, sha256};
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::post::PostRole;
@@ -78,6 +79,8 @@ pub(crate) enum Act {
     Ask(u8, u8),
     Accept(u8, u8),
     RefuseAsking(u8),
+    Introduce(u8, u8, bool),
+    Child(u8, bool),
 }
 
 pub(crate) fn any_act() -> impl Strategy<Value = Act> {
@@ -131,6 +134,8 @@ pub(crate) fn any_act() -> impl Strategy<Value = Act> {
         5 => (0u8..9, 0u8..5).prop_map(|(key, fact)| Act::Ask(key, fact)),
         4 => (0u8..9, one()).prop_map(|(key, device)| Act::Accept(key, device)),
         2 => (0u8..9).prop_map(Act::RefuseAsking),
+        5 => (0u8..9, one(), any::<bool>()).prop_map(|(child, gateway, free)| Act::Introduce(child, gateway, free)),
+        3 => (0u8..9, any::<bool>()).prop_map(|(child, accept)| Act::Child(child, accept)),
         2 => (1u8..4).prop_map(Act::WithdrawAdmission),
         5 => (1u8..4, kept()).prop_map(|(admission, certificate)| Act::Admit(admission, certificate)),
     ]
@@ -180,6 +185,10 @@ fn listed(number: u8, fact: u8, gateway: u8) -> DeviceRecord {
     let mut device = device(&format!("wv-{number}"), (fact > 0).then(|| format!("QF-{fact}")).as_deref());
     device.gateway = (gateway < DEVICES).then(|| name(gateway));
     device
+}
+
+fn child_name(number: u8) -> DeviceId {
+    id(&format!("child-{number}"))
 }
 
 fn name(number: u8) -> DeviceId {
@@ -393,6 +402,21 @@ pub(crate) fn act_for(
             told(store.add_post(&new, cause, &mut || Ok(())))
         }
         Act::RetirePost(post) => told(store.retire_post(&post_name(*post), cause)),
+        Act::Introduce(child, gateway, free) => {
+            let gateway = listed(*gateway, 0, DEVICES);
+            let state = if *free { IntroducedState::Accepted } else { IntroducedState::Waits };
+            let kind = format!("kind-{}", child % 2).parse().unwrap();
+            let new = IntroducedRecord { state, ..IntroducedRecord::new(child_name(*child), kind, &gateway, cause.at) };
+            match child % 3 {
+                0 => told(guard.introduce_child(&new, 2, cause)),
+                _ => told(store.introduce_child(&new, 2, cause)),
+            }
+        }
+        Act::Child(child, true) => match store.introduced(&child_name(*child)).unwrap() {
+            Some(introduced) => told(store.accept_child(&introduced.as_device(cause.at), cause)),
+            None => "there is no such child".to_owned(),
+        },
+        Act::Child(child, false) => told(store.refuse_child(&child_name(*child), cause)),
         Act::RenewServer(post, certificate) => {
             let name = if *post == 3 { "guard".to_owned() } else { post_name(*post).to_string() };
             let current = store.servers().unwrap().into_iter().find(|each| each.name == name);
@@ -560,6 +584,8 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         told(store.adopted_settings()),
         told(store.last_admission()),
         told(store.all_asking(9)),
+        told(store.waiting_children(9)),
+        told(store.waiting_children(1)),
         told(store.all_asking(1)),
         told(store.count_asking("192.0.2.1/24")),
         told(store.admissions(AdmissionName(0), 3)),
@@ -601,6 +627,12 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         all.push(told(store.admission_of_key(&[key; 32])));
         all.push(told(store.admission_of_key(&cast.digest(key))));
         all.push(told(store.asking(&cast.digest(key))));
+    }
+    for child in 0..9 {
+        all.push(told(store.introduced(&child_name(child))));
+    }
+    for device in &devices {
+        all.push(told(store.count_introduced(device, &"kind-0".parse().unwrap())));
     }
     for client in 0..4 {
         all.push(told(store.broker_session(&format!("c{client}"))));
@@ -688,5 +720,5 @@ fn random_acts_give_the_same_answers_rows_and_hashes_on_each_engine() {
     });
     run.unwrap();
     let done = done.into_inner();
-    assert_eq!(done.len(), 44, "each act was done at least once: {done:?}");
+    assert_eq!(done.len(), 46, "each act was done at least once: {done:?}");
 }

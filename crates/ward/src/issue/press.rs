@@ -11,7 +11,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{AuthorityName, KindName};
 use tidy_warden_core::key::{ProvenKey, SignError, Signer, SoftwareKey, sha256};
 use tidy_warden_core::outfit::{Connect, SCHEMA};
-use tidy_warden_core::policy::{Edition, Rights};
+use tidy_warden_core::policy::{Edition, Introduce, Rights};
 use tidy_warden_core::profile::{Filled, InWard};
 use tidy_warden_core::settings::{Kind, Role, Settings};
 use tidy_warden_core::time::{Span, UnixTime};
@@ -95,6 +95,12 @@ impl Mint {
             signatories,
             kinds,
         })
+    }
+
+    /// What children a device may bring in, by the policies that were read.
+    #[must_use]
+    pub fn introduces(&self, device: &DeviceRecord) -> Vec<Introduce> {
+        self.edition.as_ref().map(|edition| edition.introduces(device, &self.settings)).unwrap_or_default()
     }
 
     /// The certificates that lead from a device's to a root, where `authority` signed it, and the roots; PEM.

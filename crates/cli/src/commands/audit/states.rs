@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use tidy_warden_core::admission::{AdmissionEnd, AdmissionName, AdmissionRecord};
+use tidy_warden_core::asking::MOST_REMEMBERED;
 use tidy_warden_core::audit::{DeviceStanding, Replay};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::credential::BlockSource;
@@ -27,6 +28,7 @@ pub(in crate::commands) fn differing(view: &dyn View, now: UnixTime, replay: &Re
     credentials(view, replay, &mut all)?;
     editions(view, replay, &mut all)?;
     admissions(view, replay, &mut all)?;
+    waiting(view, replay, &mut all)?;
     let mut blocked = 0u64;
     view.each_blocked_key(&mut |key| blocked += u64::from(key.source != BlockSource::Revoked))?;
     if blocked != replay.blocked {
@@ -71,6 +73,34 @@ fn certified<'f>(
     for name in said.keys().filter(|name| !here.contains(name.as_str())) {
         all.push(format!("{what} `{name}`: it stands in the record, and is gone here"));
     }
+}
+
+/// Those that called and wait for a person, and children that gateways brought in.
+fn waiting(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let limit = usize::try_from(MOST_REMEMBERED).unwrap_or(usize::MAX);
+    for asking in view.all_asking(limit.saturating_add(1))? {
+        let id = asking.id().map(|id| id.to_string()).unwrap_or_default();
+        match replay.asked.get(&id) {
+            None => all.push(format!("`{id}`: it waits here, and the record does not say that it called")),
+            Some(refused) if *refused != asking.refused.is_some() => {
+                all.push(format!("`{id}`: whether it was refused is not what the record says"));
+            }
+            Some(_) => {}
+        }
+    }
+    for (child, said) in &replay.introduced {
+        let Ok(child) = child.parse::<DeviceId>() else { continue };
+        let found = view.introduced(&child)?.map_or("gone", |found| found.state.as_str());
+        if found != said {
+            all.push(format!("child `{child}`: it is {found} here, and {said} by the record"));
+        }
+    }
+    for child in view.waiting_children(usize::MAX)? {
+        if !replay.introduced.contains_key(child.child.as_str()) {
+            all.push(format!("child `{}`: it waits here, and the record does not bring it in", child.child));
+        }
+    }
+    Ok(())
 }
 
 /// Posts, and the settings that they go by.

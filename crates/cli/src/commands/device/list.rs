@@ -78,10 +78,14 @@ fn for_people(context: &Context<'_>, ward: &Ward, condition: Option<&str>, colum
         let rows: Vec<Vec<String>> = waiting.iter().map(waiting_row).collect();
         context.console.rows(&titles, &rows, "")?;
         context.console.note(format!(
-            "{} for a yes: device accept ID --code CODE, with the code that the device itself shows",
+            "{} for a yes: {}",
             match waiting.len() {
                 1 => "1 device waits".to_owned(),
                 many => format!("{many} devices wait"),
+            },
+            match waiting.iter().all(|waits| waits.record.code().is_none()) {
+                true => "device accept ID",
+                false => "device accept ID --code CODE, with the code that the device itself shows",
             }
         ));
     }
@@ -109,10 +113,10 @@ fn waiting_row(waits: &Asking) -> Vec<String> {
         id,
         device.kind.to_string(),
         DeviceState::Asking.as_str().to_owned(),
-        waits.record.since.to_string(),
-        waits.record.from.clone(),
+        waits.record.since().to_string(),
+        waits.record.from(),
         facts_text(&device),
-        waits.record.code(),
+        waits.record.code().unwrap_or_else(|| "-".to_owned()),
         super::asking::conflicts(waits),
     ]
 }

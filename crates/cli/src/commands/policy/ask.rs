@@ -55,9 +55,14 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
     let view = ward.device(&parse(&args.device)?)?;
     let asked = asked(args)?;
     let edition = if args.draft { Some(ward.draft()?) } else { ward.edition()? };
+    let mut brought_in = None;
     let decision = match &edition {
         Some(edition) => {
             let rights = ward.rights(edition, &view.device)?;
+            if let Asked::Publish(act) = &asked {
+                let unknown = rights.unknown_child(act.topic);
+                brought_in = unknown.map(|unknown| (unknown.child, unknown.by.clone()));
+            }
             let connected = args.client_id.as_deref().map_or(Ok(()), |id| rights.connect(id).map(|_| ()));
             connected.and_then(|()| decide(&rights, &asked))
         }
@@ -90,6 +95,10 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
     if let Some(why) = why {
         text.push_str(&format!("  because {why}\n"));
     }
+    let brought_in = brought_in.filter(|_| decision.is_err() && barred.is_none());
+    if let Some((child, by)) = &brought_in {
+        text.push_str(&format!("  `{child}` would be brought in as a {} by {}\n     {by}\n", by.kind, by.at));
+    }
     if let (Ok(granted), Asked::Subscribe(_, _, wanted)) = (&decision, &asked)
         && granted.qos < *wanted
     {
@@ -102,6 +111,7 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
         "device": view.device.id, "allowed": allowed, "edition": number, "draft": args.draft,
         "barred": barred.map(|barred| barred.to_string()), "policy_allows": decision.is_ok(),
         "because": barred.map(|barred| barred.to_string()).or(decision.as_ref().err().map(ToString::to_string)),
+        "brings_in": brought_in.as_ref().map(|(child, by)| json!({ "child": child, "kind": by.kind, "most": by.most })),
         "qos": decision.as_ref().ok().map(|granted| granted.qos),
         "rule": rule.map(|rule| json!({
             "policy": rule.at.policy, "file": rule.at.place.file, "line": rule.at.place.line,

@@ -1,10 +1,11 @@
 //! `policy reach` and `policy compare`: questions about the whole fleet.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use serde_json::{Value, json};
-use tidy_warden_core::policy::{self, Edition, Reach, ReachedBy};
-use tidy_warden_core::topic::{Level, split_share};
+use tidy_warden_core::policy::{self, Edition, Introduce, Reach, ReachedBy};
+use tidy_warden_core::topic::{Level, TopicFilter, split_share};
 
 use super::Context;
 use crate::args::{CompareArgs, ReachArgs};
@@ -41,13 +42,77 @@ pub(super) fn reach(context: &Context<'_>, args: &ReachArgs) -> Result<Exit, Pro
     let mut fleet = policy::fleet_for(&edition, &filter);
     let barred = ward.fill_able(&mut fleet)?;
     let found = policy::reach(&fleet, &ward.settings, &filter);
+    let (brought_in, is_whole) = brought_in(&ward, &edition, &filter)?;
     let value = json!({
         "filter": args.filter, "edition": edition.number, "draft": args.draft, "devices": found.devices, "barred": barred,
         "publishers": found.publishers, "publish": rules_json(&found.publish),
         "receivers": found.receivers, "subscribe": rules_json(&found.subscribe),
+        "brought_in": brought_in.iter().map(BroughtIn::json).collect::<Vec<_>>(), "all_gateways": is_whole,
     });
-    context.console.show("tidy-warden/reach/1", value, &text(&args.filter, &by, &found, barred))?;
+    let mut shown = text(&args.filter, &by, &found, barred);
+    brought_in.iter().for_each(|each| shown.push_str(&each.text(is_whole)));
+    context.console.show("tidy-warden/reach/1", value, &shown)?;
     Ok(Exit::Done)
+}
+
+/// How many gateways are looked at for children that they could bring in.
+const GATEWAYS: usize = 10_000;
+
+/// Children that nobody has listed yet, and that could publish once they are brought in.
+struct BroughtIn {
+    by: Introduce,
+    /// How many gateways could bring them in.
+    gateways: u64,
+    /// One of them, and the topics of such a child's message.
+    sample: (String, String),
+}
+
+impl BroughtIn {
+    fn json(&self) -> Value {
+        let at = &self.by.at;
+        json!({
+            "policy": at.policy, "file": at.place.file, "line": at.place.line, "text": self.by.to_string(), "kind": self.by.kind,
+            "most": self.by.most, "gateways": self.gateways, "sample": { "gateway": self.sample.0, "topics": self.sample.1 },
+        })
+    }
+
+    fn text(&self, is_whole: bool) -> String {
+        let least = if is_whole { "" } else { "at least " };
+        let gateways = counted(usize::try_from(self.gateways).unwrap_or(usize::MAX), "device");
+        format!(
+            "\n{:<10}children that {least}{gateways} may still bring in, by {}\n          {}\n  such as {} for any of its own on {}\n",
+            "publish", self.by.at, self.by, self.sample.0, self.sample.1
+        )
+    }
+}
+
+/// Who could publish into a filter once a gateway has brought it in; and whether all gateways were looked at.
+fn brought_in(ward: &Ward, edition: &Edition, filter: &TopicFilter) -> Result<(Vec<BroughtIn>, bool), Problem> {
+    let mut found: BTreeMap<(String, usize), BroughtIn> = BTreeMap::new();
+    let (mut seen, mut is_whole) = (BTreeSet::new(), true);
+    for policy in edition.policies.iter().filter(|policy| !policy.introduces.is_empty()) {
+        ward.store.each_device_by_id(Some(&policy.subjects), ward.now(), &mut |view| {
+            let device = &view.device;
+            if device.barred().is_some() || !seen.insert(device.id.clone()) {
+                return true;
+            }
+            let rights = edition.rights_with(device, [], &ward.settings);
+            let mut told = BTreeSet::new();
+            for (by, topics) in rights.introduces_into(filter) {
+                if !told.insert(by.at.place.line) {
+                    continue;
+                }
+                let key = (by.at.place.file.to_string(), by.at.place.line);
+                let sample = || (device.id.to_string(), topics.to_string());
+                let entry =
+                    found.entry(key).or_insert_with(|| BroughtIn { by: by.clone(), gateways: 0, sample: sample() });
+                entry.gateways += 1;
+            }
+            is_whole &= seen.len() < GATEWAYS;
+            is_whole
+        })?;
+    }
+    Ok((found.into_values().collect(), is_whole))
 }
 
 fn rules_json(all: &[ReachedBy]) -> Value {

@@ -10,7 +10,7 @@ use crate::settings::Settings;
 use crate::text::{Place, nearest};
 
 use super::super::fleet::Fleet;
-use super::super::{Effect, Pattern, Policy, Rule, Target, Variable};
+use super::super::{Edition, Effect, Pattern, Policy, Rule, Target, Variable};
 
 /// The variables that are no labels.
 const VARIABLES: [&str; 5] = ["device", "child", "kind", "owner", "gateway"];
@@ -51,6 +51,49 @@ pub(super) fn kinds(policy: &Policy, settings: &Settings, findings: &mut Vec<Fin
                 None => format!("declare it in ward.toml: [kinds.{kind}]"),
             },
         });
+    }
+}
+
+/// What is wrong with rights to bring in children.
+pub(super) fn introduces(policy: &Policy, edition: &Edition, settings: &Settings, findings: &mut Vec<Finding>) {
+    for by in &policy.introduces {
+        let mut found = |id, severity, problem: String, mend: String| {
+            findings.push(Finding { id, severity, place: Some(by.at.place.clone()), problem, mend });
+        };
+        let kind = &by.kind;
+        if !settings.kinds.contains_key(kind) {
+            let mend = match nearest(kind.as_str(), settings.kinds.keys().map(KindName::as_str)) {
+                Some(near) => format!("did you mean `{near}`? or declare it: [kinds.{kind}]"),
+                None => format!("declare it in ward.toml: [kinds.{kind}]"),
+            };
+            let problem = format!("children of the kind `{kind}` may be brought in, which ward.toml does not declare");
+            found("unknown-kind", Severity::Error, problem, mend);
+            continue;
+        }
+        if !settings.kinds.values().any(|gateway| gateway.carries.contains(kind)) {
+            found(
+                "introduces-nobody",
+                Severity::Warning,
+                format!("no kind carries `{kind}`, so that nobody can bring one in"),
+                format!("carries = [\"{kind}\"] under the gateway's kind in ward.toml"),
+            );
+            continue;
+        }
+        let names = |rule: &Rule| rule.for_children && matches!(rule.target, Target::Publish(_));
+        if !edition.policies.iter().flat_map(|policy| &policy.rules).any(names) {
+            found(
+                "introduces-nobody",
+                Severity::Warning,
+                "no message can name a child: there is no rule to publish for children".to_owned(),
+                "allow publish \".../{child}/...\" for children; over the desk they can be brought in all the same"
+                    .to_owned(),
+            );
+        }
+        let again = policy.introduces.iter().filter(|other| other.kind == *kind).count() > 1;
+        if again && policy.introduces.iter().find(|other| other.kind == *kind) != Some(by) {
+            let problem = format!("`{kind}` stands here twice; the first line counts");
+            found("introduces-twice", Severity::Warning, problem, "take one of them out".to_owned());
+        }
     }
 }
 

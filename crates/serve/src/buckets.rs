@@ -10,7 +10,7 @@ const MOST: usize = 20_000;
 
 /// Buckets of parties.
 #[derive(Debug)]
-pub(crate) struct Buckets<K> {
+pub struct Buckets<K> {
     /// When each is full again; `None` is whoever is not told apart.
     full_at: Mutex<HashMap<Option<K>, Instant>>,
 }
@@ -26,7 +26,7 @@ impl<K: Hash + Eq + Clone> Buckets<K> {
     ///
     /// # Errors
     /// It is empty; how long it takes until there is one.
-    pub(crate) fn take(&self, party: &K, count: u32, time: Duration, now: Instant) -> Result<(), Duration> {
+    pub fn take(&self, party: &K, count: u32, time: Duration, now: Instant) -> Result<(), Duration> {
         let each = time / count.max(1);
         let mut all = self.full_at.lock().unwrap_or_else(PoisonError::into_inner);
         let party = Some(party.clone());
