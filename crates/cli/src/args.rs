@@ -333,9 +333,10 @@ pub(crate) struct AddAuthorityArgs {
     /// The kinds whose devices may show its certificates, separated by commas.
     #[arg(long, value_name = "KINDS", value_delimiter = ',', requires = "trust")]
     pub(crate) kinds: Vec<String>,
-    /// The fact that tells which device it is: what the certificate says must be what the ward knows.
-    #[arg(long, value_name = "FACT", requires = "trust")]
-    pub(crate) fact: Option<String>,
+    /// The facts that it may vouch for, separated by commas: the first tells which device it is, and what the certificate says of all of
+    /// them must be what the ward knows.
+    #[arg(long, value_name = "FACTS", value_delimiter = ',', requires = "trust")]
+    pub(crate) fact: Vec<String>,
     #[command(flatten)]
     pub(crate) because: Because,
 }

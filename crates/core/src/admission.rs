@@ -464,8 +464,18 @@ pub enum OpenRefusal {
         /// That one.
         other: AdmissionName,
     },
-    /// Another of the same batch is for the same device or hardware.
-    #[error("another of them is for the same device or hardware")]
+    /// There is one for another device that demands the same key, and can be used.
+    #[error("{other} is open for `{device}` with the same key")]
+    KeyPending {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// That device.
+        device: DeviceId,
+        /// That one.
+        other: AdmissionName,
+    },
+    /// Another of the same batch is for the same device, hardware or key.
+    #[error("another of them is for the same device, hardware or key")]
     Twice {
         /// Its place in the batch, from 0.
         index: usize,
@@ -482,6 +492,7 @@ impl OpenRefusal {
             | Self::Differs { index, .. }
             | Self::DevicePending { index, .. }
             | Self::FactPending { index, .. }
+            | Self::KeyPending { index, .. }
             | Self::Twice { index } => *index,
         }
     }

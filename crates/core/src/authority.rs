@@ -1,7 +1,7 @@
 //! Authorities: what each signs, where its key is, and what a foreign one is trusted for.
 
 use crate::certificate::Certificate;
-use crate::fact::FactName;
+use crate::fact::{Fact, FactName};
 use crate::id::{AuthorityName, KindName};
 use crate::key::PublicKey;
 use crate::time::UnixTime;
@@ -58,8 +58,18 @@ pub enum KeyPlace {
 pub struct Trust {
     /// The kinds whose devices may show its certificates.
     pub kinds: Vec<KindName>,
-    /// The fact that tells which device it is.
-    pub fact: FactName,
+    /// The facts that it may vouch for, at least one: the first tells which device it is, and the others must be what is known of that.
+    pub facts: Vec<FactName>,
+}
+
+impl Trust {
+    /// What a certificate says of the facts that its maker may vouch for. The first of them must be there, or the maker says nothing.
+    #[must_use]
+    pub fn vouched(&self, certificate: &Certificate) -> Vec<Fact> {
+        let mut all = self.facts.iter().map(|name| certificate.fact(name));
+        let Some(Some(first)) = all.next() else { return Vec::new() };
+        std::iter::once(first).chain(all.flatten()).collect()
+    }
 }
 
 /// One authority.

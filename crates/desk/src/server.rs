@@ -267,8 +267,11 @@ impl Counter {
 }
 
 impl House for Counter {
-    fn door(&self, _from: IpAddr) -> (TlsAcceptor, Before) {
-        (self.acceptor.read().unwrap_or_else(std::sync::PoisonError::into_inner).clone(), Before::Nothing)
+    fn door(&self, from: IpAddr) -> (TlsAcceptor, Before) {
+        let live = self.desk.live();
+        let settings = &live.settings.desk;
+        let before = Before::of(settings.proxy_protocol, &settings.proxy_from, from);
+        (self.acceptor.read().unwrap_or_else(std::sync::PoisonError::into_inner).clone(), before)
     }
 
     fn refused(&self, peer: SocketAddr, why: String) {

@@ -445,11 +445,11 @@ impl Knowledge {
             }
             // Another entry of the same maker speaks for it now: it is recorded so below.
         }
-        let fact = leaf.fact(&vouched.fact).ok_or(NotAdmitted::UnknownCertificate)?;
+        let facts = vouched.vouched(leaf);
         let leaf = leaf.clone();
         let record = move |store: &mut GuardStore, cause: &Cause| {
             let (maker, kinds) = (&name, &vouched.kinds);
-            store.introduce(&Introduction { maker, kinds, fact: &fact, certificate: &leaf }, cause)
+            store.introduce(&Introduction { maker, kinds, facts: &facts, certificate: &leaf }, cause)
         };
         let device = self.write(record, "first shown".to_owned()).await?.ok_or(NotAdmitted::UnknownCertificate)?;
         Ok(Resolved { fingerprint, device, asked: None })

@@ -38,12 +38,7 @@ impl House for Entrance {
             Speech::WebSocket => &live.http_acceptor,
         };
         let settings = &live.settings.guard;
-        let before = match settings.proxy_protocol {
-            false => Before::Nothing,
-            true if settings.proxy_from.iter().any(|network| network.contains(from)) => Before::Proxied,
-            true => Before::Stranger,
-        };
-        (acceptor.clone(), before)
+        (acceptor.clone(), Before::of(settings.proxy_protocol, &settings.proxy_from, from))
     }
 
     fn refused(&self, peer: SocketAddr, why: String) {

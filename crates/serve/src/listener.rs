@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use ppp::v2;
 use socket2::{SockRef, TcpKeepalive};
+use tidy_warden_core::host::Network;
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::time::Instant;
@@ -47,6 +48,17 @@ pub enum Before {
     Proxied,
     /// Whoever it is may not connect: a load balancer does it for all.
     Stranger,
+}
+
+impl Before {
+    /// What comes before the handshake of `from`, where load balancers tell the clients' addresses or do not.
+    pub fn of(proxied: bool, believed: &[Network], from: IpAddr) -> Self {
+        match proxied {
+            false => Self::Nothing,
+            true if believed.iter().any(|network| network.contains(from)) => Self::Proxied,
+            true => Self::Stranger,
+        }
+    }
 }
 
 /// Who stands behind a listener.

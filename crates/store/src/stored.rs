@@ -184,8 +184,13 @@ pub(crate) fn trust(kinds: Option<String>, fact: Option<String>) -> Result<Optio
     let Some((kinds, fact)) = kinds.zip(fact) else { return Ok(None) };
     Ok(Some(Trust {
         kinds: kinds.split(',').map(|kind| parsed(kind, "authority")).collect::<Result<_, _>>()?,
-        fact: FactName::parse(&fact).map_err(|_| damaged("authority"))?,
+        facts: fact.split(',').map(FactName::parse).collect::<Result<_, _>>().map_err(|_| damaged("authority"))?,
     }))
+}
+
+/// The facts of a [`Trust`] as one text.
+pub(crate) fn trusted_facts(trust: &Trust) -> String {
+    trust.facts.iter().map(FactName::as_str).collect::<Vec<_>>().join(",")
 }
 
 /// The kinds of a [`Trust`] as one text.

@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{FlockOperation, flock};
 use tidy_warden_core::admission::{AdmissionName, AdmissionRecord, Demand, Secret};
+use tidy_warden_core::authority::Trust;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::FactName;
 use tidy_warden_core::key::sha256;
@@ -100,9 +101,12 @@ pub fn by_kind(settings: &Settings, device: &DeviceRecord) -> Demand {
 pub fn untold(ward: &Ward, device: &DeviceRecord) -> Result<Vec<FactName>, Problem> {
     let authorities = ward.store.authorities()?;
     let trusted = authorities.iter().filter(|each| each.retired.is_none()).filter_map(|each| each.trust.as_ref());
-    let tells: Vec<&FactName> =
-        trusted.filter(|trust| trust.kinds.contains(&device.kind)).map(|trust| &trust.fact).collect();
-    Ok(device.facts.keys().filter(|fact| !tells.contains(fact)).cloned().collect())
+    // One manufacturer must tell all of them: its certificate is one.
+    let untold = |trust: &Trust| -> Vec<FactName> {
+        device.facts.keys().filter(|fact| !trust.facts.contains(fact)).cloned().collect()
+    };
+    let tells = trusted.filter(|trust| trust.kinds.contains(&device.kind)).map(untold);
+    Ok(tells.min_by_key(Vec::len).unwrap_or_else(|| device.facts.keys().cloned().collect()))
 }
 
 /// A list of admissions to be opened.

@@ -106,7 +106,9 @@ fn refusal(device: &DeviceRecord, why: &OpenRefusal) -> Problem {
     let id = &device.id;
     let problem = Problem::refused(format!("no admission was opened for `{id}`")).because(why);
     match why {
-        OpenRefusal::DevicePending { other, .. } | OpenRefusal::FactPending { other, .. } => {
+        OpenRefusal::DevicePending { other, .. }
+        | OpenRefusal::FactPending { other, .. }
+        | OpenRefusal::KeyPending { other, .. } => {
             problem.next(format!("admission show {other}; or first: admission withdraw {other}"))
         }
         OpenRefusal::Differs { .. } | OpenRefusal::Unissued { .. } => problem.next(format!("device show {id}")),

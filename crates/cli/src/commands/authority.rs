@@ -155,9 +155,13 @@ fn show_named(context: &Context<'_>, ward: &Ward, name: &AuthorityName) -> Resul
     }
     if let Some(trust) = &authority.trust {
         let kinds: Vec<String> = trust.kinds.iter().map(ToString::to_string).collect();
-        line("taken for", format!("{}, whose {} must be what the certificate says", kinds.join(", "), trust.fact));
+        let facts: Vec<&str> = trust.facts.iter().map(|fact| fact.as_str()).collect();
+        line(
+            "taken for",
+            format!("{}, whose {} must be what the certificate says", kinds.join(", "), facts.join(" and ")),
+        );
         value["kinds"] = json!(kinds);
-        value["fact"] = json!(trust.fact.as_str());
+        value["facts"] = json!(facts);
     }
     if authority.role == AuthorityRole::Root {
         let (devices, have) = ward.store.equipped_since(&authority.name)?;

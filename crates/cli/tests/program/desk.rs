@@ -272,6 +272,10 @@ fn what_proves_a_device_is_what_its_kind_takes() {
         .run(&["authority", "add", "cableworks", "--trust", "maker.pem", "--kinds", "cable-clamp", "--fact", "serial"])
         .exits(0);
     let open = |more: &[&str]| world.run(&[&["admission", "open"], more].concat()).exits(0);
+    // One that vouches for two facts lets both be demanded, and refuses a certificate that says only one of them.
+    let both = ["--kinds", "cable-clamp", "--fact", "serial,mac"];
+    world.run(&[&["authority", "add", "cableworks-2", "--trust", "maker.pem"], &both[..]].concat()).exits(3);
+    world.run(&["authority", "show", "cableworks"]).exits(0).prints(&["whose serial must be what"]);
     open(&["--id", "cc-1", "--kind", "cable-clamp", "--fact", "serial=CW-1"]);
     open(&["--id", "gt-1", "--kind", "gate", "--fact", "serial=GT-1"]);
     openssl(&["genpkey", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256", "-out", "k.key"]);

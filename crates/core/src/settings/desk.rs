@@ -2,8 +2,10 @@
 
 use std::net::SocketAddr;
 
+use super::guard::{PROXY_FROM, PROXY_PROTOCOL};
 use super::key::{Key, Section};
 use super::reader::{Reader, Table};
+use crate::host::Network;
 use crate::time::Span;
 
 /// The keys of `[desk]`.
@@ -18,11 +20,21 @@ pub(super) const DESK: Section = Section {
 pub(super) const DESK_HERE: Section = Section { keys: KEYS.split_at(OF_ONE_MACHINE).0, ..DESK };
 
 /// How many keys are about one machine.
-const OF_ONE_MACHINE: usize = 3;
+const OF_ONE_MACHINE: usize = 5;
 
 /// Those about one machine first.
-const KEYS: &[Key] =
-    &[LISTEN, LISTEN_HTTP, METRICS, MAX_CONNECTIONS, REQUESTS_PER_SOURCE, REQUESTS_PER_DEVICE, CRL_LIFE, RENEW_SERVERS];
+const KEYS: &[Key] = &[
+    LISTEN,
+    LISTEN_HTTP,
+    METRICS,
+    PROXY_PROTOCOL,
+    PROXY_FROM,
+    MAX_CONNECTIONS,
+    REQUESTS_PER_SOURCE,
+    REQUESTS_PER_DEVICE,
+    CRL_LIFE,
+    RENEW_SERVERS,
+];
 
 const LISTEN: Key = Key::example(
     "listen",
@@ -78,6 +90,10 @@ pub struct DeskSettings {
     pub listen_http: Option<SocketAddr>,
     /// `metrics`: an address for metrics and health over plain HTTP.
     pub metrics: Option<SocketAddr>,
+    /// `proxy_protocol`: whether a load balancer stands in front of the HTTPS listener that tells the clients' addresses.
+    pub proxy_protocol: bool,
+    /// `proxy_from`: the load balancers that are believed; nobody else may connect there then.
+    pub proxy_from: Vec<Network>,
     /// `max_connections`: the most connections over HTTPS at once, default 5,000.
     pub max_connections: u32,
     /// `requests_per_source`: how many requests a minute one network (IPv4 /24, IPv6 /64) may make, default 600.
@@ -96,6 +112,8 @@ impl Default for DeskSettings {
             listen: None,
             listen_http: None,
             metrics: None,
+            proxy_protocol: false,
+            proxy_from: Vec::new(),
             max_connections: 5_000,
             requests_per_source: 600,
             requests_per_device: 30,
@@ -110,11 +128,14 @@ impl Reader<'_> {
         let default = DeskSettings::default();
         let Some(table) = self.section(root, "desk", &DESK) else { return default };
         let address = |reader: &mut Self, key: &Key| reader.text(table, key, |text| text.parse::<SocketAddr>().ok());
+        let (proxy_protocol, proxy_from) = self.proxies(table);
         let life = |text: &str| text.parse::<Span>().ok().filter(|life| life.seconds() >= 600);
         DeskSettings {
             listen: address(self, &LISTEN),
             listen_http: address(self, &LISTEN_HTTP),
             metrics: address(self, &METRICS),
+            proxy_protocol,
+            proxy_from,
             max_connections: self.number(table, &MAX_CONNECTIONS, 1..=1_000_000).unwrap_or(default.max_connections),
             requests_per_source: self
                 .number(table, &REQUESTS_PER_SOURCE, 1..=10_000_000)

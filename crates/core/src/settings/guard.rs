@@ -62,13 +62,13 @@ const LISTEN_WEBSOCKET: Key = Key::example(
     ADDRESS,
     "an address for MQTT over WebSocket over TLS beside it",
 );
-const PROXY_PROTOCOL: Key = Key::default(
+pub(super) const PROXY_PROTOCOL: Key = Key::default(
     "proxy_protocol",
     "false",
     "true or false",
     "whether a load balancer in front tells the clients' addresses (PROXY protocol, version 2)",
 );
-const PROXY_FROM: Key = Key::example(
+pub(super) const PROXY_FROM: Key = Key::example(
     "proxy_from",
     "[\"10.0.0.7\"]",
     "a list of IP addresses and networks, such as [\"10.0.0.7\", \"fd00::/8\"]",
@@ -304,6 +304,19 @@ impl Default for GuardSettings {
 }
 
 impl Reader<'_> {
+    /// Whether load balancers tell the clients' addresses, and which.
+    pub(super) fn proxies(&mut self, table: &Table<'_>) -> (bool, Vec<Network>) {
+        self.together(table, &PROXY_FROM, &PROXY_PROTOCOL, "expected proxy_protocol = true beside it");
+        if table.get(PROXY_PROTOCOL.name).is_some_and(|value| matches!(value.get_ref(), DeValue::Boolean(true))) {
+            let expected = "expected proxy_from = [\"...\"] beside it: whoever else connects could tell any address";
+            self.together(table, &PROXY_PROTOCOL, &PROXY_FROM, expected);
+        }
+        let from = self.list(table, &PROXY_FROM, |text| text.parse().map_err(|_| String::new()));
+        (self.flag(table, &PROXY_PROTOCOL).unwrap_or(false), from.unwrap_or_default())
+    }
+}
+
+impl Reader<'_> {
     pub(super) fn guard(&mut self, root: &Table<'_>) -> GuardSettings {
         let default = GuardSettings::default();
         let Some(table) = self.section(root, "guard", &GUARD) else { return default };
@@ -316,18 +329,12 @@ impl Reader<'_> {
             (!text.is_empty() && !text.chars().any(char::is_control)).then(|| text.to_owned())
         });
         self.together(table, &BROKER_PASSWORD_FILE, &BROKER_USER, "expected broker_user = \"...\" beside it");
-        self.together(table, &PROXY_FROM, &PROXY_PROTOCOL, "expected proxy_protocol = true beside it");
-        if table.get(PROXY_PROTOCOL.name).is_some_and(|value| matches!(value.get_ref(), DeValue::Boolean(true))) {
-            let expected = "expected proxy_from = [\"...\"] beside it: whoever else connects could tell any address";
-            self.together(table, &PROXY_PROTOCOL, &PROXY_FROM, expected);
-        }
+        let (proxy_protocol, proxy_from) = self.proxies(table);
         GuardSettings {
             listen: address(self, &LISTEN),
             listen_websocket: address(self, &LISTEN_WEBSOCKET),
-            proxy_protocol: self.flag(table, &PROXY_PROTOCOL).unwrap_or(default.proxy_protocol),
-            proxy_from: self
-                .list(table, &PROXY_FROM, |text| text.parse().map_err(|_| String::new()))
-                .unwrap_or_default(),
+            proxy_protocol,
+            proxy_from,
             metrics: address(self, &METRICS),
             broker: self.text(table, &BROKER, |text| text.parse().ok()),
             broker_user,

@@ -77,7 +77,14 @@ impl Settings {
         }
         let (store, hsm_module) = (here.store.clone(), here.hsm_module.clone());
         let own = here.desk.clone();
-        let desk = DeskSettings { listen: own.listen, listen_http: own.listen_http, metrics: own.metrics, ..self.desk };
+        let desk = DeskSettings {
+            listen: own.listen,
+            listen_http: own.listen_http,
+            metrics: own.metrics,
+            proxy_protocol: own.proxy_protocol,
+            proxy_from: own.proxy_from,
+            ..self.desk
+        };
         Self { guard, desk, makers, store, hsm_module, ..self }
     }
 }
@@ -261,7 +268,8 @@ mod tests {
         }
         assert!(GUARD_HERE.keys.iter().all(|key| GUARD.has(key.name)));
         for key in DESK.keys {
-            assert_eq!(DESK_HERE.has(key.name), key.expected.contains("address"), "{}", key.name);
+            let local = key.expected.contains("address") || key.name.starts_with("proxy");
+            assert_eq!(DESK_HERE.has(key.name), local, "{}", key.name);
         }
     }
 

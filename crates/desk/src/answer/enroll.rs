@@ -116,7 +116,7 @@ impl Desk {
         let maker = leaf.as_ref().and_then(|leaf| Some((trust.maker(leaf, now)?, leaf)));
         let vouched: BTreeMap<FactName, Fact> = maker
             .iter()
-            .filter_map(|(maker, leaf)| leaf.fact(&maker.trust.fact))
+            .flat_map(|(maker, leaf)| maker.trust.vouched(leaf))
             .map(|fact| (fact.name().clone(), fact))
             .collect();
         if let Some((maker, leaf)) = &maker {

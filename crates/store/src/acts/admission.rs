@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use serde_json::json;
 use tidy_warden_core::admission::{
-    AdmissionEnd, AdmissionName, AdmissionRecord, AdmissionState, Difference, OpenRefusal,
+    AdmissionEnd, AdmissionName, AdmissionRecord, AdmissionState, Demand, Difference, OpenRefusal,
 };
 use tidy_warden_core::device::{AddRefusal, DeviceRecord};
 use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued};
@@ -27,6 +27,7 @@ fn looked_at(
 ) -> Result<(Vec<OpenRefusal>, Vec<AdmissionRecord>), StoreError> {
     let (mut refusals, mut lapsed) = (Vec::new(), Vec::new());
     let (mut ids, mut facts): (HashSet<&DeviceId>, HashSet<&Fact>) = (HashSet::new(), HashSet::new());
+    let mut keys: HashSet<[u8; 32]> = HashSet::new();
     let mut unlisted: Vec<(usize, DeviceRecord)> = Vec::new();
     for (part, some) in new.chunks(AT_ONCE).enumerate() {
         let of: Vec<DeviceId> = some.iter().map(|each| each.device.id.clone()).collect();
@@ -55,6 +56,14 @@ fn looked_at(
                     // Of its own device it is told above.
                     Some((AdmissionState::Open, _)) | None => {}
                     Some((_, same)) => lapsed.push(same),
+                }
+            }
+            if let Demand::Key(digest) = each.demand {
+                is_twice |= !keys.insert(digest);
+                // One key is one machine: whoever holds it would be let in as the one or the other.
+                let same = view.admission_of_key(&digest)?.filter(|same| same.device.id != each.device.id);
+                if let Some(same) = same.filter(|same| same.state(now) == AdmissionState::Open) {
+                    refusals.push(OpenRefusal::KeyPending { index, device: same.device.id.clone(), other: same.name });
                 }
             }
             if is_twice {

@@ -2,6 +2,7 @@
 
 use serde_json::json;
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRefusal, PendingAuthority};
+use tidy_warden_core::fact::FactName;
 use tidy_warden_core::id::AuthorityName;
 use tidy_warden_core::key::{PublicKey, sha256};
 
@@ -53,7 +54,7 @@ pub fn add(tx: &mut dyn Tx, new: &NewAuthority<'_>, cause: &Cause) -> Answer<(),
         "role": new.role.as_str(), "subject": certificate.subject_text, "serial": certificate.serial.to_string(),
         "fingerprint": certificate.fingerprint.to_string(), "key": certificate.public_key.key_type().to_string(),
         "ends": certificate.not_after, "replaces": new.replaces, "kinds": kinds,
-        "fact": new.trust.as_ref().map(|trust| trust.fact.as_str()),
+        "fact": new.trust.as_ref().map(|trust| trust.facts.iter().map(FactName::as_str).collect::<Vec<_>>().join(",")),
     });
     let change = append(tx, cause, "authority.add", new.name.as_str(), &detail)?;
     tx.put_authorities_changed(change)?;

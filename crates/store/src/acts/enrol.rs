@@ -49,8 +49,8 @@ pub struct Introduction<'a> {
     pub maker: &'a AuthorityName,
     /// The kinds for which the maker is trusted.
     pub kinds: &'a [KindName],
-    /// The fact in it that tells which device it is.
-    pub fact: &'a Fact,
+    /// What it says of the facts that the maker may vouch for: the first tells which device it is.
+    pub facts: &'a [Fact],
     /// Its path and its proof of possession were verified.
     pub certificate: &'a Certificate,
 }
@@ -58,8 +58,11 @@ pub struct Introduction<'a> {
 /// Records the certificate by which a maker introduces a device: it stands beside what the device has, and replaces nothing. Gives
 /// the device; `None` if there is none with that fact and of those kinds, or it may have no credential.
 pub fn introduce(tx: &mut dyn Tx, shown: &Introduction<'_>, cause: &Cause) -> Result<Option<DeviceId>, StoreError> {
-    let Some(id) = tx.holder(shown.fact)? else { return Ok(None) };
-    if !shown.kinds.contains(&listed(tx, &id)?.device.kind) {
+    let Some((first, others)) = shown.facts.split_first() else { return Ok(None) };
+    let Some(id) = tx.holder(first)? else { return Ok(None) };
+    let device = listed(tx, &id)?.device;
+    let differs = |fact: &Fact| device.facts.get(fact.name()).is_some_and(|known| known != fact);
+    if !shown.kinds.contains(&device.kind) || others.iter().any(differs) {
         return Ok(None);
     }
     let key_type = shown.certificate.public_key.key_type().to_string();

@@ -117,7 +117,7 @@ impl WriteAuthorities for Database {
                 &label,
                 &authority.replaces.as_ref().map(|name| name.as_str()),
                 &authority.trust.as_ref().map(rows::kinds_text),
-                &authority.trust.as_ref().map(|trust| trust.fact.as_str()),
+                &authority.trust.as_ref().map(rows::trusted_facts),
             ],
         )
     }

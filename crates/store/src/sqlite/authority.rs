@@ -134,7 +134,7 @@ impl WriteAuthorities for SqliteTx<'_> {
                 label,
                 authority.replaces.as_ref().map(|name| name.as_str()),
                 kinds,
-                authority.trust.as_ref().map(|trust| trust.fact.as_str()),
+                authority.trust.as_ref().map(rows::trusted_facts),
             ],
         )?;
         Ok(())

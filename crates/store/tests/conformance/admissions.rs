@@ -315,6 +315,22 @@ fn who_may_not_come_does_not_wait_and_a_full_room_turns_the_newest_away() {
     });
 }
 
+#[test]
+fn one_key_is_demanded_for_one_device_at_a_time() {
+    on_each(|store, _, _| {
+        let of = |id: &str, key: u8| AdmissionRecord { demand: Demand::Key([key; 32]), ..wanted(id, None) };
+        let open = |store: &mut OperatorStore, new: &[AdmissionRecord], at: i64| {
+            store.open_admissions(new, &cause(at), &mut |_| Ok(())).unwrap().map(|opened| opened.len())
+        };
+        assert_eq!(open(store, &[of("wv-1", 1), of("wv-2", 2)], 1), Ok(2));
+        let pending = |index| OpenRefusal::KeyPending { index, device: id("wv-1"), other: AdmissionName(1) };
+        assert_eq!(open(store, &[of("wv-3", 3), of("wv-4", 1)], 2), Err(vec![pending(1)]));
+        assert_eq!(open(store, &[of("wv-3", 3), of("wv-4", 3)], 2), Err(vec![OpenRefusal::Twice { index: 1 }]));
+        store.withdraw_admissions(&[AdmissionName(1)], &cause(3)).unwrap().unwrap();
+        assert_eq!(open(store, &[of("wv-4", 1)], 4), Ok(1), "what was withdrawn stands in nobody's way");
+    });
+}
+
 /// What formats 3 and 2 of a database brought.
 const TAKE_AWAY_3: &str = "DROP TABLE former_servers, introduced; ALTER TABLE head DROP COLUMN servers;
     UPDATE store_format SET number = 2, least = 2";

@@ -262,8 +262,12 @@ pub(crate) fn act_for(
         Act::Issue { certificate, foreign: true, .. } => {
             let fact = Fact::new(FactName::Serial, &format!("QF-{}", 1 + certificate % 4)).unwrap();
             let certificate = &cast.certificates[usize::from(*certificate)].1;
-            let shown =
-                Introduction { maker: &authority, kinds: &["windvane".parse().unwrap()], fact: &fact, certificate };
+            let shown = Introduction {
+                maker: &authority,
+                kinds: &["windvane".parse().unwrap()],
+                facts: std::slice::from_ref(&fact),
+                certificate,
+            };
             told(guard.introduce(&shown, cause))
         }
         Act::Issue { certificate, again, overlap, foreign: false } => {
@@ -361,7 +365,7 @@ pub(crate) fn act_for(
         Act::Trial(false) => told(store.end_trial(cause)),
         Act::Authority { key, replaces } => {
             let name = format!("a{key}").parse().unwrap();
-            let trust = Some(Trust { kinds: vec!["windvane".parse().unwrap()], fact: FactName::Serial });
+            let trust = Some(Trust { kinds: vec!["windvane".parse().unwrap()], facts: vec![FactName::Serial] });
             told(store.add_authority(
                 &NewAuthority {
                     name: &name,

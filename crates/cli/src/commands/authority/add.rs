@@ -432,10 +432,15 @@ impl Addition<'_> {
             known_kind(&self.ward.settings, &kind)?;
             kinds.push(kind);
         }
-        let fact = FactName::parse(self.args.fact.as_deref().unwrap_or_default())
-            .map_err(|error| Problem::usage(error.to_string()))?;
+        let mut facts: Vec<FactName> = Vec::new();
+        for text in &self.args.fact {
+            let fact = FactName::parse(text).map_err(|error| Problem::usage(error.to_string()))?;
+            if !facts.contains(&fact) {
+                facts.push(fact);
+            }
+        }
         let crosses: Vec<_> = below.into_iter().map(|each| (self.name.clone(), each)).collect();
-        let trust = Some(Trust { kinds, fact });
+        let trust = Some(Trust { kinds, facts });
         self.record(AuthorityRole::Foreign, &certificate, KeyPlace::Nowhere, None, trust, &crosses)
     }
 
