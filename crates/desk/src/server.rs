@@ -26,7 +26,7 @@ use tidy_warden_serve::openings::Openings;
 use tidy_warden_serve::seen;
 use tidy_warden_serve::source::Source;
 use tidy_warden_serve::strict::{MAX_HEAD, Strict};
-use tidy_warden_serve::tls::acceptors;
+use tidy_warden_serve::tls::{Resumption, acceptors};
 use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{Semaphore, mpsc, watch};
@@ -146,7 +146,7 @@ impl Server {
             config.actor,
             config.sink,
         )?);
-        let [acceptor] = acceptors(tls, ["http/1.1"], config.clock, desk.trust.clone())?;
+        let [acceptor] = acceptors(tls, ["http/1.1"], Resumption::None, config.clock, desk.trust.clone())?;
         let (stop, stopping) = watch::channel(false);
         let counter = Arc::new(Counter {
             desk: desk.clone(),
@@ -255,7 +255,7 @@ impl Counter {
             &mut config.tls,
             tidy_warden_serve::tls::TlsSettings { chain: Vec::new(), key: Vec::new().into(), allow_anonymous: true },
         );
-        match acceptors(tls, ["http/1.1"], self.desk.clock.clone(), self.desk.trust.clone()) {
+        match acceptors(tls, ["http/1.1"], Resumption::None, self.desk.clock.clone(), self.desk.trust.clone()) {
             Ok([acceptor]) => {
                 *self.acceptor.write().unwrap_or_else(std::sync::PoisonError::into_inner) = acceptor;
                 self.desk.metrics.ends(config.own_ends);

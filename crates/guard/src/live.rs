@@ -10,7 +10,7 @@ use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
-use tidy_warden_serve::tls::{TlsError, TlsSettings, acceptors};
+use tidy_warden_serve::tls::{Resumption, TlsError, TlsSettings, acceptors};
 use tidy_warden_serve::trust::TrustHolder;
 use tokio_rustls::TlsAcceptor;
 
@@ -59,6 +59,9 @@ pub(crate) struct Live {
     sender_property: Arc<str>,
 }
 
+/// How many TLS sessions are remembered: devices come back whenever their line was gone.
+const RESUMABLE: Resumption = Resumption::Of(16_384);
+
 /// The names of what is spoken (RFC 7301).
 const PROTOCOLS: [&str; 2] = ["mqtt", "http/1.1"];
 
@@ -74,7 +77,7 @@ impl Live {
         generation: u64,
     ) -> Result<Self, TlsError> {
         let own = own(&config.tls);
-        let [acceptor, http_acceptor] = acceptors(config.tls, PROTOCOLS, clock, trust)?;
+        let [acceptor, http_acceptor] = acceptors(config.tls, PROTOCOLS, RESUMABLE, clock, trust)?;
         let sender_property = config.settings.guard.sender_property.as_str().into();
         Ok(Self {
             settings: Arc::new(config.settings),
@@ -98,7 +101,7 @@ impl Live {
         trust: Arc<TrustHolder>,
     ) -> Result<Self, TlsError> {
         let own = own(&tls);
-        let [acceptor, http_acceptor] = acceptors(tls, PROTOCOLS, clock, trust)?;
+        let [acceptor, http_acceptor] = acceptors(tls, PROTOCOLS, RESUMABLE, clock, trust)?;
         Ok(Self { acceptor, http_acceptor, own, ..self.clone() })
     }
 

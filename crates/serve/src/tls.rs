@@ -28,13 +28,19 @@ pub struct TlsSettings {
 #[error("its own certificate and key cannot be used for TLS: {0}")]
 pub struct TlsError(#[from] rustls::Error);
 
-/// How many TLS sessions are remembered so that they can be resumed.
-const RESUMABLE: usize = 16_384;
+/// Whether clients come back often enough that their TLS sessions are worth remembering.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Resumption {
+    /// So many of them, for clients that connect again and again.
+    Of(usize),
+    /// None: each handshake is a full one, and nothing is kept after it.
+    None,
+}
 
 /// What accepts connections: one for each of `protocols`, which are ALPN names (RFC 7301), with the same certificate and judge.
 ///
-/// TLS 1.2 and 1.3, no early data. Sessions can be resumed (stateful, in memory): the certificate's chain is not judged again then, so
-/// whoever receives the connection must ask [`Trust::judge`](crate::trust::Trust::judge) itself, and who the device is and what it may
+/// TLS 1.2 and 1.3, no early data. Sessions can be resumed as `resumption` says (stateful, in memory): the certificate's chain is not judged
+/// again then, so whoever receives the connection must ask [`Trust::judge`](crate::trust::Trust::judge) itself, and who the device is and what it may
 /// do. Who was trusted before a change of settings cannot resume after it.
 ///
 /// # Errors
@@ -42,6 +48,7 @@ const RESUMABLE: usize = 16_384;
 pub fn acceptors<const N: usize>(
     settings: TlsSettings,
     protocols: [&str; N],
+    resumption: Resumption,
     clock: Arc<dyn Clock>,
     trust: Arc<TrustHolder>,
 ) -> Result<[TlsAcceptor; N], TlsError> {
@@ -59,10 +66,13 @@ pub fn acceptors<const N: usize>(
         .with_single_cert(chain, settings.key.into())?;
     config.max_early_data_size = 0;
     // One ticket is enough for a client that comes back; each costs work and memory.
-    config.send_tls13_tickets = 1;
+    config.send_tls13_tickets = usize::from(resumption != Resumption::None);
     Ok(protocols.map(|protocol| {
         let mut config = config.clone();
-        config.session_storage = rustls::server::ServerSessionMemoryCache::new(RESUMABLE);
+        config.session_storage = match resumption {
+            Resumption::Of(count) => rustls::server::ServerSessionMemoryCache::new(count),
+            Resumption::None => Arc::new(rustls::server::NoServerSessionStorage {}),
+        };
         config.alpn_protocols = vec![protocol.as_bytes().to_vec()];
         TlsAcceptor::from(Arc::new(config))
     }))
