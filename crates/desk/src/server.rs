@@ -321,11 +321,35 @@ async fn serve_plain(counter: Arc<Counter>, listener: TcpListener) {
     }
 }
 
-/// Request after request on one connection.
+/// What comes on one connection.
 async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
     counter: Arc<Counter>,
     door: Door,
     stream: S,
+    peer: SocketAddr,
+    leaf: Option<Arc<[u8]>>,
+) {
+    let mut stopping = counter.stopping.clone();
+    let mut stream = Strict::new(stream);
+    // Most of the time a connection waits; what answers requests is made when there is one.
+    let is_there = tokio::select! {
+        there = tokio::time::timeout(HEAD_TIME, stream.ready()) => matches!(there, Ok(Ok(()))),
+        _ = stopping.wait_for(|stopping| *stopping) => false,
+    };
+    match is_there {
+        true => Box::pin(talk(counter, door, stream, peer, leaf)).await,
+        false => {
+            let (mut stream, _) = stream.into_parts();
+            let _ = tokio::time::timeout(LAST_WORDS, stream.shutdown()).await;
+        }
+    }
+}
+
+/// Request after request, from the first on that is there.
+async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
+    counter: Arc<Counter>,
+    door: Door,
+    stream: Strict<S>,
     peer: SocketAddr,
     leaf: Option<Arc<[u8]>>,
 ) {
@@ -339,7 +363,7 @@ async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
         .timer(TokioTimer::new())
         .header_read_timeout(HEAD_TIME)
         .max_buf_size(MAX_HEAD * 2)
-        .serve_connection(TokioIo::new(Strict::new(stream)), service);
+        .serve_connection(TokioIo::new(stream), service);
     let end = tokio::time::sleep(CONNECTION_TIME);
     let mut end = std::pin::pin!(end);
     let mut is_stopping = false;

@@ -250,33 +250,50 @@ impl<S> Strict<S> {
     }
 }
 
-impl<S: AsyncRead + Unpin> AsyncRead for Strict<S> {
-    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
-        let this = &mut *self;
+impl<S: AsyncRead + Unpin> Strict<S> {
+    /// Waits until there is something to be given on, or never will be: so nobody keeps buffers for a connection on which nothing comes.
+    ///
+    /// # Errors
+    /// The connection broke.
+    pub async fn ready(&mut self) -> io::Result<()> {
+        std::future::poll_fn(|cx| self.poll_ready(cx)).await
+    }
+
+    /// Ready when something may be given on, or nothing will come any more.
+    fn poll_ready(&mut self, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
         loop {
-            if this.good == 0 {
-                this.look();
+            if self.good == 0 {
+                self.look();
             }
-            if this.good > 0 {
-                let count = this.good.min(buf.remaining());
-                buf.put_slice(this.held.get(..count).unwrap_or_default());
-                this.held.drain(..count);
-                this.good -= count;
-                return Poll::Ready(Ok(()));
-            }
-            if matches!(this.state, State::Over) {
+            if self.good > 0 || matches!(self.state, State::Over) {
                 return Poll::Ready(Ok(()));
             }
             let mut octets = [0; 4096];
             let mut more = ReadBuf::new(&mut octets);
-            ready!(Pin::new(&mut this.inner).poll_read(cx, &mut more))?;
+            ready!(Pin::new(&mut self.inner).poll_read(cx, &mut more))?;
             if more.filled().is_empty() {
                 // The other end says no more; half a head is nobody's.
-                this.state = State::Over;
+                self.state = State::Over;
                 return Poll::Ready(Ok(()));
             }
-            this.held.extend_from_slice(more.filled());
+            self.held.extend_from_slice(more.filled());
         }
+    }
+}
+
+impl<S: AsyncRead + Unpin> AsyncRead for Strict<S> {
+    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        let this = &mut *self;
+        ready!(this.poll_ready(cx))?;
+        let count = this.good.min(buf.remaining());
+        buf.put_slice(this.held.get(..count).unwrap_or_default());
+        this.held.drain(..count);
+        this.good -= count;
+        if this.held.is_empty() {
+            // What comes next may be hours away.
+            this.held = Vec::new();
+        }
+        Poll::Ready(Ok(()))
     }
 }
 
