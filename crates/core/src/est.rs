@@ -26,6 +26,37 @@ pub const CERTS_ONLY: &str = "application/pkcs7-mime; smime-type=certs-only";
 /// The media type of [`attributes`] (RFC 7030 section 4.5.2).
 pub const CSR_ATTRS: &str = "application/csrattrs";
 
+/// The media type of a key in an answer (RFC 8351, RFC 7030 section 4.4.2).
+pub const PKCS8: &str = "application/pkcs8";
+
+/// Between the parts of [`key_and_certificate`]: a text that stands in no base64.
+const BOUNDARY: &str = "-the-next-part-";
+
+/// The media type of [`key_and_certificate`].
+pub const KEY_AND_CERTIFICATE: &str = "multipart/mixed; boundary=\"-the-next-part-\"";
+
+/// A key that was made for its device and its certificate (RFC 7030 section 4.4.2, RFC 2046 section 5.1). `key` is PKCS#8 in PEM, of which
+/// the lines between the first and the last go out.
+#[must_use]
+pub fn key_and_certificate(key: &str, certificate: &[u8]) -> String {
+    let key: String = key.lines().filter(|line| !line.starts_with("-----")).map(|line| format!("{line}\r\n")).collect();
+    let part = |kind: &str, body: &str| {
+        format!("--{BOUNDARY}\r\nContent-Type: {kind}\r\nContent-Transfer-Encoding: base64\r\n\r\n{body}\r\n")
+    };
+    let certificate = encoded(&certs_only(&[certificate]));
+    format!("{}{}--{BOUNDARY}--\r\n", part(PKCS8, &key), part(CERTS_ONLY, &certificate))
+}
+
+/// Whether a request in DER wants the key that is made for it encrypted (RFC 7030 section 4.4.1): it holds id-aa-decryptKeyID or
+/// id-aa-asymmDecryptKeyID (RFC 7030 section 4.4.1.1 and 4.4.1.2).
+#[must_use]
+pub fn wants_encrypted_key(request: &[u8]) -> bool {
+    const DECRYPT_KEY_ID: [u8; 13] = [0x06, 0x0b, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x09, 0x10, 0x02, 0x25];
+    const ASYMM_DECRYPT_KEY_ID: [u8; 13] =
+        [0x06, 0x0b, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x09, 0x10, 0x02, 0x36];
+    request.windows(13).any(|octets| octets == DECRYPT_KEY_ID || octets == ASYMM_DECRYPT_KEY_ID)
+}
+
 /// Octets in base64 as answers have them: lines of 64 characters (RFC 8951 section 3.1 lets receivers pass over line ends).
 #[must_use]
 pub fn encoded(octets: &[u8]) -> String {

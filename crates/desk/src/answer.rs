@@ -148,6 +148,7 @@ impl Desk {
             }),
             Route::Enroll(kind) => self.enroll(&live, kind.as_ref(), caller, body),
             Route::Renew(kind) => self.renew(&live, kind.as_ref(), caller, body),
+            Route::Keygen(kind) => self.keygen(&live, kind.as_ref(), caller, body),
             Route::Children => self.children(&live, caller, body),
         };
         let asked = name_of(route);
@@ -166,8 +167,8 @@ impl Desk {
     }
 
     /// A certificate for a device, which nobody has yet.
-    fn minted(&self, live: &Live, device: &DeviceRecord, key: ProvenKey, now: UnixTime) -> Result<Minted, Refusal> {
-        let made = Press::new(&live.mint, now).mint(device, KeySource::Proven(key));
+    fn minted(&self, live: &Live, device: &DeviceRecord, key: KeySource, now: UnixTime) -> Result<Minted, Refusal> {
+        let made = Press::new(&live.mint, now).mint(device, key);
         made.map_err(|unmade| match unmade {
             Unmade::Device(why) => Refusal::told(StatusCode::BAD_REQUEST, why).about(&device.id),
             Unmade::All(problem) => Refusal::doubt(problem.in_one_line()).about(&device.id),
@@ -211,6 +212,7 @@ pub(crate) fn name_of(route: &Route) -> &'static str {
         Route::Enroll(_) => "simpleenroll",
         Route::Renew(_) => "simplereenroll",
         Route::Connect => "connect",
+        Route::Keygen(_) => "serverkeygen",
         Route::Children => "children",
         Route::Keys => "jwks",
         Route::Roots => "roots",

@@ -14,6 +14,8 @@ pub(crate) enum Route {
     Enroll(Option<KindName>),
     /// `/simplereenroll` (section 4.2.2).
     Renew(Option<KindName>),
+    /// `/serverkeygen` (section 4.4).
+    Keygen(Option<KindName>),
     /// How the device whose certificate was shown connects.
     Connect,
     /// Children that a gateway brings in.
@@ -52,7 +54,7 @@ const LONGEST: usize = 256;
 /// What a method and a path ask for.
 pub(crate) fn route(door: Door, method: &Method, path: &str) -> Result<Route, NoRoute> {
     let route = found(path).filter(|route| door == Door::Tls || is_signed_in_itself(route)).ok_or(NoRoute::NotFound)?;
-    let is_post = matches!(route, Route::Enroll(_) | Route::Renew(_) | Route::Children);
+    let is_post = matches!(route, Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Children);
     match *method {
         Method::POST if is_post => Ok(route),
         Method::GET | Method::HEAD if !is_post => Ok(route),
@@ -92,6 +94,7 @@ fn found(path: &str) -> Option<Route> {
         "csrattrs" => Route::CsrAttrs(label),
         "simpleenroll" => Route::Enroll(label),
         "simplereenroll" => Route::Renew(label),
+        "serverkeygen" => Route::Keygen(label),
         _ => return None,
     })
 }
@@ -110,6 +113,7 @@ mod tests {
         assert_eq!(get("/.well-known/est/gauge/csrattrs"), Ok(Route::CsrAttrs(kind("gauge"))));
         assert_eq!(post("/.well-known/est/simpleenroll"), Ok(Route::Enroll(None)));
         assert_eq!(post("/.well-known/est/gauge/simplereenroll"), Ok(Route::Renew(kind("gauge"))));
+        assert_eq!(post("/.well-known/est/gauge/serverkeygen"), Ok(Route::Keygen(kind("gauge"))));
         assert_eq!((post("/children"), get("/children")), (Ok(Route::Children), Err(NoRoute::NotAllowed("POST"))));
         assert_eq!(get("/crl/devices.crl"), Ok(Route::Crl("devices".into())));
         assert_eq!(get("/.well-known/est/simpleenroll"), Err(NoRoute::NotAllowed("POST")));
@@ -121,7 +125,6 @@ mod tests {
             "/",
             "/.well-known/est",
             "/.well-known/est/",
-            "/.well-known/est/serverkeygen",
             "/.well-known/est/A/cacerts",
             "/.well-known/est/a/b/cacerts",
             "/.well-known/est//cacerts",

@@ -10,7 +10,7 @@ use hyper::body::Bytes;
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::est;
-use tidy_warden_core::id::{AuthorityName, DeviceId};
+use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
 use tidy_warden_core::key::Signer;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::{Clock, UnixTime};
@@ -317,6 +317,16 @@ impl Desk {
     /// Whether nobody may be let in by what the store says.
     pub(crate) fn is_in_doubt(&self) -> bool {
         self.is_behind.load(Ordering::Relaxed)
+    }
+}
+
+impl Live {
+    /// Whether the desk makes keys for devices of a kind; without one, for those of any.
+    pub(crate) fn offers_keys(&self, kind: Option<&KindName>) -> bool {
+        match kind {
+            Some(kind) => self.settings.kinds.get(kind).is_some_and(|kind| kind.server_keys),
+            None => self.settings.kinds.values().any(|kind| kind.server_keys),
+        }
     }
 }
 

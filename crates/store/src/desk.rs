@@ -126,6 +126,17 @@ impl DeskActs {
         self.0.decide(move |tx| admission::use_up(tx, name, &new.new_credential(), &cause))
     }
 
+    /// See [`admission::use_again`].
+    pub fn use_admission_again(
+        &self,
+        name: AdmissionName,
+        former: Fingerprint,
+        new: SignedCredential,
+        cause: Cause,
+    ) -> Answer<(), UseRefusal> {
+        self.0.decide(move |tx| admission::use_again(tx, name, &former, &new.new_credential(), &cause))
+    }
+
     /// See [`asking::ask`].
     pub fn ask(&self, new: AskingRecord, cause: Cause) -> Answer<(), AskRefusal> {
         self.0.decide(move |tx| asking::ask(tx, &new, &cause))

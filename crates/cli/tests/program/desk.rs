@@ -340,6 +340,70 @@ fn what_proves_a_device_is_what_its_kind_takes() {
     );
 }
 
+/// The parts of an answer to serverkeygen: the key, PKCS#8 in DER, and the certificate.
+fn key_and_certificate(world: &World, body: &str, file: &str) -> (Vec<u8>, Certificate) {
+    let parts: Vec<&str> = body.split("---the-next-part-").collect();
+    let [before, key, chain, end] = parts[..] else { panic!("{body}") };
+    assert_eq!((before, end.trim()), ("", "--"), "two parts and nothing else");
+    let content = |part: &str, kind: &str| {
+        let (head, content) = part.split_once("\r\n\r\n").unwrap();
+        assert!(head.contains(kind) && head.contains("Content-Transfer-Encoding: base64"), "{head}");
+        content.to_owned()
+    };
+    let key = content(key, "application/pkcs8").replace(['\r', '\n'], "");
+    let certificate = certificate(world, &content(chain, "application/pkcs7-mime; smime-type=certs-only"), file);
+    (BASE64.decode(key.as_bytes()).unwrap(), certificate)
+}
+
+#[test]
+fn a_device_that_cannot_make_a_key_is_sent_one_where_its_kind_says_so() {
+    let world = world();
+    let text = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", text.replace("[kinds.station]\n", "[kinds.station]\nserver_keys = true\n"));
+    let open = ["admission", "open", "--id", "st-1", "--kind", "station", "--secret", "--format", "json"];
+    let secret = world.run(&open).exits(0).json()["secret"].as_str().unwrap().to_owned();
+    let other = admitted(&world, "wv-1", &[]);
+    let desk = Desk::start(&world);
+    openssl_request(&world, "any", "/");
+    let ask = |path: &str, user: &str| post(&world, &desk, path, "any.b64", &["-u", user]);
+    let (user, wrong) = (format!("st-1:{secret}"), format!("st-1:{other}"));
+    assert_eq!(ask("station/serverkeygen", &wrong).0, 401);
+    assert_eq!(ask("windvane/serverkeygen", &format!("wv-1:{other}")).0, 404, "its kind makes its own");
+    assert_eq!(ask("serverkeygen", &format!("wv-1:{other}")).0, 401);
+    let (status, body) = ask("station/serverkeygen", &user);
+    assert_eq!(status, 200, "{body}");
+    let (key, first) = key_and_certificate(&world, &body, "first.pem");
+    world.write("first.key", key);
+    // The key is that of the certificate, which is the ward's.
+    let public = |args: &[&str]| world.other("openssl", args).exits(0).stdout;
+    assert_eq!(
+        public(&["pkey", "-inform", "DER", "-in", "first.key", "-pubout"]),
+        public(&["x509", "-in", "first.pem", "-noout", "-pubkey"])
+    );
+    world.run(&["authority", "export", "--out", "trust"]).exits(0);
+    world
+        .other("openssl", &["verify", "-CAfile", "trust/root.pem", "-untrusted", "trust/issuing.pem", "first.pem"])
+        .exits(0);
+    // An answer that was lost took the key with it: another is made, and what nobody has ends.
+    let (status, body) = ask("station/serverkeygen", &user);
+    assert_eq!(status, 200, "{body}");
+    let (_, second) = key_and_certificate(&world, &body, "second.pem");
+    assert_ne!(first.public_key, second.public_key);
+    let shown = world.run(&["device", "show", "st-1", "--format", "json"]).exits(0).json();
+    let states: Vec<&str> =
+        shown["credentials"].as_array().unwrap().iter().map(|each| each["state"].as_str().unwrap()).collect();
+    assert_eq!(states, ["equipped", "revoked"]);
+    // Who wants the key encrypted is not sent a bare one.
+    let mut der = std::fs::read(world.path("any.der")).unwrap();
+    der.extend([0x06, 0x0b, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x09, 0x10, 0x02, 0x25]);
+    assert!(est::wants_encrypted_key(&der));
+    world.run(&["hold", "st-1", "--yes"]).exits(0);
+    assert_eq!(ask("station/serverkeygen", &user).0, 401);
+    world.run(&["audit", "verify"]).exits(0);
+    let log = desk.running.lines().join("\n");
+    assert!(!log.contains(&secret) && !log.contains("PRIVATE") && !log.contains("MIG"), "no key is in the log");
+}
+
 #[test]
 fn lists_are_fetched_and_fresh_within_a_second() {
     let world = world();

@@ -37,6 +37,7 @@ pub(super) const KIND: Section = Section {
         IDENTIFY,
         ID,
         ACCEPT_WITHOUT_CODE,
+        SERVER_KEYS,
         CARRIES,
         KIND_ON_REFUSAL,
         CLONE_WATCH,
@@ -149,6 +150,12 @@ const ACCEPT_WITHOUT_CODE: Key = Key::default(
     "true or false",
     "whether a device that asks may be accepted without comparing the code of its key",
 );
+const SERVER_KEYS: Key = Key::default(
+    "server_keys",
+    "false",
+    "true or false",
+    "whether the desk may make the first key of such a device and send it (EST serverkeygen), for devices that cannot make one",
+);
 const CARRIES: Key = Key::default(
     "carries",
     "[]",
@@ -210,6 +217,8 @@ pub struct Kind {
     pub id: Option<String>,
     /// `accept_without_code`: whether one may be accepted without comparing the code of its key, default no.
     pub accept_without_code: bool,
+    /// `server_keys`: whether the desk may make the first key of such a device, default no.
+    pub server_keys: bool,
     /// `carries`: the kinds of devices that one of this kind may speak for, as their gateway.
     pub carries: Vec<KindName>,
     /// `on_refusal`: what the guard does when it refuses a publish or a subscription; if absent, what `[guard]` says.
@@ -238,6 +247,7 @@ impl Default for Kind {
             identify: Vec::new(),
             id: None,
             accept_without_code: false,
+            server_keys: false,
             carries: Vec::new(),
             on_refusal: None,
             clone_watch: CloneWatch::Record,
@@ -409,6 +419,7 @@ impl Reader<'_> {
             identify: self.list(table, &IDENTIFY, fact).unwrap_or_default(),
             id: self.text(table, &ID, |text| is_pattern(text).then(|| text.to_owned())),
             accept_without_code: self.flag(table, &ACCEPT_WITHOUT_CODE).unwrap_or(default.accept_without_code),
+            server_keys: self.flag(table, &SERVER_KEYS).unwrap_or(default.server_keys),
             carries: self.list(table, &CARRIES, carried).unwrap_or(default.carries),
             on_refusal: self.text(table, &KIND_ON_REFUSAL, OnRefusal::parse),
             clone_watch: self.text(table, &CLONE_WATCH, watch).unwrap_or(default.clone_watch),

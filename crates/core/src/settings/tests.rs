@@ -50,9 +50,12 @@ fn every_setting_that_the_template_offers_is_taken() {
         ..GuardSettings::default()
     };
     assert_eq!(settings.guard, examples);
-    let DeskSettings { listen, listen_http, metrics, .. } = settings.desk;
+    let found = settings.desk.clone();
+    let DeskSettings { listen, listen_http, metrics, .. } = found;
     assert!(listen.is_some() && listen_http.is_some() && metrics.is_some());
-    assert_eq!(settings.desk, DeskSettings { listen, listen_http, metrics, ..DeskSettings::default() });
+    let (proxy_protocol, proxy_from) = (found.proxy_protocol, found.proxy_from);
+    let examples = DeskSettings { listen, listen_http, metrics, proxy_protocol, proxy_from, ..DeskSettings::default() };
+    assert_eq!(settings.desk, examples);
     let kind = settings.kind(&"windvane".parse().unwrap()).unwrap().clone();
     let mut example = Kind {
         authority: kind.authority.clone(),
@@ -310,8 +313,8 @@ fn a_value_of_another_type_is_refused_at_its_place_with_what_was_expected() {
         }
     }
     assert_eq!(
-        flags, 3,
-        "`token_login`, `accept_without_code`, `renew_servers`; `proxy_protocol` is only taken with `proxy_from`"
+        flags, 4,
+        "`token_login`, `accept_without_code`, `server_keys`, `renew_servers`; `proxy_protocol` is only taken with `proxy_from`"
     );
 }
 

@@ -10,6 +10,7 @@ use hyper::StatusCode;
 use tidy_warden_core::admission::{AdmissionEnd, AdmissionName, AdmissionRecord, AdmissionState, Shown, Vouched};
 use tidy_warden_core::asking::{self, AskingRecord};
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::est;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::request::Request;
@@ -18,8 +19,19 @@ use tidy_warden_serve::source::Source;
 use tidy_warden_store::{AskRefusal, SignedCredential, StoreError, View};
 
 use super::{Caller, Given, Refusal, Said, certificate, given, leaf_of, possessed, read};
+use tidy_warden_ward::issue::press::KeySource;
+
 use crate::Event;
 use crate::state::{Desk, Live};
+
+/// What a caller wants.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Wanted {
+    /// A certificate for the key of its request.
+    Certificate,
+    /// A key, and a certificate for it.
+    KeyToo,
+}
 
 /// How many of a device's admissions are looked through for the one that is meant.
 const LOOKED_THROUGH: usize = 8;
@@ -38,7 +50,7 @@ impl Desk {
         body: &[u8],
     ) -> Result<Said, Refusal> {
         let request = read(body)?;
-        match self.enroll_proved(live, kind, caller, &request) {
+        match self.enroll_proved(live, kind, caller, &request, Wanted::Certificate) {
             // Where the kind asks a person, whoever proves nothing waits for one, whatever it is that does not prove it.
             Err(refusal) if refusal.said.status == StatusCode::UNAUTHORIZED => match asked_kind(live, kind) {
                 Some(kind) => self.wait(live, kind, caller, &request, refusal),
@@ -46,6 +58,23 @@ impl Desk {
             },
             other => other,
         }
+    }
+
+    /// A first certificate and the key that is made for it, where the kind lets the desk make one. The key of the request is passed over,
+    /// and so is whether its sender holds it (RFC 7030 section 4.4.1).
+    pub(super) fn keygen(
+        &self,
+        live: &Live,
+        kind: Option<&KindName>,
+        caller: &Caller,
+        body: &[u8],
+    ) -> Result<Said, Refusal> {
+        let request = read(body)?;
+        if est::decoded(body).is_some_and(|der| est::wants_encrypted_key(&der)) {
+            let words = "the key is sent over TLS and is not encrypted besides (RFC 7030 section 4.4.1)";
+            return Err(Refusal::told(StatusCode::BAD_REQUEST, words));
+        }
+        self.enroll_proved(live, kind, caller, &request, Wanted::KeyToo)
     }
 
     /// Has a caller wait for a person. It is told the same whether it waits, was refused, or is nobody that could wait.
@@ -109,6 +138,7 @@ impl Desk {
         kind: Option<&KindName>,
         caller: &Caller,
         request: &Request,
+        wanted: Wanted,
     ) -> Result<Said, Refusal> {
         let leaf = leaf_of(caller);
         let (facts, key_digest) = (request.facts(), request.key_digest());
@@ -161,25 +191,46 @@ impl Desk {
         if let Some(barred) = known.as_ref().and_then(|known| known.device.barred()) {
             return Err(unproved(&barred));
         }
-        let proven = possessed(request.clone()).map_err(|refusal| match proof {
-            // That a key is registered is not for whoever does not hold it.
-            Admit::Key => unproved(&refusal.because),
-            _ => refusal.about(&id),
-        })?;
-        match admission.state(now) {
-            AdmissionState::Open => {}
-            AdmissionState::Used => return self.once_more(&admission, key_digest, given, caller),
-            over => return Err(unproved(&format!("it is {}", over.as_str()))),
-        }
+        let key = match wanted {
+            Wanted::Certificate => {
+                let proven = possessed(request.clone()).map_err(|refusal| match proof {
+                    // That a key is registered is not for whoever does not hold it.
+                    Admit::Key => unproved(&refusal.because),
+                    _ => refusal.about(&id),
+                })?;
+                KeySource::Proven(proven)
+            }
+            Wanted::KeyToo if !live.settings.kinds.get(&admission.device.kind).is_some_and(|kind| kind.server_keys) => {
+                return Err(unproved(&"its kind makes its own keys"));
+            }
+            Wanted::KeyToo if proof == Admit::Key => return Err(unproved(&"it has a key, which is registered")),
+            Wanted::KeyToo => KeySource::MakeHere,
+        };
+        let former = match (admission.state(now), wanted) {
+            (AdmissionState::Open, _) => None,
+            (AdmissionState::Used, Wanted::Certificate) => {
+                return self.once_more(&admission, key_digest, given, caller);
+            }
+            // Whoever does not have the key has nothing: what was sent and never used ends, and another is made.
+            (AdmissionState::Used, Wanted::KeyToo) => match given {
+                Some(given) => Some(given.credential.fingerprint),
+                None => return Err(unproved(&"it is used, and what was given is not there")),
+            },
+            (over, _) => return Err(unproved(&format!("it is {}", over.as_str()))),
+        };
         self.count(live, &id)?;
         let device = match &known {
             Some(known) => known.device.clone(),
             None => DeviceRecord { created: now, ..admission.device.clone() },
         };
-        let minted = self.minted(live, &device, proven, now)?;
-        let signed = SignedCredential::from(&minted.credential(&id, false));
+        let minted = self.minted(live, &device, key, now)?;
+        let signed = SignedCredential::from(&minted.credential(&id, former.is_some()));
         let cause = self.cause(format!("proved by {}", noun(proof)));
-        if let Err(refusal) = self.acts.use_admission(admission.name, signed, cause)? {
+        let used = match former {
+            None => self.acts.use_admission(admission.name, signed, cause)?,
+            Some(former) => self.acts.use_admission_again(admission.name, former, signed, cause)?,
+        };
+        if let Err(refusal) = used {
             // Somebody else was quicker, or something changed in this very moment.
             return Err(unproved(&refusal));
         }
@@ -190,7 +241,10 @@ impl Desk {
             serial: minted.serial.to_string(),
             peer: caller.peer,
         });
-        Ok(certificate(&minted.fresh.der))
+        Ok(match &minted.key_pem {
+            Some(key) => Said::of(est::KEY_AND_CERTIFICATE, est::key_and_certificate(key, &minted.fresh.der)),
+            None => certificate(&minted.fresh.der),
+        })
     }
 
     /// What was given for an admission, to who asks again with the same key and has not used it: its answer was lost.

@@ -10,6 +10,8 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{RenewRefusal, SignedCredential, StoreError, View};
 
 use super::{Caller, Refusal, Said, certificate, given, leaf_of, possessed, read};
+use tidy_warden_ward::issue::press::KeySource;
+
 use crate::Event;
 use crate::state::{Desk, Live};
 
@@ -68,7 +70,7 @@ impl Desk {
             return Err(Refusal { said: Box::new(Said { retry_after: wait, ..*early.said }), ..early });
         }
         self.count(live, &id)?;
-        let minted = self.minted(live, &device, proven, now)?;
+        let minted = self.minted(live, &device, KeySource::Proven(proven), now)?;
         let signed = SignedCredential::from(&minted.credential(&id, true));
         match self.acts.renew(leaf.fingerprint, signed, self.cause("renewed by its device".to_owned()))? {
             Ok(()) => {}

@@ -6,14 +6,17 @@ use serde_json::json;
 use tidy_warden_core::admission::{
     AdmissionEnd, AdmissionName, AdmissionRecord, AdmissionState, Demand, Difference, OpenRefusal,
 };
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::credential::Revocation;
 use tidy_warden_core::device::{AddRefusal, DeviceRecord};
 use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued};
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::Sha256;
+use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
 
-use super::{append, device, enrol, hex, unknown};
+use super::{append, device, enrol, hex, revoke, unknown};
 use crate::{Answer, Cause, NewCredential, StoreError, Tx, View};
 
 /// How many are asked about at once.
@@ -234,6 +237,39 @@ pub fn use_up(tx: &mut dyn Tx, name: AdmissionName, new: &NewCredential<'_>, cau
     }
     let credential = new.fingerprint;
     let detail = json!({ "device": new.device, "fingerprint": credential.to_string() });
+    append(tx, cause, "admission.use", &name.to_string(), &detail)?;
+    tx.end_admission(&AdmissionRecord { end: Some(AdmissionEnd::Used { at: cause.at, credential }), ..admission })?;
+    Ok(Ok(()))
+}
+
+/// Gives the device of a used admission another certificate in the place of `former`, which it was given and never used: that is revoked.
+/// For keys that were made for their devices, which have none without the answer.
+///
+/// # Errors
+/// There is no such admission, or no such authority.
+pub fn use_again(
+    tx: &mut dyn Tx,
+    name: AdmissionName,
+    former: &Fingerprint,
+    new: &NewCredential<'_>,
+    cause: &Cause,
+) -> Answer<(), UseRefusal> {
+    let admission = named(tx, name)?;
+    let over = Ok(Err(UseRefusal::Over(AdmissionOver { name, state: admission.state(cause.at) })));
+    let is_former = matches!(&admission.end, Some(AdmissionEnd::Used { credential, .. }) if credential == former);
+    let known = tx.status_many(std::slice::from_ref(former))?.pop().flatten();
+    let Some((credential, device)) = known.filter(|(_, device)| is_former && device.id == *new.device) else {
+        return over;
+    };
+    if credential.first_used.is_some() || credential.may_sign_in(cause.at).is_err() || device.barred().is_some() {
+        return over;
+    }
+    revoke::revoke(tx, Revocation { device: new.device, only: Some(*former), reason: Reason::Superseded }, cause)?;
+    if let Err(refusal) = enrol::record(tx, new, cause)? {
+        return Ok(Err(UseRefusal::Unissued(refusal)));
+    }
+    let credential = new.fingerprint;
+    let detail = json!({ "device": new.device, "fingerprint": credential.to_string(), "before": former.to_string() });
     append(tx, cause, "admission.use", &name.to_string(), &detail)?;
     tx.end_admission(&AdmissionRecord { end: Some(AdmissionEnd::Used { at: cause.at, credential }), ..admission })?;
     Ok(Ok(()))

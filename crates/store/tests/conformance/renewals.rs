@@ -1,5 +1,6 @@
 //! The desk's acts on each engine: next certificates for those that devices show.
 
+use tidy_warden_core::admission::AdmissionName;
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::{BlockSource, Revocation, Unusable};
 use tidy_warden_core::enrolment::IssueRefusal;
@@ -7,8 +8,8 @@ use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey, sha256};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::Span;
 use tidy_warden_store::{
-    DeskActs, DeskReader, NewCredential, OperatorStore, RenewRefusal, SignedCredential, SqliteStore, Store, StoreError,
-    postgres,
+    DeskActs, DeskReader, GuardStore, NewCredential, OperatorStore, RenewRefusal, SignedCredential, SqliteStore, Store,
+    StoreError, UseRefusal, postgres,
 };
 
 use crate::bench::{World, access, broken, cause, device, fresh, id, issue, new_database, new_file, new_model, opened};
@@ -18,31 +19,32 @@ struct Bench {
     desk: DeskActs,
     reader: DeskReader,
     store: OperatorStore,
+    guard: GuardStore,
     world: World,
 }
 
 fn on_each_desk(test: impl Fn(&mut Bench)) {
-    let run = |world: World, ways: [Box<dyn Store>; 3]| {
-        let [desk, reader, store] = ways;
-        let (reader, store) = (DeskReader::new(reader), OperatorStore::new(store));
-        let mut bench = Bench { desk: DeskActs::new(desk).unwrap(), reader, store, world };
+    let run = |world: World, ways: [Box<dyn Store>; 4]| {
+        let [desk, reader, guard, store] = ways;
+        let (reader, guard, store) = (DeskReader::new(reader), GuardStore::new(guard), OperatorStore::new(store));
+        let mut bench = Bench { desk: DeskActs::new(desk).unwrap(), reader, store, guard, world };
         test(&mut bench);
         assert_eq!(broken(&bench.store), []);
     };
     let world = World::new();
     let model = new_model(&world);
-    run(world, [Box::new(model.another()), Box::new(model.another()), Box::new(model)]);
+    run(world, [Box::new(model.another()), Box::new(model.another()), Box::new(model.another()), Box::new(model)]);
 
     let (world, dir) = (World::new(), tempfile::tempdir().unwrap());
     let path = dir.path().join("ward.db");
     let first = new_file(&path, &world);
     let another = || Box::new(SqliteStore::open(&path).unwrap());
-    run(world, [another(), another(), Box::new(first)]);
+    run(world, [another(), another(), another(), Box::new(first)]);
 
     let world = World::new();
     let (database, first) = new_database(&world);
     let another = || postgres::open(access(&database), None).unwrap();
-    run(world, [another(), another(), first]);
+    run(world, [another(), another(), another(), first]);
 }
 
 impl Bench {
@@ -206,4 +208,41 @@ fn a_store_that_is_away_gives_a_desk_nothing_and_takes_nothing() {
     let next = fresh(&mut world, "wv-1");
     let signed = SignedCredential::from(&NewCredential::issued(&of, &authority, &next, "p256"));
     assert!(desk.renew(certificate.fingerprint, signed, cause(3)).is_err(), "what is not there takes nothing");
+}
+
+#[test]
+fn a_key_that_was_made_for_its_device_is_made_anew_until_it_is_used() {
+    on_each_desk(|bench| {
+        let wanted = crate::admissions::wanted("wv-1", Some("QF-1"));
+        bench.store.open_admissions(&[wanted], &cause(1), &mut |_| Ok(())).unwrap().unwrap();
+        let name = AdmissionName(1);
+        let key = || SoftwareKey::generate(NewKey::P256).unwrap().proven();
+        let (first, signed) = bench.signed("wv-1", &key());
+        let early = bench.desk.use_admission_again(name, first, signed.clone(), cause(2)).unwrap();
+        assert!(matches!(early, Err(UseRefusal::Over(_))), "nothing was given yet: {early:?}");
+        bench.desk.use_admission(name, signed, cause(2)).unwrap().unwrap();
+        let (second, signed) = bench.signed("wv-1", &key());
+        let wrong = bench.desk.use_admission_again(name, second, signed.clone(), cause(3)).unwrap();
+        assert!(matches!(wrong, Err(UseRefusal::Over(_))), "that is not what was given: {wrong:?}");
+        bench.desk.use_admission_again(name, first, signed, cause(4)).unwrap().unwrap();
+        let view = bench.store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();
+        let of = |fingerprint| view.credentials.iter().find(|each| each.fingerprint == fingerprint).unwrap();
+        assert!(matches!(of(first).may_sign_in(cause(5).at), Err(Unusable::Revoked { .. })), "{:?}", of(first));
+        assert_eq!(of(second).may_sign_in(cause(5).at), Ok(()));
+        assert!(bench.store.authorities().unwrap()[0].crl_pending, "it goes on the list");
+        let crl = bench.store.next_crl(&"devices".parse().unwrap()).unwrap();
+        assert_eq!(crl.entries.iter().map(|entry| entry.reason).collect::<Vec<_>>(), [Reason::Superseded]);
+        // Two that come at once: the second finds another certificate in its place.
+        let (_, signed) = bench.signed("wv-1", &key());
+        let late = bench.desk.use_admission_again(name, first, signed.clone(), cause(5)).unwrap();
+        assert!(matches!(late, Err(UseRefusal::Over(_))), "{late:?}");
+        bench.store.set_hold(&[id("wv-1")], true, &cause(6)).unwrap();
+        let held = bench.desk.use_admission_again(name, second, signed.clone(), cause(6)).unwrap();
+        assert!(matches!(held, Err(UseRefusal::Over(_))), "{held:?}");
+        bench.store.set_hold(&[id("wv-1")], false, &cause(7)).unwrap();
+        bench.guard.record_uses(&[(id("wv-1"), Some(second))], &cause(8)).unwrap();
+        let used = bench.desk.use_admission_again(name, second, signed, cause(9)).unwrap();
+        assert!(matches!(used, Err(UseRefusal::Over(_))), "what is in use stays: {used:?}");
+        assert_eq!(bench.credentials("wv-1"), 2);
+    });
 }
