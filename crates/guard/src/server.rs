@@ -246,6 +246,15 @@ fn take(shared: &Shared, reload: Reload) {
         Reload::Own(tls) => match own(&tls) {
             // It was another server's that changed.
             same if same == shared.live().own => return,
+            // A store that was put back may have one of before.
+            Some((_, ends))
+                if ends < shared.knowledge.now() && shared.live().own.is_some_and(|(_, own)| own > ends) =>
+            {
+                let what = format!(
+                    "the certificate that the store has for this guard has ended at {ends}; it shows the one that it has"
+                );
+                return shared.emit(Event::Trouble { what });
+            }
             next => {
                 let ends = next.map(|(_, ends)| ends.to_string()).unwrap_or_default();
                 shared.set_own(tls).map(|()| Event::OwnCertificate { ends })

@@ -6,12 +6,14 @@
 
 mod tables;
 
+use std::collections::BTreeMap;
+
 use tidy_warden_core::audit::{Broken, Verifier};
 use tidy_warden_core::key::Sha256;
 
 use crate::{Move, StoreError, View};
 
-pub use tables::TABLES;
+pub use tables::{GROWN, TABLES};
 
 /// How many rows go over at a time.
 pub const BATCH: usize = 2_000;
@@ -218,7 +220,7 @@ pub fn compare(from: &dyn Whole, to: &dyn Whole) -> Result<Copied, CopyError> {
 }
 
 /// The rows of one table, counted as they come.
-#[derive(Default)]
+#[derive(Default, Clone)]
 pub struct Count {
     rows: u64,
     digest: Sha256,
@@ -267,6 +269,43 @@ pub fn contents(store: &dyn Whole) -> Result<Copied, StoreError> {
     let mut total = Total::default();
     TABLES.iter().try_for_each(|table| counted(store, table).map(|table| total.add(&table)))?;
     Ok(total.finish())
+}
+
+/// What is in tables whose rows were counted as they came.
+#[derive(Default)]
+pub struct Counts(BTreeMap<&'static str, Count>);
+
+impl Counts {
+    /// Adds a row of a table.
+    pub fn add(&mut self, table: &'static Table, row: &Row) {
+        self.0.entry(table.name).or_default().add(row);
+    }
+
+    /// All of it, as a store says it that has every table but those in `absent`; `None` if there are rows in one of these.
+    fn total(&self, absent: &[&str]) -> Option<Copied> {
+        let mut total = Total::default();
+        for table in &TABLES {
+            match (self.0.get(table.name), absent.contains(&table.name)) {
+                (Some(_), true) => return None,
+                (None, true) => {}
+                (Some(count), false) => total.add(&count.clone().finish()),
+                (None, false) => total.add(&Count::default().finish()),
+            }
+        }
+        Some(total.finish())
+    }
+
+    /// Whether this is `said` by a store of this format, or of an earlier one since there are backups.
+    #[must_use]
+    pub fn is(&self, said: &Copied) -> bool {
+        let mut absent: Vec<&str> = Vec::new();
+        let earlier = GROWN.iter().map(|grown| {
+            absent.extend(*grown);
+            absent.clone()
+        });
+        let all: Vec<Vec<&str>> = std::iter::once(Vec::new()).chain(earlier).collect();
+        all.iter().any(|absent| self.total(absent).as_ref() == Some(said))
+    }
 }
 
 /// Whether the record of a store is whole.

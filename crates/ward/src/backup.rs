@@ -116,7 +116,8 @@ pub fn open(path: &Path) -> Result<Backup, Problem> {
 /// What a line of the stream says.
 enum Line {
     File(String, Vec<u8>),
-    Row(&'static Table, Row),
+    /// A row as it stands there, and as it is now that its table may have grown.
+    Row(&'static Table, Row, Row),
     End(Copied),
 }
 
@@ -138,7 +139,8 @@ impl Line {
                     return None;
                 }
                 let missing = table.columns.len() - row.len();
-                Self::Row(table, row.into_iter().chain(std::iter::repeat_n(Cell::Null, missing)).collect())
+                let grown = row.iter().cloned().chain(std::iter::repeat_n(Cell::Null, missing)).collect();
+                Self::Row(table, row, grown)
             }
             "end" => {
                 let digest = HEXLOWER.decode(rest.first()?.as_str()?.as_bytes()).ok()?;

@@ -211,6 +211,10 @@ impl Desk {
             (AdmissionState::Used, Wanted::Certificate) => {
                 return self.once_more(&admission, key_digest, given, caller);
             }
+            // Whoever reads the sticker could take it from the device that was sent it.
+            (AdmissionState::Used, Wanted::KeyToo) if proof == Admit::Facts => {
+                return Err(unproved(&"it is used, and bare facts do not prove that this is who was sent the key"));
+            }
             // Whoever does not have the key has nothing: what was sent and never used ends, and another is made.
             (AdmissionState::Used, Wanted::KeyToo) => match given {
                 Some(given) => Some(given.credential.fingerprint),

@@ -3,6 +3,9 @@
 use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
+/// Tables that came since there are backups, by the format of the file that brought them: a backup of before has none of them.
+pub const GROWN: [&[&str]; 2] = [&["former_servers", "introduced"], &["admissions", "admission_facts", "asking"]];
+
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
 pub const TABLES: [Table; 32] = [
     Table {
@@ -326,10 +329,11 @@ pub const TABLES: [Table; 32] = [
             ("tree", Octets),
             ("group_rules", Integer),
             ("authorities", Integer),
-            ("servers", Integer),
             ("given_up_number", Integer),
             ("given_up_hash", Octets),
             ("doubt", Text),
+            // What came later stands last: backups of before have shorter rows.
+            ("servers", Integer),
         ],
         key: 1,
     },

@@ -32,7 +32,7 @@ pub(super) const HEAD: &str = "SELECT change, hash, group_rules, authorities, gi
                 (SELECT coalesce(max(number), 0) FROM editions),
                 (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt,
                 (SELECT least FROM store_format),
-                (SELECT coalesce(max(number), 0) FROM adopted_settings), servers FROM head";
+                (SELECT coalesce(max(number), 0) FROM adopted_settings), coalesce(servers, 0) FROM head";
 
 /// What [`HEAD`] gives.
 pub(super) fn read_head(found: &[tokio_postgres::Row]) -> Result<Head, StoreError> {

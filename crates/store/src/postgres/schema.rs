@@ -218,7 +218,7 @@ CREATE INDEX introduced_by_gateway ON introduced (gateway, kind);
 CREATE INDEX introduced_waiting ON introduced (since, child) WHERE state = 'waits';
 
 CREATE TABLE former_servers (fingerprint BYTEA PRIMARY KEY, name TEXT NOT NULL, certificate BYTEA NOT NULL);
-ALTER TABLE head ADD COLUMN servers BIGINT NOT NULL DEFAULT 0;
+ALTER TABLE head ADD COLUMN servers BIGINT;
 ";
 
 /// Gives whoever has rights on jobs the same on the tables of formats 2 and 3: until `store roles` is run again, nobody who works on the

@@ -67,18 +67,18 @@ fn source(table: &Table) -> String {
         ),
         "head" => format!(
             "(SELECT 1 AS one, {} AS change, {} AS hash, {} AS tree, coalesce({}, 0) AS group_rules,
-                 coalesce({}, 0) AS authorities, coalesce({}, 0) AS servers, {} AS given_up_number, {} AS given_up_hash,
-                 {} AS doubt
+                 coalesce({}, 0) AS authorities, {} AS given_up_number, {} AS given_up_hash, {} AS doubt,
+                 {} AS servers
               WHERE EXISTS (SELECT 1 FROM meta WHERE key = 'audit_number'))",
             meta("audit_number"),
             meta("audit_hash"),
             meta("audit_tree"),
             meta("group_rules_changed"),
             meta("authorities_changed"),
-            meta("servers_changed"),
             meta("given_up_number"),
             meta("given_up_hash"),
-            meta("doubt")
+            meta("doubt"),
+            meta("servers_changed")
         ),
         name => name.to_owned(),
     }
@@ -111,7 +111,7 @@ fn write(connection: &Connection, table: &Table, row: &Row) -> Result<(), StoreE
             put("token_key", token_key)?;
             put("settings", settings)
         }
-        ("head", [_, change, hash, tree, groups, authorities, servers, given_up, given_up_hash, doubt]) => {
+        ("head", [_, change, hash, tree, groups, authorities, given_up, given_up_hash, doubt, servers]) => {
             put("audit_number", change)?;
             put("audit_hash", hash)?;
             put("audit_tree", tree)?;

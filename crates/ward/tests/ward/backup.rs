@@ -7,6 +7,7 @@ use data_encoding::{BASE64, HEXLOWER};
 use serde_json::{Value, json};
 use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
 use tidy_warden_core::seal::{SealedWriter, seal_to};
+use tidy_warden_store::copy::{Count, GROWN, TABLES, Total, each_row};
 use tidy_warden_store::{OperatorStore, SqliteStore};
 use tidy_warden_ward::backup::{self, Lock};
 use tidy_warden_ward::place::StorePlace;
@@ -116,6 +117,58 @@ fn a_backup_has_the_rows_and_files_of_the_ward_and_comes_back_whole() {
     assert!(again.text_for_people().contains("exists already"));
     let left: Vec<_> = std::fs::read_dir(bench.dir.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     assert!(left.iter().all(|name| !name.to_string_lossy().contains("partial")), "{left:?}");
+}
+
+/// A backup as a version of before `since` made it: without the tables that came since, and with the shorter rows of one that grew.
+fn of_before(bench: &Bench, name: &str, key: &SoftwareKey, since: usize, head: usize) {
+    let (header, mut lines) = taken_apart(bench, name, key);
+    let absent: Vec<&str> = GROWN[..since].concat();
+    lines.retain(|line| !absent.iter().any(|table| line[0] == "row" && line[1] == *table));
+    for line in &mut lines {
+        if line[0] == "row" && line[1] == "head" {
+            line.as_array_mut().unwrap().truncate(2 + head);
+        }
+    }
+    let store = bench.ward.place.open_whole().unwrap();
+    let mut total = Total::default();
+    for table in TABLES.iter().filter(|table| !absent.contains(&table.name)) {
+        let mut count = Count::default();
+        each_row(&*store, table, &mut |row| {
+            let columns = if table.name == "head" { head } else { row.len() };
+            count.add(&row[..columns].to_vec());
+            Ok(())
+        })
+        .unwrap();
+        total.add(&count.finish());
+    }
+    let said = total.finish();
+    *lines.last_mut().unwrap() = json!(["end", said.rows, HEXLOWER.encode(&said.digest)]);
+    forged(bench, "older", key, &header, &lines);
+}
+
+#[test]
+fn what_an_earlier_version_made_comes_back_too() {
+    let (mut bench, key) = (Bench::new(), key());
+    bench.list((0..5).map(|at| format!("wv-{at}")));
+    made(&bench, "new", &key, true);
+    for (since, head) in [(0, 10), (1, 9), (2, 9)] {
+        of_before(&bench, "new", &key, since, head);
+        let into = bench.path(&format!("into-{since}"));
+        put_back(&bench, "older", &key, &into).unwrap();
+        assert_eq!(count(&into), 5);
+        let store = OperatorStore::new(Box::new(SqliteStore::open(&into.join("ward.db")).unwrap()));
+        let ends = store.head().unwrap();
+        assert_eq!((ends.servers, ends.given_up, ends.doubt), (0, None, None), "each in its place");
+        drop(std::fs::remove_file(bench.path("older")));
+    }
+    // What never was one says so.
+    of_before(&bench, "new", &key, 1, 8);
+    let (header, mut lines) = taken_apart(&bench, "older", &key);
+    let at = lines.iter().position(|line| line[0] == "row" && line[1] == "devices").unwrap();
+    lines.remove(at);
+    forged(&bench, "older", &key, &header, &lines);
+    let refused = put_back(&bench, "older", &key, &bench.path("nowhere")).unwrap_err();
+    assert!(refused.text_for_people().contains("not what it says"), "{}", refused.text_for_people());
 }
 
 #[test]
