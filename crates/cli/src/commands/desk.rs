@@ -209,7 +209,7 @@ async fn wanted(wants: &mut tokio::sync::watch::Receiver<Reading>) {
 }
 
 /// Addresses that certificates and people are told, and that are not what is listened on.
-fn elsewhere(settings: &Settings, listen: SocketAddr, listen_http: Option<SocketAddr>) -> Vec<String> {
+pub(super) fn elsewhere(settings: &Settings, listen: SocketAddr, listen_http: Option<SocketAddr>) -> Vec<String> {
     let mut all = Vec::new();
     let endpoints = &settings.endpoints;
     if endpoints.desk.port != listen.port() {

@@ -1,5 +1,7 @@
 //! `settings check`: every mistake in ward.toml in one pass. `settings adopt`: the file counts for all machines.
 
+use std::net::SocketAddr;
+
 use serde_json::json;
 use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_core::finding::{Finding, Severity};
@@ -9,6 +11,7 @@ use tidy_warden_core::text::{Source, printable};
 use tidy_warden_ward::post;
 
 use super::Context;
+use super::desk::elsewhere;
 use super::finding::{count, finding_text};
 use crate::args::SettingsCommand;
 use crate::console::counted;
@@ -139,5 +142,23 @@ fn against_the_ward(ward: &Ward, source: &Source) -> Result<Vec<Finding>, Proble
             complain("no-maker-list", Severity::Warning, format!("there is no file {file}"), mend);
         }
     }
+    found.extend(not_served(&ward.settings, source));
     Ok(found)
+}
+
+/// Addresses that certificates name, and that the ward's desk does not serve where these settings have it listen.
+fn not_served(settings: &Settings, source: &Source) -> Vec<Finding> {
+    let desk = &settings.desk;
+    // Where nothing is said of a desk, its command line says it, or there is none.
+    let Some(listen) = desk.listen.or(desk.listen_http) else { return Vec::new() };
+    let listen = desk.listen.unwrap_or(SocketAddr::new(listen.ip(), settings.endpoints.desk.port));
+    let finding = |problem: String| {
+        let (problem, mend) = match problem.rsplit_once(": ") {
+            Some((problem, mend)) => (problem.to_owned(), mend.to_owned()),
+            None => (problem, "set the address right".to_owned()),
+        };
+        let place = Some(place_of(source, &["desk"]));
+        Finding { id: "not-served", severity: Severity::Warning, place, problem, mend }
+    };
+    elsewhere(settings, listen, desk.listen_http).into_iter().map(finding).collect()
 }

@@ -134,3 +134,23 @@ fn a_person_renews_by_hand_and_puts_another_authority_in_place() {
     world.run(&["audit", "log"]).exits(0).prints(&["server.renew", "by hand"]);
     world.run(&["audit", "verify"]).exits(0);
 }
+
+#[test]
+fn settings_check_tells_of_addresses_that_the_desk_does_not_serve() {
+    let world = World::init();
+    let check = || world.run(&["settings", "check"]).exits(0);
+    assert!(!check().stdout.contains("not-served"), "nothing is said of a desk");
+    world.append("w/ward.toml", "\n[desk]\nlisten = \"0.0.0.0:9443\"\nlisten_http = \"0.0.0.0:8080\"\n");
+    check().prints(&[
+        "not-served",
+        "on port 9443",
+        "no place of revocation lists",
+        "no place of issuing authorities'",
+        "5 warnings",
+    ]);
+    let text = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    let served = "[endpoints]\ncrl = \"http://localhost:8080/crl/\"\nca = \"http://localhost:8080/lists/\"\n";
+    let text = text.replace("[endpoints]\n", served).replace("localhost:8843\"", "localhost:9443\"");
+    world.write("w/ward.toml", text);
+    check().prints(&["not-served", "http://localhost:8080/lists/", "3 warnings"]);
+}
