@@ -13,12 +13,15 @@ use crate::problem::Problem;
 /// Within how long a server that is told to stop has ended, whatever holds it up. By themselves they take less.
 const STOPS_WITHIN: Duration = Duration::from_secs(20);
 
+/// After how long what changed is read again, if it could not be read.
+const AGAIN: Duration = Duration::from_secs(60);
+
 /// How long tasks that wait for a file or a store may take after that.
 const LAST_TASKS: Duration = Duration::from_secs(2);
 
 /// Runs a server until a signal says stop; another, or `changed`, has it go by what `reload` reads, which is told what changed if it was
-/// that. `run` is given what says stop by being ready, and where what was read anew comes; `trouble` hears what could not be read.
-pub(crate) async fn serve<C, W, R: Future<Output = Result<(), Problem>>>(
+/// that; what could not be read then is tried again. `run` is given what says stop by being ready, and where what was read anew comes; `trouble` hears what could not be read.
+pub(crate) async fn serve<C, W: Copy, R: Future<Output = Result<(), Problem>>>(
     run: impl FnOnce(oneshot::Receiver<()>, mpsc::Receiver<C>) -> R,
     mut changed: impl AsyncFnMut() -> W,
     mut reload: impl FnMut(Option<W>) -> Result<C, Problem>,
@@ -29,6 +32,7 @@ pub(crate) async fn serve<C, W, R: Future<Output = Result<(), Problem>>>(
     let (stop, stopped) = oneshot::channel();
     let mut running = std::pin::pin!(run(stopped, reloads));
     let (mut stop, mut end) = (Some(stop), None);
+    let mut again: Option<(Instant, W)> = None;
     tell_ready();
     loop {
         let (told, what) = tokio::select! {
@@ -36,6 +40,7 @@ pub(crate) async fn serve<C, W, R: Future<Output = Result<(), Problem>>>(
             told = signals.next() => (told, None),
             // What stops needs no other settings.
             what = changed(), if stop.is_some() => (Told::Reload, Some(what)),
+            () = until(again.map(|(at, _)| at)), if stop.is_some() => (Told::Reload, again.take().map(|(_, what)| what)),
             () = until(end) => return Err(Problem::failed("it did not stop in time, and was ended")),
         };
         match told {
@@ -55,10 +60,14 @@ pub(crate) async fn serve<C, W, R: Future<Output = Result<(), Problem>>>(
                         ended = &mut running => return ended,
                         _ = sender.send(config) => {}
                     },
-                    Err(problem) => trouble(format!(
-                        "the settings were not reloaded, and the old ones stay: {}",
-                        problem.in_one_line()
-                    )),
+                    Err(problem) => {
+                        trouble(format!(
+                            "the settings were not reloaded, and the old ones stay: {}",
+                            problem.in_one_line()
+                        ));
+                        // Nobody says it a second time where it was no person that said it.
+                        again = what.map(|what| (Instant::now() + AGAIN, what)).or(again);
+                    }
                 }
                 tell_ready();
             }

@@ -214,6 +214,7 @@ async fn serve(
 }
 
 /// What is to be taken anew.
+#[derive(Debug, Clone, Copy)]
 enum Anew {
     /// The settings of all machines.
     Settings,
