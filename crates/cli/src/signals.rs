@@ -20,7 +20,8 @@ const AGAIN: Duration = Duration::from_secs(60);
 const LAST_TASKS: Duration = Duration::from_secs(2);
 
 /// Runs a server until a signal says stop; another, or `changed`, has it go by what `reload` reads, which is told what changed if it was
-/// that; what could not be read then is tried again. `run` is given what says stop by being ready, and where what was read anew comes; `trouble` hears what could not be read.
+/// that; what could not be read then is tried again. `run` is given what says stop by being ready, and where what was read anew comes;
+/// `trouble` hears what could not be read.
 pub(crate) async fn serve<C, W: Copy, R: Future<Output = Result<(), Problem>>>(
     run: impl FnOnce(oneshot::Receiver<()>, mpsc::Receiver<C>) -> R,
     mut changed: impl AsyncFnMut() -> W,

@@ -15,6 +15,11 @@ pub(crate) const LOOK: Duration = Duration::from_secs(5);
 /// Within how long it is told once of a server that it could not be given the next certificate.
 const TELL_AGAIN: Duration = Duration::from_secs(6 * 3600);
 
+/// How often within a time one server is given another certificate because its own is not valid yet: two desks, of which one has a clock
+/// that is ahead, would replace each other's without end.
+const REPAIRS: u32 = 4;
+const WITHIN: Duration = Duration::from_secs(6 * 3600);
+
 /// Gives each server that needs it the next certificate.
 pub(crate) fn keep(desk: &Desk, live: &Live, store: &mut OperatorStore) -> Result<(), StoreError> {
     // The newest, as everywhere.
@@ -23,6 +28,10 @@ pub(crate) fn keep(desk: &Desk, live: &Live, store: &mut OperatorStore) -> Resul
     let (authorities, now) = (store.authorities()?, desk.now());
     for server in store.servers()? {
         if !is_due(&server.certificate, &authorities, now) {
+            continue;
+        }
+        let is_early = server.certificate.not_before > now;
+        if is_early && desk.repairs.take(&server.name, REPAIRS, WITHIN, Instant::now()).is_err() {
             continue;
         }
         let because = format!("the certificate of before ends at {}", server.certificate.not_after);

@@ -202,6 +202,8 @@ pub struct Desk {
     told: Buckets<Source>,
     /// How often it is told of a server that it could not be given its next certificate.
     pub(crate) untold_servers: Buckets<String>,
+    /// How often a server is given another certificate because its own is not valid yet.
+    pub(crate) repairs: Buckets<String>,
     sink: Sink,
     actor: String,
     /// Whether the store is another one than was seen, or a person has to look at it: nobody is let in then.
@@ -243,6 +245,7 @@ impl Desk {
             by_device: Buckets::default(),
             told: Buckets::default(),
             untold_servers: Buckets::default(),
+            repairs: Buckets::default(),
             sink,
             actor,
             is_behind: AtomicBool::new(false),

@@ -24,6 +24,8 @@ const MINUTE: Duration = Duration::from_secs(60);
 /// After how long the same child of the same gateway is looked at again.
 const AGAIN: Duration = Duration::from_secs(30);
 
+const SWEEP: Duration = Duration::from_secs(1);
+
 /// How many are remembered for that.
 const REMEMBERED: usize = 10_000;
 
@@ -66,9 +68,14 @@ impl Introductions {
 pub(crate) async fn follow(shared: Arc<Shared>, mut told: mpsc::Receiver<New>) {
     let gateways = Buckets::default();
     let mut seen: HashMap<(DeviceId, DeviceId), Instant> = HashMap::new();
+    let mut swept = Instant::now();
     while let Some(new) = told.recv().await {
         let now = Instant::now();
-        seen.retain(|_, at| now.duration_since(*at) < AGAIN);
+        // Not at each message of a flood.
+        if now.duration_since(swept) >= SWEEP {
+            swept = now;
+            seen.retain(|_, at| now.duration_since(*at) < AGAIN);
+        }
         let pair = (new.gateway.clone(), new.child.clone());
         if seen.contains_key(&pair) || seen.len() >= REMEMBERED {
             continue;

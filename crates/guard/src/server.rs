@@ -15,6 +15,7 @@ use tidy_warden_serve::openings::Openings;
 use tidy_warden_serve::own::EndWatch;
 use tidy_warden_serve::seen::{Follows, Head};
 use tidy_warden_serve::socket::Socket;
+use tidy_warden_serve::tls::TlsSettings;
 use tidy_warden_serve::trust::{Trust, TrustHolder};
 use tidy_warden_store::{Changes, PostState, StoreError};
 use tokio::net::{TcpListener, UnixListener};
@@ -257,6 +258,19 @@ fn take(shared: &Shared, reload: Reload) {
             }
             next => {
                 let ends = next.map(|(_, ends)| ends.to_string()).unwrap_or_default();
+                let (now, own) = (shared.knowledge.now(), shared.live().own);
+                let begins = tls.chain.first().map(|next| next.not_before).filter(|begins| *begins > now);
+                let mut later = shared.later_own.lock().unwrap_or_else(PoisonError::into_inner);
+                // Who signed it has a clock that is ahead, or this one is behind: devices that have the right time would not come in.
+                if let Some((begins, (_, ends))) = begins.zip(own).filter(|(_, (_, ends))| *ends >= now) {
+                    *later = Some((begins, tls));
+                    let what = format!(
+                        "the next certificate of this guard begins at {begins} only, and it shows the one that it has, until {ends} at                          most: see which clock is wrong, that of this machine or that of whoever signed it; post renew signs another"
+                    );
+                    drop(later);
+                    return shared.emit(Event::Trouble { what });
+                }
+                *later = None;
                 shared.set_own(tls).map(|()| Event::OwnCertificate { ends })
             }
         },
@@ -406,10 +420,21 @@ async fn say(shared: Arc<Shared>, says: Says) {
     }
 }
 
+/// A next certificate of its own that has become valid, or that is needed because the one of before has ended.
+fn later_own(shared: &Shared) -> Option<TlsSettings> {
+    let (now, own) = (shared.knowledge.now(), shared.live().own);
+    let mut later = shared.later_own.lock().unwrap_or_else(PoisonError::into_inner);
+    let is_time = later.as_ref().is_some_and(|(begins, _)| *begins <= now || own.is_none_or(|(_, ends)| ends < now));
+    later.take_if(|_| is_time).map(|(_, tls)| tls)
+}
+
 /// Tells of its own certificate when that ends soon, and has its end among the figures.
 async fn watch_own(shared: Arc<Shared>, name: String) {
     let mut watch = EndWatch::default();
     loop {
+        if let Some(tls) = later_own(&shared) {
+            take(&shared, Reload::Own(tls));
+        }
         let ends = shared.live().own.map(|(_, ends)| ends);
         shared.metrics.certificate_ends.set(ends.map_or(0, |ends| ends.0));
         if let Some(what) = ends.and_then(|ends| watch.look(&name, ends, shared.knowledge.now())) {

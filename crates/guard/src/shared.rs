@@ -113,6 +113,8 @@ pub(crate) struct Shared {
     pub(crate) adopted: watch::Sender<u32>,
     /// The change at which a server was given another certificate last.
     pub(crate) servers: watch::Sender<i64>,
+    /// A next certificate of its own that is not valid yet, and from when on it is.
+    pub(crate) later_own: Mutex<Option<(UnixTime, TlsSettings)>>,
     pub(crate) clock: Arc<dyn Clock>,
     /// Where gates tell of children that nobody listed, and its end for whoever brings them in.
     pub(crate) introductions: Introductions,
@@ -143,6 +145,7 @@ impl Shared {
     ) -> Self {
         let (introductions, introduced) = Introductions::new();
         Self {
+            later_own: Mutex::default(),
             introductions,
             introduced: Mutex::new(Some(introduced)),
             registry: Arc::default(),

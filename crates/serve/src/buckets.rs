@@ -8,16 +8,24 @@ use std::time::{Duration, Instant};
 /// How many parties are told apart; a limit on memory. Those that come anew beyond it share one bucket.
 const MOST: usize = 20_000;
 
+/// How often full buckets are looked for while there is no room: a flood from everywhere is not to have it done at each step.
+const SWEEP: Duration = Duration::from_secs(1);
+
 /// Buckets of parties.
 #[derive(Debug)]
-pub struct Buckets<K> {
+pub struct Buckets<K>(Mutex<Known<K>>);
+
+#[derive(Debug)]
+struct Known<K> {
     /// When each is full again; `None` is whoever is not told apart.
-    full_at: Mutex<HashMap<Option<K>, Instant>>,
+    full_at: HashMap<Option<K>, Instant>,
+    /// When full ones were looked for last.
+    swept: Option<Instant>,
 }
 
 impl<K> Default for Buckets<K> {
     fn default() -> Self {
-        Self { full_at: Mutex::default() }
+        Self(Mutex::new(Known { full_at: HashMap::new(), swept: None }))
     }
 }
 
@@ -28,11 +36,14 @@ impl<K: Hash + Eq + Clone> Buckets<K> {
     /// It is empty; how long it takes until there is one.
     pub fn take(&self, party: &K, count: u32, time: Duration, now: Instant) -> Result<(), Duration> {
         let each = time / count.max(1);
-        let mut all = self.full_at.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let Known { full_at: all, swept } = &mut *known;
         let party = Some(party.clone());
-        if all.len() >= MOST && !all.contains_key(&party) {
+        let is_time = swept.is_none_or(|swept| now.saturating_duration_since(swept) >= SWEEP);
+        if is_time && all.len() >= MOST && !all.contains_key(&party) {
             // A full bucket need not be remembered.
             all.retain(|_, full_at| *full_at > now);
+            *swept = Some(now);
         }
         let party = if all.len() >= MOST && !all.contains_key(&party) { None } else { party };
         let full_at = all.entry(party).or_insert(now);
@@ -77,7 +88,7 @@ mod tests {
         assert!(buckets.take(&usize::MAX, 100, MINUTE, now).is_ok());
         let taken = (0..MOST * 3).filter(|party| buckets.take(party, 100, MINUTE, now).is_ok()).count();
         assert_eq!(taken, MOST - 1 + 100, "those beyond it share one");
-        assert!(buckets.full_at.lock().unwrap().len() <= MOST + 1);
+        assert!(buckets.0.lock().unwrap().full_at.len() <= MOST + 1);
         assert!(buckets.take(&usize::MAX, 100, MINUTE, now).is_ok());
         // When the flood is over they are told apart again.
         let later = now + MINUTE * 2;

@@ -52,17 +52,23 @@ pub fn due(certificate: &Certificate) -> UnixTime {
     UnixTime(certificate.not_before.0 + life / 3 * 2)
 }
 
-/// Whether a server needs another certificate: because of the time, or because whoever signed its own is not believed any more.
+/// Whether a server needs another certificate: because of the time, because a clock that was ahead made its own, so that it is not valid
+/// yet, or because whoever signed that is not believed any more.
 #[must_use]
 pub fn is_due(certificate: &Certificate, authorities: &[AuthorityRecord], now: UnixTime) -> bool {
     let mut services = authorities.iter().filter(|each| each.role == AuthorityRole::Service && each.retired.is_none());
-    now >= due(certificate) || !services.any(|each| each.certificate.subject == certificate.issuer)
+    now >= due(certificate)
+        || certificate.not_before > now
+        || !services.any(|each| each.certificate.subject == certificate.issuer)
 }
 
-/// Whether a next certificate is worth making without anybody's word: it lasts longer than that of before, or somebody else signs it.
+/// Whether a next certificate is worth making without anybody's word: it lasts longer than that of before, that is not valid yet, or
+/// somebody else signs it.
 fn gains(service: &AuthorityRecord, current: &Certificate, now: UnixTime) -> bool {
     let end = now.plus(SERVER_LIFE).min(service.certificate.not_after);
-    current.issuer != service.certificate.subject || end >= current.not_after.plus(LEAST_GAIN)
+    current.issuer != service.certificate.subject
+        || current.not_before > now
+        || end >= current.not_after.plus(LEAST_GAIN)
 }
 
 /// Signs the next certificate of a server and records it. Where nobody `asked` for it, it must be worth it.

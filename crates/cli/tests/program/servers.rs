@@ -136,6 +136,45 @@ fn a_person_renews_by_hand_and_puts_another_authority_in_place() {
 }
 
 #[test]
+fn a_certificate_of_a_clock_that_was_ahead_puts_no_guard_out_and_is_replaced() {
+    let world = world();
+    let guard = Guard::start(&world, "builtin");
+    world.run(&["authority", "export", "--out", "trust"]).exits(0);
+    let first = shown(&world, guard.address);
+    set(&world, 100);
+    std::fs::rename(world.path("now"), world.path("ahead")).unwrap();
+    set(&world, 0);
+    let renew = || {
+        let mut command = world.program(&["post", "renew", "guard"]);
+        let ran = command.env("TIDY_WARDEN_NOW", "@ahead").output().unwrap();
+        assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+    };
+    renew();
+    let early = |event: &serde_json::Value| event["what"].as_str().unwrap().contains("begins at");
+    let told = guard.event("trouble", early);
+    assert!(told["what"].as_str().unwrap().contains("which clock is wrong"), "{told}");
+    assert_eq!(shown(&world, guard.address), first);
+    // Nobody put it right: it is shown as soon as it is valid.
+    set(&world, 100);
+    guard.event("own-certificate", |_| true);
+    let second = eventually(|| Some(shown(&world, guard.address)).filter(|shown| *shown != first)).unwrap();
+    // The same again, and a desk that knows what time it is.
+    set(&world, 200);
+    std::fs::rename(world.path("now"), world.path("ahead")).unwrap();
+    set(&world, 101);
+    renew();
+    guard.event("trouble", early);
+    assert_eq!(shown(&world, guard.address), second);
+    let desk = Desk::start(&world);
+    desk.event("server-renewed", |event| event["server"] == "guard");
+    guard.event("own-certificate", |_| true);
+    let third = eventually(|| Some(shown(&world, guard.address)).filter(|shown| *shown != second)).unwrap();
+    std::thread::sleep(Duration::from_secs(6));
+    assert_eq!(shown(&world, guard.address), third, "once");
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
 fn settings_check_tells_of_addresses_that_the_desk_does_not_serve() {
     let world = World::init();
     let check = || world.run(&["settings", "check"]).exits(0);

@@ -89,7 +89,9 @@ pub fn renew(
     if certificate.public_key != current.public_key {
         return Ok(Err(ServerRefusal::OtherKey { name }));
     }
-    if certificate.not_after < current.not_after && certificate.issuer == current.issuer {
+    // One that is not valid yet was made by a clock that was ahead, and serves nobody until then.
+    let is_valid = current.not_before <= cause.at;
+    if is_valid && certificate.not_after < current.not_after && certificate.issuer == current.issuer {
         return Ok(Err(ServerRefusal::Sooner { name }));
     }
     let detail = json!({

@@ -89,6 +89,8 @@ fn what_is_no_next_certificate_is_refused_and_changes_nothing() {
         assert!(matches!(unknown, Err(StoreError::Unknown { .. })), "{unknown:?}");
         assert_eq!(store.head().unwrap().number, number);
         assert_eq!(store.servers().unwrap()[1].certificate, first);
+        store.renew_server("guard-2", &first.fingerprint, &short, &cause(-1_000)).unwrap().unwrap();
+        assert_eq!(store.servers().unwrap()[1].certificate, short, "it was made by a clock that was ahead");
     });
 }
 
