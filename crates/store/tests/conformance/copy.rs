@@ -19,6 +19,13 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     let mut runner = TestRunner::deterministic();
     let acts = proptest::collection::vec((any_act(), 0i64..300), 420..421).new_tree(&mut runner).unwrap().current();
     let mut at = 0;
+    // What the acts below may never come to.
+    act(&mut store, &mut guard, cast, &Act::Add { devices: (0..6).map(|number| (number, 0, u8::MAX)).collect() }, at);
+    for certificate in 0..6 {
+        let issue = Act::Issue { certificate, again: false, overlap: 0, foreign: false };
+        act(&mut store, &mut guard, cast, &issue, at);
+    }
+    act(&mut store, &mut guard, cast, &Act::Revoke { device: 0, only: None, reason: 1 }, at);
     for (what, later) in &acts {
         at += later;
         act(&mut store, &mut guard, cast, what, at);
