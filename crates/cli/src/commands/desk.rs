@@ -5,7 +5,7 @@ use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use tidy_warden_core::authority::AuthorityRecord;
+use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_desk::server::{Config, Server};
@@ -165,8 +165,8 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let log = Log::start(form, ward.clock.clone());
     // In the form of the log: whoever reads it as JSON gets nothing else.
-    let warnings = elsewhere(&ward.settings, listen, listen_http);
-    warnings.into_iter().for_each(|what| log.sink()(Event::Trouble { what }));
+    let warnings = elsewhere(&ward.settings, listen, listen_http).into_iter().chain(unbounded(live.signers()));
+    warnings.for_each(|what| log.sink()(Event::Trouble { what }));
     let known = live.signers().to_vec();
     let metrics = args.metrics.or(settings.metrics);
     let places = Places { listen, listen_http, metrics, seen: Some(ward.dir.join(SEEN)) };
@@ -206,6 +206,18 @@ async fn wanted(wants: &mut tokio::sync::watch::Receiver<Reading>) {
     if wants.changed().await.is_err() {
         std::future::pending::<()>().await;
     }
+}
+
+/// That the authority for services, whose key the desk holds, is held to no hosts.
+fn unbounded(signers: &[(AuthorityRecord, Arc<dyn Signer>)]) -> Option<String> {
+    let (service, _) = signers.iter().rfind(|(authority, _)| authority.role == AuthorityRole::Service)?;
+    service.certificate.constraints.is_none().then(|| {
+        format!(
+            "the desk holds the key of `{}`, which can sign for any host: authority add NAME --service --permit dns:HOST --replaces {0}, or \
+             renew_servers = false under [desk]",
+            service.name
+        )
+    })
 }
 
 /// Addresses that certificates and people are told, and that are not what is listened on.

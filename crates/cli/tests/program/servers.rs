@@ -136,6 +136,20 @@ fn a_person_renews_by_hand_and_puts_another_authority_in_place() {
 }
 
 #[test]
+fn a_desk_says_that_it_could_sign_for_any_host_until_it_could_not() {
+    let world = world();
+    let desk = Desk::start(&world);
+    let address = desk.address.to_string();
+    // What it says stands before it finds that somebody else has its port.
+    let another = || world.run(&["desk", "--listen", &address]).exits(1);
+    another().says(&["the key of `service`, which can sign for any host"]);
+    let own = ["authority", "add", "service-2", "--service", "--replaces", "service", "--permit", "dns:localhost"];
+    world.run(&[&own[..], &["--permit", "ip:127.0.0.0/8", "--permit", "ip:::1/128"]].concat()).exits(0);
+    let told = another().stderr;
+    assert!(!told.contains("any host"), "{told}");
+}
+
+#[test]
 fn a_certificate_of_a_clock_that_was_ahead_puts_no_guard_out_and_is_replaced() {
     let world = world();
     let guard = Guard::start(&world, "builtin");
