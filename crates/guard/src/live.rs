@@ -53,7 +53,7 @@ pub(crate) struct Live {
     /// The same for WebSocket, which is HTTP to begin with.
     pub(crate) http_acceptor: TlsAcceptor,
     /// Its own certificate, and when that ends.
-    pub(crate) own: Option<(Fingerprint, UnixTime)>,
+    pub(crate) own: Option<Own>,
     /// Grows with each change.
     pub(crate) generation: u64,
     sender_property: Arc<str>,
@@ -65,7 +65,10 @@ const RESUMABLE: Resumption = Resumption::Of(16_384);
 /// The names of what is spoken (RFC 7301).
 const PROTOCOLS: [&str; 2] = ["mqtt", "http/1.1"];
 
-pub(crate) fn own(tls: &TlsSettings) -> Option<(Fingerprint, UnixTime)> {
+/// Which certificate a guard shows, and when that ends.
+pub(crate) type Own = (Fingerprint, UnixTime);
+
+pub(crate) fn own(tls: &TlsSettings) -> Option<Own> {
     tls.chain.first().map(|own| (own.fingerprint, own.not_after))
 }
 

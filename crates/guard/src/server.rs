@@ -26,7 +26,7 @@ use crate::control;
 use crate::follower::{Follower, Position};
 use crate::knowledge::{Knowledge, Stores};
 use crate::listener::{Entrance, Speech};
-use crate::live::{Live, LiveConfig, Reload, own};
+use crate::live::{Live, LiveConfig, Own, Reload, own};
 use crate::shared::{GuardError, Shared, Versions};
 use crate::upstream::{Bypass, hello, take_over};
 use crate::wills::publish_due;
@@ -240,40 +240,43 @@ impl Guard {
     }
 }
 
+/// Why a guard goes on with the certificate that it has, where it does; the next one `begins` after now, if it does.
+fn keeps(own: Option<Own>, next: Option<Own>, begins: Option<UnixTime>, now: UnixTime) -> Option<String> {
+    let ((_, own_ends), (_, ends)) = (own?, next?);
+    // A store that was put back may have one of before.
+    if ends < now && own_ends > ends {
+        return Some(format!(
+            "the certificate that the store has for this guard has ended at {ends}; it shows the one that it has"
+        ));
+    }
+    // Who signed it has a clock that is ahead, or this one is behind: devices that have the right time would not come in.
+    let begins = begins.filter(|_| own_ends >= now)?;
+    Some(format!(
+        "the next certificate of this guard begins at {begins} only, and it shows the one that it has, until {own_ends} at most: see which \
+         clock is wrong, that of this machine or that of whoever signed it; post renew signs another"
+    ))
+}
+
 /// Takes what came anew.
 fn take(shared: &Shared, reload: Reload) {
     let taken = match reload {
         Reload::All(config) => shared.set_live(*config).map(|()| Event::Reloaded),
-        Reload::Own(tls) => match own(&tls) {
-            // It was another server's that changed.
-            same if same == shared.live().own => return,
-            // A store that was put back may have one of before.
-            Some((_, ends))
-                if ends < shared.knowledge.now() && shared.live().own.is_some_and(|(_, own)| own > ends) =>
-            {
-                let what = format!(
-                    "the certificate that the store has for this guard has ended at {ends}; it shows the one that it has"
-                );
+        // It was another server's that changed.
+        Reload::Own(tls) if own(&tls) == shared.live().own => return,
+        Reload::Own(tls) => {
+            let now = shared.knowledge.now();
+            let begins = tls.chain.first().map(|next| next.not_before).filter(|begins| *begins > now);
+            let mut later = shared.later_own.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some(what) = keeps(shared.live().own, own(&tls), begins, now) {
+                if let Some(begins) = begins {
+                    *later = Some((begins, tls));
+                }
                 return shared.emit(Event::Trouble { what });
             }
-            next => {
-                let ends = next.map(|(_, ends)| ends.to_string()).unwrap_or_default();
-                let (now, own) = (shared.knowledge.now(), shared.live().own);
-                let begins = tls.chain.first().map(|next| next.not_before).filter(|begins| *begins > now);
-                let mut later = shared.later_own.lock().unwrap_or_else(PoisonError::into_inner);
-                // Who signed it has a clock that is ahead, or this one is behind: devices that have the right time would not come in.
-                if let Some((begins, (_, ends))) = begins.zip(own).filter(|(_, (_, ends))| *ends >= now) {
-                    *later = Some((begins, tls));
-                    let what = format!(
-                        "the next certificate of this guard begins at {begins} only, and it shows the one that it has, until {ends} at                          most: see which clock is wrong, that of this machine or that of whoever signed it; post renew signs another"
-                    );
-                    drop(later);
-                    return shared.emit(Event::Trouble { what });
-                }
-                *later = None;
-                shared.set_own(tls).map(|()| Event::OwnCertificate { ends })
-            }
-        },
+            *later = None;
+            let ends = own(&tls).map(|(_, ends)| ends.to_string()).unwrap_or_default();
+            shared.set_own(tls).map(|()| Event::OwnCertificate { ends })
+        }
     };
     shared.emit(taken.unwrap_or_else(|error| Event::Trouble {
         what: format!("what was read anew cannot be used: {error}; the old stays"),

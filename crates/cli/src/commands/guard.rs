@@ -206,7 +206,8 @@ async fn serve(
     };
     let changed = async || {
         tokio::select! {
-            () = adopted_anew(&mut adopted) => Anew::Settings,
+            // To the ward's own folder a person says by a signal that settings were adopted.
+            () = heard(adopted.as_mut()) => Anew::Settings,
             () = heard(Some(&mut renewed)) => Anew::Servers,
         }
     };
@@ -230,11 +231,6 @@ fn own_anew(home: &Home<'_>, key: &mut SoftwareKey, anonymous: bool) -> Result<R
         *key = live::own_key(home, &ward)?;
     }
     Ok(Reload::Own(live::tls(&ward, "guard", own, key, anonymous)?))
-}
-
-/// Settings were adopted for all posts. To the ward's own folder a person says so by a signal; a guard that is gone adopts nothing.
-async fn adopted_anew(adopted: &mut Option<watch::Receiver<u32>>) {
-    heard(adopted.as_mut()).await;
 }
 
 /// Ends when something is told; never if nobody is there to tell it.

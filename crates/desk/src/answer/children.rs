@@ -8,8 +8,7 @@ use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::settings::Admit;
 use tidy_warden_store::IntroduceRefusal;
 
-use super::renew::signs_in;
-use super::{Caller, Refusal, Said, leaf_of};
+use super::{Caller, Refusal, Said};
 use crate::Event;
 use crate::state::{Desk, Live};
 
@@ -42,14 +41,7 @@ impl Child {
 impl Desk {
     /// Brings in children of the device whose certificate was shown, as its policy lets it.
     pub(super) fn children(&self, live: &Live, caller: &Caller, body: &[u8]) -> Result<Said, Refusal> {
-        let leaf = leaf_of(caller);
-        let leaf = leaf.ok_or_else(|| Refusal::unproved("no certificate was shown"))?;
-        let shown = std::slice::from_ref(&leaf.fingerprint);
-        let (known, head) =
-            self.ask(|reader| reader.view(|view| Ok((view.status_many(shown)?.pop().flatten(), view.head()?))))?;
-        self.settled(live, &head)?;
-        let (credential, gateway) = known.ok_or_else(|| Refusal::unproved("the certificate is not on record"))?;
-        signs_in(&credential, &gateway, self.now())?;
+        let gateway = self.signed_in(live, caller)?;
         let told = |status, words: String| Refusal::told(status, words).about(&gateway.id);
         let sent: Sent = serde_json::from_slice(body).map_err(|error| {
             let form = r#"expected {"children":[{"id":"cb-9","kind":"cabin"}]}"#;

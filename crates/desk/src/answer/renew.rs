@@ -84,6 +84,13 @@ impl Desk {
 
     /// How the device connects whose certificate was shown, which must be one that it may sign in with.
     pub(super) fn connect(&self, live: &Live, caller: &Caller) -> Result<Said, Refusal> {
+        let device = self.signed_in(live, caller)?;
+        let text = serde_json::to_string_pretty(&live.mint.connect(&device));
+        Ok(Said::of("application/json", text.map_err(Refusal::doubt)? + "\n"))
+    }
+
+    /// The device whose certificate was shown, which must be one that it may sign in with.
+    pub(super) fn signed_in(&self, live: &Live, caller: &Caller) -> Result<DeviceRecord, Refusal> {
         let leaf = leaf_of(caller);
         let leaf = leaf.ok_or_else(|| Refusal::unproved("no certificate was shown"))?;
         let shown = std::slice::from_ref(&leaf.fingerprint);
@@ -92,8 +99,7 @@ impl Desk {
         self.settled(live, &head)?;
         let (credential, device) = known.ok_or_else(|| Refusal::unproved("the certificate is not on record"))?;
         signs_in(&credential, &device, self.now())?;
-        let text = serde_json::to_string_pretty(&live.mint.connect(&device));
-        Ok(Said::of("application/json", text.map_err(Refusal::doubt)? + "\n"))
+        Ok(device)
     }
 }
 
@@ -120,7 +126,7 @@ fn held(
 }
 
 /// Whether a device may sign in with a credential now.
-pub(super) fn signs_in(credential: &CredentialRecord, device: &DeviceRecord, now: UnixTime) -> Result<(), Refusal> {
+fn signs_in(credential: &CredentialRecord, device: &DeviceRecord, now: UnixTime) -> Result<(), Refusal> {
     let unproved = |why: &dyn std::fmt::Display| Refusal::unproved(why).about(&device.id);
     match device.barred() {
         Some(barred) => Err(unproved(&barred)),
