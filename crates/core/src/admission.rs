@@ -524,7 +524,7 @@ pub enum BadPattern {
     #[error("a `{{` is not followed by a `}}`")]
     Unclosed,
     /// What stands in braces is no fact.
-    #[error("`{{{0}}}` is not a fact; facts are serial, mac, imei, eui64 and ek")]
+    #[error("`{{{0}}}` is not a fact, and cannot name one")]
     NoFact(String),
     /// The fact is not given.
     #[error("the fact `{0}` is not given")]

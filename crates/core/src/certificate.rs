@@ -12,8 +12,8 @@ pub use constraint::{BadBase, Base, Constraints, NameRefused};
 pub use issue::{Form, Fresh, IssueError, Issued, Issuer, Places, Template, Usage, renewed_server, self_signed};
 pub use name::{AltName, Attribute, DeviceName, Subject, device_name};
 pub(crate) use name::{is_urn_identifier, mac_urn};
-pub(crate) use read::stated_fact;
 pub use read::{BadCertificate, Certificate, Fingerprint};
+pub(crate) use read::{described, stated_fact};
 pub use serial::SerialNumber;
 
 #[cfg(test)]

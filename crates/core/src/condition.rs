@@ -28,7 +28,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::credential::CredentialRecord;
-use crate::device::{DeviceRecord, DeviceState, credential_end};
+use crate::device::{DeviceRecord, DeviceState, Note, credential_end};
 use crate::fact::{Fact, FactName};
 use crate::id::{self, GroupName, LabelName};
 use crate::time::{Span, UnixTime};
@@ -48,8 +48,10 @@ pub enum Field {
     Gateway,
     /// A hardware fact.
     Fact(FactName),
-    /// A label.
-    Label(LabelName),
+    /// What the device has under this name: a label, or a fact of the ward's own. No name is both.
+    Named(LabelName),
+    /// What people wrote about it; it can only be asked whether there is any, and not in policies.
+    Note,
 }
 
 impl Field {
@@ -64,9 +66,15 @@ impl Field {
             "state" => Self::State,
             "owner" => Self::Owner,
             "gateway" => Self::Gateway,
-            other => match FactName::parse(other) {
-                Ok(name) => Self::Fact(name),
-                Err(_) => Self::Label(other.parse()?),
+            "note" => Self::Note,
+            other => match (FactName::built_in(other), other.split_once('.')) {
+                (Some(name), _) => Self::Fact(name),
+                (None, Some(("fact", name))) => match FactName::parse(name) {
+                    Ok(name) => Self::Fact(name),
+                    Err(_) => return Err(id::BadName::Edge { what: "fact", text: name.to_owned() }),
+                },
+                (None, Some(("label", name))) => Self::Named(name.parse()?),
+                (None, _) => Self::Named(other.parse()?),
             },
         })
     }
@@ -80,8 +88,14 @@ impl fmt::Display for Field {
             Self::State => f.write_str("state"),
             Self::Owner => f.write_str("owner"),
             Self::Gateway => f.write_str("gateway"),
+            Self::Fact(FactName::Own(name)) => write!(f, "fact.{name}"),
             Self::Fact(name) => write!(f, "{name}"),
-            Self::Label(name) => write!(f, "{name}"),
+            // A word that would be read as something else is spelled out.
+            Self::Named(name) => match Self::parse(name.as_str()) {
+                Ok(Self::Named(plain)) if plain == *name && !RESERVED.contains(&name.as_str()) => write!(f, "{name}"),
+                _ => write!(f, "label.{name}"),
+            },
+            Self::Note => f.write_str("note"),
         }
     }
 }
@@ -136,12 +150,12 @@ const RESERVED: &[&str] = &[
     "cert.ends",
 ];
 
-/// Whether a label may have this name: not a word of the language, a field, or a fact.
+/// Whether a label, or a fact of the ward's own, may have this name: not a word of the language, a field, or a fact that every ward has.
 #[must_use]
-pub fn can_name_a_label(name: &LabelName) -> bool {
+pub fn can_be_named(name: &LabelName) -> bool {
     let word = name.as_str();
     let is_variable = matches!(word, "device" | "child");
-    !is_variable && !RESERVED.contains(&word) && matches!(Field::parse(word), Ok(Field::Label(_)))
+    !is_variable && !RESERVED.contains(&word) && matches!(Field::parse(word), Ok(Field::Named(plain)) if plain == *name)
 }
 
 /// How two values are compared.
@@ -259,6 +273,8 @@ pub enum Use {
     Policy,
     /// For picking devices now.
     Picking,
+    /// As [`Use::Picking`] was before devices had notes: `note` is a label.
+    BeforeNotes,
 }
 
 /// The groups of a ward: those by rule with their rule, fixed ones with `None`.
@@ -340,7 +356,8 @@ impl Traits for Candidate<'_> {
             Field::Owner => device.owner.as_ref().map(|owner| owner.as_str()).into(),
             Field::Gateway => device.gateway.as_ref().map(|gateway| gateway.as_str()).into(),
             Field::Fact(name) => device.facts.get(name).map(Fact::value).into(),
-            Field::Label(name) => device.labels.get(name).map(|value| value.as_str()).into(),
+            Field::Named(name) => device.named(name).into(),
+            Field::Note => device.note.as_ref().map(Note::as_str).into(),
         }
     }
 

@@ -36,6 +36,52 @@ pub struct DeviceRecord {
     pub seen: Option<UnixTime>,
     /// Tokens made before this moment no longer count.
     pub tokens_from: UnixTime,
+    /// What people wrote about it, for people.
+    pub note: Option<Note>,
+}
+
+/// A remark about a device, for people: 1 to 200 characters without control characters, and no blank at either end. No policy can
+/// look at it, and the record of changes has only its digest, so that it can be taken away for good.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Note(String);
+
+/// A text that is no note.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("a note has 1 to {MAX_NOTE} characters, none of them a control character, and no blank at either end")]
+pub struct BadNote;
+
+/// The longest note, in characters.
+pub const MAX_NOTE: usize = 200;
+
+impl Note {
+    /// Its text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl std::str::FromStr for Note {
+    type Err = BadNote;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let count = text.chars().take(MAX_NOTE + 1).count();
+        let is_note = (1..=MAX_NOTE).contains(&count) && !text.chars().any(is_hidden) && text.trim() == text;
+        if is_note { Ok(Self(text.to_owned())) } else { Err(BadNote) }
+    }
+}
+
+/// Characters that a terminal or a reader would act on instead of showing them: controls, line and paragraph separators, and those that
+/// turn the direction of writing.
+fn is_hidden(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{2028}' | '\u{2029}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+impl std::fmt::Display for Note {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.0)
+    }
 }
 
 impl DeviceRecord {
@@ -56,7 +102,19 @@ impl DeviceRecord {
             retired: None,
             seen: None,
             tokens_from: UnixTime(0),
+            note: None,
         }
+    }
+
+    /// What it has under a name: a label, or a fact of the ward's own. No name is both.
+    #[must_use]
+    pub fn named(&self, name: &LabelName) -> Option<&str> {
+        let label = self.labels.get(name).map(|value| value.as_str());
+        // Few devices have such a fact: the name is not copied to look for one.
+        label.or_else(|| {
+            let mut own = self.facts.iter().rev().take_while(|(known, _)| matches!(known, FactName::Own(_)));
+            own.find(|(known, _)| matches!(known, FactName::Own(known) if known == name)).map(|(_, fact)| fact.value())
+        })
     }
 
     /// What keeps the device from signing in, whatever it shows; `None` if nothing does.
@@ -337,6 +395,8 @@ pub struct DeviceEdit {
     pub facts: Vec<Result<Fact, FactName>>,
     /// The gateway to set (`Some(Some)`) or take away (`Some(None)`).
     pub gateway: Option<Option<DeviceId>>,
+    /// The note to set (`Some(Some)`) or take away (`Some(None)`).
+    pub note: Option<Option<Note>>,
 }
 
 impl DeviceEdit {
@@ -358,6 +418,9 @@ impl DeviceEdit {
         }
         if let Some(gateway) = &self.gateway {
             device.gateway.clone_from(gateway);
+        }
+        if let Some(note) = &self.note {
+            device.note.clone_from(note);
         }
         device
     }

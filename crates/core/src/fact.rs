@@ -2,7 +2,9 @@
 
 use std::fmt;
 
-/// The kinds of fact whose form is known. Others may be named in the settings and are taken as plain text.
+use crate::id::LabelName;
+
+/// What a fact says of a machine: one of those whose form is known, or one of the ward's own.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum FactName {
     /// The maker's serial number.
@@ -15,33 +17,44 @@ pub enum FactName {
     Eui64,
     /// SHA-256 of a TPM endorsement public key.
     Ek,
+    /// One of the ward's own, which `[facts.NAME]` in `ward.toml` declares. It is named as labels are, and no label has the name.
+    Own(LabelName),
 }
 
 impl FactName {
-    /// All of them.
-    pub const ALL: [Self; 5] = [Self::Serial, Self::Mac, Self::Imei, Self::Eui64, Self::Ek];
+    /// Those that every ward knows.
+    pub const BUILT_IN: [Self; 5] = [Self::Serial, Self::Mac, Self::Imei, Self::Eui64, Self::Ek];
 
     /// The word that settings, columns and options use.
     #[must_use]
-    pub fn as_str(&self) -> &'static str {
+    pub fn as_str(&self) -> &str {
         match self {
             Self::Serial => "serial",
             Self::Mac => "mac",
             Self::Imei => "imei",
             Self::Eui64 => "eui64",
             Self::Ek => "ek",
+            Self::Own(name) => name.as_str(),
         }
     }
 
-    /// The fact that a word names.
+    /// The fact that a word names in every ward.
+    #[must_use]
+    pub fn built_in(word: &str) -> Option<Self> {
+        Self::BUILT_IN.into_iter().find(|name| name.as_str() == word)
+    }
+
+    /// The fact that a word names in a ward that has declared it, if it is not one of those that every ward knows.
     ///
     /// # Errors
-    /// A word that names none.
+    /// A word that cannot name a fact.
     pub fn parse(word: &str) -> Result<Self, BadFact> {
-        Self::ALL
-            .into_iter()
-            .find(|name| name.as_str() == word)
-            .ok_or_else(|| BadFact::UnknownName { name: word.to_owned() })
+        match Self::built_in(word) {
+            Some(name) => Ok(name),
+            None => {
+                word.parse().map(Self::Own).map_err(|_| BadFact::UnknownName { name: word.chars().take(80).collect() })
+            }
+        }
     }
 }
 
@@ -51,11 +64,63 @@ impl fmt::Display for FactName {
     }
 }
 
-/// One identifier of one machine, in its normal form. No two devices of a ward may share one.
+/// One identifier of one machine, in its normal form. No two devices of a ward share one, but for those of the ward's own that are
+/// declared otherwise.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Fact {
     name: FactName,
     value: String,
+}
+
+/// The form of a fact of the ward's own: `#` stands for a digit, `?` for any character, `*` for any run of them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Shape(String);
+
+impl Shape {
+    /// The longest, in characters.
+    pub const MAX_LEN: usize = 64;
+
+    /// Reads one: of characters that a fact may have.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        let plain = text.chars().all(|c| c.is_ascii_graphic() && !matches!(c, '"' | ',' | '\\'));
+        ((1..=Self::MAX_LEN).contains(&text.len()) && plain).then(|| Self(text.to_owned()))
+    }
+
+    /// Whether a value has it. At most as many steps as the two lengths multiplied.
+    #[must_use]
+    pub fn fits(&self, value: &str) -> bool {
+        let (shape, value) = (self.0.as_bytes(), value.as_bytes());
+        let one = |sign: u8, octet: u8| {
+            sign == b'?' || sign == b'#' && octet.is_ascii_digit() || sign == octet && sign != b'#'
+        };
+        let (mut s, mut v) = (0, 0);
+        // Where the last `*` stood, and how far it reaches.
+        let mut star: Option<(usize, usize)> = None;
+        while v < value.len() {
+            match shape.get(s) {
+                Some(b'*') => {
+                    star = Some((s, v));
+                    s += 1;
+                }
+                Some(&sign) if one(sign, value[v]) => (s, v) = (s + 1, v + 1),
+                _ => match star {
+                    Some((at, reach)) => {
+                        star = Some((at, reach + 1));
+                        (s, v) = (at + 1, reach + 1);
+                    }
+                    None => return false,
+                },
+            }
+        }
+        shape[s..].iter().all(|sign| *sign == b'*')
+    }
+}
+
+impl fmt::Display for Shape {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
 }
 
 /// Why a fact was refused.
@@ -63,7 +128,9 @@ pub struct Fact {
 #[non_exhaustive]
 pub enum BadFact {
     /// No fact has this name.
-    #[error("`{name}` is not a fact; known facts are serial, mac, imei, eui64 and ek")]
+    #[error(
+        "`{name}` is not a fact; facts are serial, mac, imei, eui64, ek, and those that ward.toml declares as [facts.NAME]"
+    )]
     UnknownName {
         /// The word given.
         name: String,
@@ -102,7 +169,7 @@ impl Fact {
         let value = value.trim();
         let form = |expected| BadFact::Form { name: name.clone(), value: value.chars().take(80).collect(), expected };
         let normal = match name {
-            FactName::Serial => {
+            FactName::Serial | FactName::Own(_) => {
                 let printable = value.chars().all(|c| c.is_ascii_graphic() && !matches!(c, '"' | ',' | '\\'));
                 if value.is_empty() || value.len() > 64 || !printable {
                     return Err(form(
@@ -207,6 +274,24 @@ mod tests {
             let got = Fact::new(name.clone(), text).ok().map(|fact| fact.value().to_owned());
             assert_eq!(got.as_deref(), *want, "{name} {text:?}");
         }
+    }
+
+    #[test]
+    fn shapes_say_which_values_fit() {
+        for (shape, fits, fails) in [
+            ("QA-####", &["QA-0417"][..], &["QA-417", "QA-04170", "qa-0417", "QA-04x7", ""][..]),
+            ("*", &["a", "QA-1"][..], &[][..]),
+            ("A*-#?", &["A-1x", "Abc-12", "A--1-12"], &["A-x1", "B-1x"]),
+            ("*ab*", &["ab", "xaab", "aabb"], &["ba", "a"]),
+            ("?", &["#", "?"], &["", "12"]),
+        ] {
+            let shape = Shape::parse(shape).unwrap();
+            assert!(fits.iter().all(|value| shape.fits(value)), "{shape}");
+            assert!(!fails.iter().any(|value| shape.fits(value)), "{shape}");
+        }
+        assert_eq!(["", "a b", "a,b", "\u{e9}", &"a".repeat(65)].map(Shape::parse), [const { None }; 5]);
+        // Many stars must not take for ever.
+        assert!(!Shape::parse(&"*a".repeat(32)).unwrap().fits(&"b".repeat(64)));
     }
 
     #[test]

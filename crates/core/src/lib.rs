@@ -9,8 +9,8 @@
 //! - order: time text id random finding asn1
 //! - order: host database fact key seal topic audit post
 //! - order: certificate revocation request token credential authority device enrolment
-//! - order: asking introduced profile settings admission est
-//! - order: condition mqtt outfit policy
+//! - order: condition asking introduced profile settings admission est
+//! - order: mqtt outfit policy
 //!
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
 //! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], who comes in by itself: [`admission`], [`asking`], or is brought in by its gateway: [`introduced`]; what a topic filter matches:
@@ -45,11 +45,11 @@ pub mod token;
 
 pub mod admission;
 pub mod asking;
+pub mod condition;
 pub mod est;
 pub mod profile;
 pub mod settings;
 
-pub mod condition;
 pub mod mqtt;
 pub mod outfit;
 pub mod policy;

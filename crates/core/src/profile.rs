@@ -23,7 +23,8 @@ enum Part {
     Owner,
     Gateway,
     Fact(FactName),
-    Label(LabelName),
+    /// A label, or a fact of the ward's own.
+    Named(LabelName),
 }
 
 /// A template that cannot be read, in words.
@@ -111,9 +112,9 @@ impl Part {
             "kind" => Self::Kind,
             "owner" => Self::Owner,
             "gateway" => Self::Gateway,
-            word => match FactName::parse(word) {
-                Ok(fact) => Self::Fact(fact),
-                Err(_) => Self::Label(word.parse().ok()?),
+            word => match FactName::built_in(word) {
+                Some(fact) => Self::Fact(fact),
+                None => Self::Named(word.parse().ok()?),
             },
         })
     }
@@ -127,7 +128,7 @@ impl Part {
             Self::Owner => device.owner.as_ref().map(|owner| owner.as_str()),
             Self::Gateway => device.gateway.as_ref().map(|gateway| gateway.as_str()),
             Self::Fact(name) => device.facts.get(name).map(|fact| fact.value()),
-            Self::Label(name) => device.labels.get(name).map(|value| value.as_str()),
+            Self::Named(name) => device.named(name),
         }
     }
 }
@@ -142,7 +143,7 @@ impl fmt::Display for Part {
             Self::Owner => f.write_str("owner"),
             Self::Gateway => f.write_str("gateway"),
             Self::Fact(name) => write!(f, "{name}"),
-            Self::Label(name) => write!(f, "{name}"),
+            Self::Named(name) => write!(f, "{name}"),
         }
     }
 }

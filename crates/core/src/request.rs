@@ -1,6 +1,6 @@
 //! Certification requests (PKCS#10, RFC 2986): only the key is taken, and only after its holder has proved it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use const_oid::db::rfc5280::ID_CE_SUBJECT_ALT_NAME;
 use const_oid::db::rfc5912::ID_EXTENSION_REQ;
@@ -10,7 +10,7 @@ use x509_cert::ext::pkix::SubjectAltName;
 use x509_cert::ext::pkix::name::GeneralName;
 
 use crate::asn1::{self, Signed};
-use crate::certificate::{AltName, Attribute, Certificate, Subject, mac_urn, stated_fact};
+use crate::certificate::{AltName, Attribute, Certificate, Subject, described, mac_urn, stated_fact};
 use crate::fact::{Fact, FactName};
 use crate::key::{BadKey, BadSignature, ProvenKey, PublicKey, SignError, Signer, sha256};
 
@@ -158,7 +158,9 @@ impl Request {
     #[must_use]
     pub fn facts(&self) -> BTreeMap<FactName, Fact> {
         let names = self.names.as_deref().unwrap_or_default();
-        let stated = FactName::ALL.into_iter().filter_map(|name| stated_fact(&self.subject, names, &name));
+        let own = described(&self.subject).into_iter().map(|(name, _)| FactName::Own(name));
+        let all: BTreeSet<FactName> = FactName::BUILT_IN.into_iter().chain(own).collect();
+        let stated = all.into_iter().filter_map(|name| stated_fact(&self.subject, names, &name));
         stated.map(|fact| (fact.name().clone(), fact)).collect()
     }
 
@@ -185,12 +187,15 @@ impl Request {
     /// # Errors
     /// A fact that a request has no place for, or the signer fails.
     pub fn stating(facts: &BTreeMap<FactName, Fact>, signer: &dyn Signer) -> Result<Vec<u8>, StateError> {
-        let mut subject = None;
+        let mut subject: Vec<(Attribute, String)> = Vec::new();
         let mut names = Vec::new();
         for (name, fact) in facts {
             let value = fact.value();
             match name {
-                FactName::Serial if Attribute::SerialNumber.takes(value) => subject = Some(value),
+                FactName::Serial if Attribute::SerialNumber.takes(value) => {
+                    subject.push((Attribute::SerialNumber, value.to_owned()));
+                }
+                FactName::Own(name) => subject.push((Attribute::Description, format!("{name}={value}"))),
                 FactName::Mac => names.push(AltName::Uri(mac_urn(value))),
                 // It is written as a MAC address is, so only one of them can be told, and not one that would be read as the other.
                 FactName::Eui64 if !facts.contains_key(&FactName::Mac) && value.get(9..14) != Some("ff:ff") => {
@@ -200,7 +205,7 @@ impl Request {
                 FactName::Serial | FactName::Eui64 | FactName::Ek => return Err(StateError::NoPlace(name.clone())),
             }
         }
-        let subject = Subject::new(subject.map(|serial| (Attribute::SerialNumber, serial)));
+        let subject = Subject::new(subject.iter().map(|(attribute, value)| (*attribute, value.as_str())));
         Ok(Self::sign_with(&subject, &names, signer)?)
     }
 

@@ -8,6 +8,7 @@ mod guard;
 mod here;
 mod key;
 mod kind;
+mod own;
 mod reader;
 mod store;
 mod template;
@@ -19,7 +20,7 @@ use std::collections::BTreeMap;
 
 use toml::de::DeTable;
 
-use crate::id::{AuthorityName, DeviceId, KindName};
+use crate::id::{AuthorityName, DeviceId, KindName, LabelName};
 use crate::profile::NameTemplate;
 use crate::text::{Place, Source, TextError, nearest};
 
@@ -28,6 +29,7 @@ pub use desk::DeskSettings;
 pub use guard::{BROKER_FORMS, BrokerAddress, GuardSettings, OnRefusal, WithoutStore};
 pub use here::{Here, PostFile, adopted_octets};
 pub use kind::{Admit, CloneWatch, KeyFamily, Kind, Role};
+pub use own::OwnFact;
 pub use store::StoreSettings;
 pub use template::{new_text, reference};
 pub use ward::{Endpoints, Maker, check_ward_name};
@@ -45,6 +47,8 @@ pub struct Settings {
     pub endpoints: Endpoints,
     /// Declared kinds.
     pub kinds: BTreeMap<KindName, Kind>,
+    /// Declared facts of the ward's own.
+    pub facts: BTreeMap<LabelName, OwnFact>,
     /// How the guard works.
     pub guard: GuardSettings,
     /// How the desk works.
@@ -158,7 +162,11 @@ pub struct UnknownKind {
 
 impl Reader<'_> {
     fn settings(&mut self, root: &Table<'_>) -> Option<Settings> {
-        self.only_these(root, "ward.toml", &["ward", "endpoints", "kinds", "guard", "desk", "store", "hsm", "makers"]);
+        self.only_these(
+            root,
+            "ward.toml",
+            &["ward", "endpoints", "kinds", "facts", "guard", "desk", "store", "hsm", "makers"],
+        );
         let empty = Table::new();
         let ward = match self.section(root, "ward", &ward::WARD) {
             Some(ward) => ward,
@@ -173,7 +181,8 @@ impl Reader<'_> {
         }
         let enterprise_number = self.number(ward, &ward::ENTERPRISE_NUMBER, 1..=u32::MAX);
         let endpoints = self.endpoints(root);
-        let kinds = self.kinds(root);
+        let facts = self.own_facts(root);
+        let kinds = self.kinds(root, &facts);
         if enterprise_number.is_none() {
             self.need_enterprise_number(root, &kinds);
         }
@@ -182,7 +191,18 @@ impl Reader<'_> {
         let store = self.store(root);
         let hsm_module = self.hsm_module(root);
         let makers = self.makers(root);
-        Some(Settings { name: name?, enterprise_number, endpoints, kinds, guard, desk, store, hsm_module, makers })
+        Some(Settings {
+            name: name?,
+            enterprise_number,
+            endpoints,
+            kinds,
+            facts,
+            guard,
+            desk,
+            store,
+            hsm_module,
+            makers,
+        })
     }
 }
 

@@ -150,6 +150,7 @@ impl Desk {
             Route::Renew(kind) => self.renew(&live, kind.as_ref(), caller, body),
             Route::Keygen(kind) => self.keygen(&live, kind.as_ref(), caller, body),
             Route::Children => self.children(&live, caller, body),
+            Route::Child(child) => self.enroll_child(&live, child, caller, body),
         };
         let asked = name_of(route);
         let said = decided.unwrap_or_else(|refusal| {
@@ -214,6 +215,7 @@ pub(crate) fn name_of(route: &Route) -> &'static str {
         Route::Connect => "connect",
         Route::Keygen(_) => "serverkeygen",
         Route::Children => "children",
+        Route::Child(_) => "enroll-child",
         Route::Keys => "jwks",
         Route::Roots => "roots",
         Route::Crl(_) => "crl",

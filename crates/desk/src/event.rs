@@ -65,6 +65,17 @@ pub enum Event {
         /// Where it called from.
         peer: SocketAddr,
     },
+    /// A gateway fetched a certificate for its child.
+    EnrolledChild {
+        /// The child.
+        device: String,
+        /// Its gateway.
+        gateway: String,
+        /// The certificate's serial number.
+        serial: String,
+        /// Where the gateway called from.
+        peer: SocketAddr,
+    },
     /// A gateway brought in a child, or was not let.
     Introduced {
         /// The gateway.
@@ -148,6 +159,9 @@ impl fmt::Display for Event {
             }
             Self::Asking { device, kind, code, peer } => {
                 write!(f, "{device} asks to be let in as a {kind}, code {code} (from {peer})")
+            }
+            Self::EnrolledChild { device, gateway, serial, peer } => {
+                write!(f, "enrolled {device} for its gateway {gateway}: {serial} (from {peer})")
             }
             Self::Introduced { device, child, kind, state, because, peer } => {
                 let because = because.as_deref().map(|because| format!(", {because}")).unwrap_or_default();

@@ -1,7 +1,7 @@
 //! What a path is. All that is said here depends on the request alone, never on which devices there are.
 
 use hyper::Method;
-use tidy_warden_core::id::KindName;
+use tidy_warden_core::id::{DeviceId, KindName};
 
 /// What is asked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -20,6 +20,8 @@ pub(crate) enum Route {
     Connect,
     /// Children that a gateway brings in.
     Children,
+    /// A certificate for a child, for which its gateway asks.
+    Child(DeviceId),
     /// The keys that tokens of the ward are signed with (RFC 7517).
     Keys,
     /// The roots.
@@ -54,7 +56,8 @@ const LONGEST: usize = 256;
 /// What a method and a path ask for.
 pub(crate) fn route(door: Door, method: &Method, path: &str) -> Result<Route, NoRoute> {
     let route = found(path).filter(|route| door == Door::Tls || is_signed_in_itself(route)).ok_or(NoRoute::NotFound)?;
-    let is_post = matches!(route, Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Children);
+    let is_post =
+        matches!(route, Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Children | Route::Child(_));
     match *method {
         Method::POST if is_post => Ok(route),
         Method::GET | Method::HEAD if !is_post => Ok(route),
@@ -82,6 +85,9 @@ fn found(path: &str) -> Option<Route> {
     }
     if let Some(name) = path.strip_prefix("/ca/").and_then(|rest| rest.strip_suffix(".cer")) {
         return Some(Route::Authority(name.to_owned()));
+    }
+    if let Some(name) = path.strip_prefix("/children/").and_then(|rest| rest.strip_suffix("/simpleenroll")) {
+        return name.parse().ok().map(Route::Child);
     }
     let rest = path.strip_prefix("/.well-known/est/")?;
     // A label stands before the operation (RFC 7030 section 3.2.2): the kind.
@@ -115,6 +121,8 @@ mod tests {
         assert_eq!(post("/.well-known/est/gauge/simplereenroll"), Ok(Route::Renew(kind("gauge"))));
         assert_eq!(post("/.well-known/est/gauge/serverkeygen"), Ok(Route::Keygen(kind("gauge"))));
         assert_eq!((post("/children"), get("/children")), (Ok(Route::Children), Err(NoRoute::NotAllowed("POST"))));
+        assert_eq!(post("/children/cb-9/simpleenroll"), Ok(Route::Child("cb-9".parse().unwrap())));
+        assert_eq!(get("/children/cb-9/simpleenroll"), Err(NoRoute::NotAllowed("POST")));
         assert_eq!(get("/crl/devices.crl"), Ok(Route::Crl("devices".into())));
         assert_eq!(get("/.well-known/est/simpleenroll"), Err(NoRoute::NotAllowed("POST")));
         assert_eq!(post("/.well-known/est/cacerts"), Err(NoRoute::NotAllowed("GET, HEAD")));
@@ -133,6 +141,11 @@ mod tests {
             "/crl/devices.crl/",
             "/crl/devices",
             "/CRL/devices.crl",
+            "/children/",
+            "/children/cb-9",
+            "/children//simpleenroll",
+            "/children/CB/simpleenroll",
+            "/children/a/b/simpleenroll",
             &long,
         ] {
             assert_eq!(get(path), Err(NoRoute::NotFound), "{path}");
@@ -148,6 +161,7 @@ mod tests {
             "/roots.pem",
             "/connect.json",
             "/children",
+            "/children/cb-9/simpleenroll",
             "/.well-known/est/cacerts",
             "/.well-known/est/simpleenroll",
         ] {

@@ -435,7 +435,10 @@ async fn respond(
         (Ok(()), Ok(Route::Keygen(kind))) if !desk.live().offers_keys(kind.as_ref()) => {
             early(StatusCode::NOT_FOUND, "there is nothing here")
         }
-        (Ok(()), Ok(route @ (Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Children))) => {
+        (
+            Ok(()),
+            Ok(route @ (Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Children | Route::Child(_))),
+        ) => {
             let kind = if route == Route::Children { JSON } else { est::PKCS10 };
             match received(&head.headers, kind, body).await {
                 Ok(body) => decided(counter, route, (peer, leaf), &head.headers, body).await,

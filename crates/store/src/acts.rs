@@ -11,6 +11,7 @@ pub mod enrol;
 pub mod introduce;
 pub mod job;
 pub mod key;
+pub mod own;
 pub mod policy;
 pub mod post;
 pub mod record;

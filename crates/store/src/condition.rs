@@ -79,7 +79,11 @@ fn column<D: Dialect>(field: &Field, now: UnixTime, dialect: &mut D) -> String {
         Field::Owner => "devices.owner".to_owned(),
         Field::Gateway => "devices.gateway".to_owned(),
         Field::Fact(name) => dialect.member("facts", name.as_str()),
-        Field::Label(name) => dialect.member("labels", name.as_str()),
+        Field::Named(name) => {
+            let (label, fact) = (dialect.member("labels", name.as_str()), dialect.member("facts", name.as_str()));
+            format!("coalesce({label}, {fact})")
+        }
+        Field::Note => "devices.note".to_owned(),
         Field::State => {
             let (now, usable, until) = (dialect.number(now.0), dialect.usable(), D::USABLE_UNTIL);
             dialect.by_octets(&format!(

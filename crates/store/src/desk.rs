@@ -69,6 +69,7 @@ pub struct SignedCredential {
     begins: UnixTime,
     ends: UnixTime,
     overlap: Span,
+    again: bool,
 }
 
 impl From<&NewCredential<'_>> for SignedCredential {
@@ -84,6 +85,7 @@ impl From<&NewCredential<'_>> for SignedCredential {
             begins: new.not_before,
             ends: new.not_after,
             overlap: new.overlap,
+            again: new.again,
         }
     }
 }
@@ -101,7 +103,7 @@ impl SignedCredential {
             key_type: &self.key_type,
             not_before: self.begins,
             not_after: self.ends,
-            again: false,
+            again: self.again,
             overlap: self.overlap,
             fresh_key: false,
         }
@@ -142,14 +144,29 @@ impl DeskActs {
         self.0.decide(move |tx| asking::ask(tx, &new, &cause))
     }
 
-    /// See [`introduce::introduce`].
+    /// See [`introduce::introduce`]. The certificate `shown` must be its gateway's, and good at this moment.
     pub fn introduce_child(
         &self,
+        shown: Fingerprint,
         new: IntroducedRecord,
         most: u32,
         cause: Cause,
     ) -> Answer<IntroducedState, IntroduceRefusal> {
-        self.0.decide(move |tx| introduce::introduce(tx, &new, most, &cause))
+        self.0.decide(move |tx| match enrol::shows(tx, &shown, &new.gateway, cause.at)? {
+            Ok(_) => introduce::introduce(tx, &new, most, &cause),
+            Err(why) => Ok(Err(IntroduceRefusal::Gateway { gateway: new.gateway.clone(), why: why.to_string() })),
+        })
+    }
+
+    /// See [`enrol::by_gateway`].
+    pub fn enrol_child(
+        &self,
+        gateway: DeviceId,
+        shown: Fingerprint,
+        new: SignedCredential,
+        cause: Cause,
+    ) -> Answer<(), RenewRefusal> {
+        self.0.decide(move |tx| enrol::by_gateway(tx, (&gateway, &shown), &new.new_credential(), &cause))
     }
 
     /// See [`enrol::renew`].

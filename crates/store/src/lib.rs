@@ -46,6 +46,7 @@ pub use acts::device::Added;
 pub use acts::enrol::{Introduction, RenewRefusal};
 pub use acts::introduce::{ChildRefusal, IntroduceRefusal};
 pub use acts::job::{JobRefusal, NewJob, Reached};
+pub use acts::own::{Declared, FactClash, Holders, OwnFacts};
 pub use acts::post::PostRefusal;
 pub use acts::record::Changes;
 pub use acts::server::{ServerRecord, ServerRefusal};

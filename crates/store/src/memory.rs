@@ -79,6 +79,8 @@ struct Model {
     rows: HashMap<DeviceId, usize>,
     names: FieldNames,
     facts: HashMap<Fact, DeviceId>,
+    /// Who had a fact and was retired, the last of them.
+    retired_facts: BTreeMap<Fact, DeviceId>,
     credentials: Vec<Credential>,
     blocked: BTreeMap<[u8; 32], BlockedKey>,
     intended: Vec<(UnixTime, Intended)>,

@@ -21,9 +21,9 @@ use crate::acts::{
 };
 use crate::{
     AcceptRefusal, AdmissionOver, AdoptedSettings, Answer, AskRefusal, Batch, BatchRefusal, Cause, Changes,
-    ChildRefusal, CrlRecord, GroupMembers, Intended, IntroduceRefusal, JobRecord, JobRefusal, Lease, NewAuthority,
-    NewCredential, NewJob, PostRecord, PostRefusal, Reached, ServerRecord, ServerRefusal, Store, StoreError, Survey,
-    Tally, Tx, UseRefusal, View, decided, made, viewed,
+    ChildRefusal, CrlRecord, Declared, FactClash, GroupMembers, Intended, IntroduceRefusal, JobRecord, JobRefusal,
+    Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached, ServerRecord, ServerRefusal, Store,
+    StoreError, Survey, Tally, Tx, UseRefusal, View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -79,8 +79,14 @@ impl OperatorStore {
     }
 
     /// See [`record::settings`].
-    pub fn record_settings(&mut self, text: &str, detail: &str, cause: &Cause) -> Result<(), StoreError> {
-        made(&mut *self.0, |tx| record::settings(tx, text, detail, cause))
+    pub fn record_settings(
+        &mut self,
+        text: &str,
+        declared: Declared<'_>,
+        detail: &str,
+        cause: &Cause,
+    ) -> Answer<(), Vec<FactClash>> {
+        decided(&mut *self.0, |tx| record::settings(tx, text, declared, detail, cause))
     }
 
     /// See [`post::add`].
@@ -124,10 +130,11 @@ impl OperatorStore {
     pub fn adopt_settings(
         &mut self,
         settings: &AdoptedSettings,
+        declared: Declared<'_>,
         difference: &serde_json::Value,
         cause: &Cause,
-    ) -> Result<bool, StoreError> {
-        made(&mut *self.0, |tx| post::adopt_settings(tx, settings, difference, cause))
+    ) -> Answer<bool, Vec<FactClash>> {
+        decided(&mut *self.0, |tx| post::adopt_settings(tx, settings, declared, difference, cause))
     }
 
     /// See [`record::restored`].

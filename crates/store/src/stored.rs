@@ -7,10 +7,12 @@ use std::str::FromStr;
 
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace, Trust};
 use tidy_warden_core::certificate::{Certificate, SerialNumber};
+use tidy_warden_core::condition::{Condition, Field, Use};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{LabelName, LabelValue};
 use tidy_warden_core::policy::Pair;
+use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
 
 use crate::StoreError;
@@ -164,6 +166,16 @@ pub(crate) fn facts(text: &str) -> Result<BTreeMap<FactName, Fact>, StoreError> 
         all.insert(name, fact);
     }
     Ok(all)
+}
+
+/// The rule of a group with a label `note` spelled as such; `None` if it names none.
+pub(crate) fn spelled_out(rule: &str) -> Result<Option<String>, StoreError> {
+    let old = Condition::parse(&Source::new("rule", rule), Use::BeforeNotes).map_err(|_| damaged("group"))?;
+    let mut named = false;
+    old.each_leaf(&mut |leaf| {
+        named |= matches!(leaf, Condition::Text(Field::Named(name), _) if name.as_str() == "note")
+    });
+    Ok(named.then(|| old.to_string()))
 }
 
 fn object<'t>(pairs: impl Iterator<Item = (&'t str, &'t str)>) -> String {

@@ -57,9 +57,13 @@ pub fn useless(settings: &Settings, device: &DeviceRecord, demand: &Demand) -> O
         let why = format!("the kind `{}` wants the fact `{missing}`", device.kind);
         return Some(Useless { why, next: format!("give it: --fact {missing}=...") });
     }
-    if matches!(demand, Demand::Facts | Demand::Certificate) && device.facts.is_empty() {
-        let why = "nothing tells which device is meant: it has no fact and no secret".to_owned();
-        return Some(Useless { why, next: "give facts, or a secret".to_owned() });
+    let tells = device.facts.keys().any(|fact| settings.is_unique(fact));
+    if matches!(demand, Demand::Facts | Demand::Certificate) && !tells {
+        let why = match device.facts.is_empty() {
+            true => "nothing tells which device is meant: it has no fact and no secret".to_owned(),
+            false => "nothing tells which device is meant: devices may share all of these facts".to_owned(),
+        };
+        return Some(Useless { why, next: "give a fact that no two devices share, or a secret".to_owned() });
     }
     let strength = demand.strength();
     (strength < kind.admit).then(|| Useless {

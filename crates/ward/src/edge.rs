@@ -5,7 +5,7 @@ use std::path::Path;
 
 use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
-use tidy_warden_core::condition::{Condition, Use, can_name_a_label};
+use tidy_warden_core::condition::{Condition, Use};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue};
@@ -79,26 +79,43 @@ pub fn known_kind(settings: &Settings, kind: &KindName) -> Result<(), Problem> {
     })
 }
 
-/// The name of a label, which must not be a word of conditions.
-pub fn label_name(text: &str) -> Result<LabelName, Problem> {
+/// The name of a label, which must not be a word of conditions, nor a fact.
+pub fn label_name(settings: &Settings, text: &str) -> Result<LabelName, Problem> {
     let name: LabelName = parse(text)?;
-    if !can_name_a_label(&name) {
-        return Err(Problem::refused(format!("no label can be named `{name}`"))
-            .because("conditions and policies use this word for something else"));
+    match settings.may_label(&name) {
+        Ok(()) => Ok(name),
+        Err(why) => Err(Problem::refused(format!("no label can be named `{name}`")).because(why)),
     }
-    Ok(name)
 }
 
-/// A fact from `NAME` and `VALUE`.
-pub fn fact(name: &str, value: &str) -> Result<Fact, Problem> {
-    FactName::parse(name).and_then(|name| Fact::new(name, value)).map_err(|error| Problem::refused(error.to_string()))
+/// The name of a fact of this ward.
+pub fn fact_name(settings: &Settings, word: &str) -> Result<FactName, Problem> {
+    settings.fact_name(word).map_err(Problem::refused)
+}
+
+/// A fact of this ward from `NAME` and `VALUE`.
+pub fn fact(settings: &Settings, name: &str, value: &str) -> Result<Fact, Problem> {
+    settings.fact(fact_name(settings, name)?, value).map_err(Problem::refused)
 }
 
 /// The facts of a call, each name once.
-pub fn facts(given: &[(String, String)]) -> Result<BTreeMap<FactName, Fact>, Problem> {
+pub fn facts(settings: &Settings, given: &[(String, String)]) -> Result<BTreeMap<FactName, Fact>, Problem> {
+    each_once(given, |name, value| fact(settings, name, value))
+}
+
+/// The facts that a device states of itself: its ward, whose own facts it cannot know, takes them or not.
+pub fn stated_facts(given: &[(String, String)]) -> Result<BTreeMap<FactName, Fact>, Problem> {
+    let stated = |name: &str, value: &str| FactName::parse(name).and_then(|name| Fact::new(name, value));
+    each_once(given, |name, value| stated(name, value).map_err(|error| Problem::refused(error.to_string())))
+}
+
+fn each_once(
+    given: &[(String, String)],
+    read: impl Fn(&str, &str) -> Result<Fact, Problem>,
+) -> Result<BTreeMap<FactName, Fact>, Problem> {
     let mut all = BTreeMap::new();
     for (name, value) in given {
-        let fact = fact(name, value)?;
+        let fact = read(name, value)?;
         if all.insert(fact.name().clone(), fact).is_some() {
             return Err(Problem::usage(format!("the fact `{name}` is given twice")));
         }
@@ -107,10 +124,10 @@ pub fn facts(given: &[(String, String)]) -> Result<BTreeMap<FactName, Fact>, Pro
 }
 
 /// The labels of a call, each name once.
-pub fn labels(given: &[(String, String)]) -> Result<BTreeMap<LabelName, LabelValue>, Problem> {
+pub fn labels(settings: &Settings, given: &[(String, String)]) -> Result<BTreeMap<LabelName, LabelValue>, Problem> {
     let mut all = BTreeMap::new();
     for (name, value) in given {
-        if all.insert(label_name(name)?, parse(value)?).is_some() {
+        if all.insert(label_name(settings, name)?, parse(value)?).is_some() {
             return Err(Problem::usage(format!("the label `{name}` is given twice")));
         }
     }

@@ -30,6 +30,7 @@ enum Column {
     Id,
     Kind,
     Gateway,
+    Note,
     Csr,
     Certificate,
     PublicKey,
@@ -53,24 +54,27 @@ pub enum Extra {
 
 impl Column {
     /// The column with a title; `None` if it is passed over.
-    fn parse(title: &str, extra: Extra) -> Result<Option<Self>, String> {
+    fn parse(title: &str, extra: Extra, settings: &Settings) -> Result<Option<Self>, String> {
         Ok(Some(match (title, title.split_once('.')) {
             ("id", _) => Self::Id,
             ("kind", _) => Self::Kind,
             ("gateway", _) => Self::Gateway,
+            ("note", _) if matches!(extra, Extra::None | Extra::Requests) => Self::Note,
+            // A list of devices says it of those that it lists.
+            ("note", _) => return Ok(None),
             ("csr", _) if extra == Extra::Requests => Self::Csr,
             ("cert", _) if extra == Extra::Pins => Self::Certificate,
             ("public_key", _) if matches!(extra, Extra::Pins | Extra::Admissions) => Self::PublicKey,
             ("until", _) if matches!(extra, Extra::Pins | Extra::Admissions) => Self::Ends,
             (word, _) if PASSED_OVER.contains(&word) => return Ok(None),
             (_, Some(("label", name))) => {
-                Self::Label(label_name(name).map_err(|_| format!("`{name}` cannot name a label"))?)
+                Self::Label(label_name(settings, name).map_err(|_| format!("`{name}` cannot name a label"))?)
             }
-            (_, Some(("fact", name))) => Self::Fact(FactName::parse(name).map_err(|error| error.to_string())?),
+            (_, Some(("fact", name))) => Self::Fact(settings.fact_name(name)?),
             _ => {
                 let more = match extra {
-                    Extra::None => "",
-                    Extra::Requests => ", csr",
+                    Extra::None => ", note",
+                    Extra::Requests => ", note, csr",
                     Extra::Pins => ", cert, public_key, until",
                     Extra::Admissions => ", public_key, until",
                 };
@@ -187,7 +191,7 @@ impl<'s, R: Read + Seek> ListReader<'s, R> {
                 .headers()
                 .map_err(|error| Problem::refused(format!("cannot read {shown}")).because(error))?
                 .clone();
-            let columns = columns(&header, extra, shown)?;
+            let columns = columns(&header, extra, settings, shown)?;
             Reading::Csv { reader, header, columns }
         };
         Ok(Self { settings, now, extra, form })
@@ -334,7 +338,12 @@ fn csv_line<'f>(fields: impl Iterator<Item = &'f str>) -> Vec<u8> {
     writer.into_inner().unwrap_or_default()
 }
 
-fn columns(header: &csv::StringRecord, extra: Extra, shown: &str) -> Result<Vec<Option<Column>>, Problem> {
+fn columns(
+    header: &csv::StringRecord,
+    extra: Extra,
+    settings: &Settings,
+    shown: &str,
+) -> Result<Vec<Option<Column>>, Problem> {
     let example = match extra {
         Extra::None => "id,kind,label.site,fact.serial,fact.mac",
         Extra::Requests => "id,kind,label.site,fact.serial,csr",
@@ -352,7 +361,7 @@ fn columns(header: &csv::StringRecord, extra: Extra, shown: &str) -> Result<Vec<
         if !seen.insert(title) {
             return Err(bad(format!("the column `{title}` stands twice")));
         }
-        columns.push(Column::parse(title, extra).map_err(bad)?);
+        columns.push(Column::parse(title, extra, settings).map_err(bad)?);
     }
     let needed: &[&str] = if matches!(extra, Extra::None | Extra::Admissions) { &["id", "kind"] } else { &["id"] };
     match needed.iter().find(|needed| !seen.contains(**needed)) {
@@ -367,7 +376,7 @@ fn json_entry(text: &str, extra: Extra, settings: &Settings, now: UnixTime) -> R
     let Value::Object(fields) = value else { return Err("it is not a JSON object".to_owned()) };
     let mut found: Vec<(Column, String)> = Vec::new();
     let mut take = |title: &str, text: String| {
-        let Some(column) = Column::parse(title, extra)? else { return Ok(()) };
+        let Some(column) = Column::parse(title, extra, settings)? else { return Ok(()) };
         if found.iter().any(|(known, _)| *known == column) {
             return Err(format!("`{title}` stands twice"));
         }
@@ -403,7 +412,7 @@ fn entry<'f>(
     let mut facts = BTreeMap::new();
     for (column, text) in fields.clone().filter(|(_, text)| !text.is_empty()) {
         if let Column::Fact(name) = column {
-            facts.insert(name.clone(), fact(name.as_str(), text).map_err(one_line)?);
+            facts.insert(name.clone(), fact(settings, name.as_str(), text).map_err(one_line)?);
         }
     }
     let id = match extra {
@@ -428,6 +437,7 @@ fn entry<'f>(
     for (column, text) in fields.filter(|(_, text)| !text.is_empty()) {
         match column {
             Column::Gateway => entry.device.gateway = Some(parse(text).map_err(one_line)?),
+            Column::Note => entry.device.note = Some(parse(text).map_err(one_line)?),
             Column::Label(name) => {
                 entry.device.labels.insert(name.clone(), parse(text).map_err(one_line)?);
             }

@@ -3,7 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use tidy_warden_core::device::{AddRefusal, DeviceEdit};
+use tidy_warden_core::device::{AddRefusal, DeviceEdit, Note};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
@@ -69,6 +69,9 @@ struct EditForm {
     facts: Vec<(String, Option<String>)>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     gateway: Option<Option<String>>,
+    /// A text, or an empty one where the note is taken away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    note: Option<String>,
 }
 
 /// How far a job is.
@@ -96,6 +99,7 @@ impl EditForm {
                 .collect(),
             facts: edit.facts.iter().map(fact).collect(),
             gateway: edit.gateway.as_ref().map(|gateway| gateway.as_ref().map(ToString::to_string)),
+            note: edit.note.as_ref().map(|note| note.as_ref().map(ToString::to_string).unwrap_or_default()),
         }
     }
 
@@ -114,6 +118,8 @@ impl EditForm {
         }
         let gateway = |id: String| id.parse::<DeviceId>().map_err(damaged);
         edit.gateway = self.gateway.map(|id| id.map(gateway).transpose()).transpose()?;
+        let note = |text: String| text.parse::<Note>().map_err(damaged);
+        edit.note = self.note.map(|text| (!text.is_empty()).then(|| note(text)).transpose()).transpose()?;
         Ok(edit)
     }
 }

@@ -16,8 +16,8 @@ use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
 use tidy_warden_store::{
-    Cause, DeskActs, DeskReader, DeviceView, EditionRecord, GuardStore, OperatorStore, StoreError, WardRecord,
-    resolvable,
+    Cause, Declared, DeskActs, DeskReader, DeviceView, EditionRecord, FactClash, GuardStore, OperatorStore, OwnFacts,
+    StoreError, WardRecord, resolvable,
 };
 
 use crate::clock::WardClock;
@@ -97,7 +97,12 @@ impl Ward {
         let known = ward.store.settings_text()?;
         if known != text {
             let cause = ward.cause(None);
-            ward.store.record_settings(&text, &difference(&known, &text).to_string(), &cause)?;
+            let (before, after) = (declared(&known), ward.settings.own_facts());
+            let declared = Declared { before: &before, after: &after };
+            let detail = difference(&known, &text).to_string();
+            ward.store
+                .record_settings(&text, declared, &detail, &cause)?
+                .map_err(|clashes| clash(SETTINGS, &clashes))?;
         }
         Ok(ward)
     }
@@ -296,6 +301,7 @@ impl Ward {
     pub fn fill_able(&self, fleet: &mut Fleet<'_>) -> Result<u64, Problem> {
         let damaged = |error: tidy_warden_core::id::BadName| StoreError::Damaged { detail: error.to_string() };
         let mut barred = 0;
+        fleet.know_facts(&self.store.field_names()?.facts);
         self.store.each_fleet_row(fleet.wants_facts(), &mut |row| {
             if row.barred {
                 barred += 1;
@@ -309,6 +315,7 @@ impl Ward {
     /// Puts every device into a fleet, those too that may come back.
     pub fn fill(&self, fleet: &mut Fleet<'_>) -> Result<(), Problem> {
         let damaged = |error: tidy_warden_core::id::BadName| StoreError::Damaged { detail: error.to_string() };
+        fleet.know_facts(&self.store.field_names()?.facts);
         Ok(self.store.each_fleet_row(fleet.wants_facts(), &mut |row| fleet.add(row).map_err(damaged))?)
     }
 
@@ -372,6 +379,21 @@ pub fn policy_paths(folder: &Path) -> Result<Vec<PathBuf>, Problem> {
 }
 
 /// What changed between two texts, line by line, as the detail of an audit entry.
+/// The facts of the ward's own that a text declares, as far as it can be read.
+pub(crate) fn declared(text: &str) -> OwnFacts {
+    let (settings, _) = Settings::parse_as_far_as_it_goes(&Source::new(SETTINGS, text));
+    settings.map(|settings| settings.own_facts()).unwrap_or_default()
+}
+
+/// The problem that settings declare facts as they cannot.
+pub(crate) fn clash(what: &str, clashes: &[FactClash]) -> Problem {
+    let why: Vec<String> = clashes.iter().map(ToString::to_string).collect();
+    Problem::refused(format!("the facts that {what} declares cannot be")).because(why.join("; ")).next(
+        "declare it as before, or under another name; what is declared of a fact changes only while no device has the fact, nor a label \
+         of its name (device edit ID --label NAME=, --fact NAME=)",
+    )
+}
+
 pub(crate) fn difference(old: &str, new: &str) -> serde_json::Value {
     let only_in = |text: &str, other: &str| {
         let mut theirs: Vec<&str> = other.lines().collect();

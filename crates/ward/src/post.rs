@@ -17,13 +17,15 @@ use tidy_warden_core::post::{PostRole, login};
 use tidy_warden_core::random::bytes;
 use tidy_warden_core::settings::{PostFile, Settings, StoreSettings, adopted_octets};
 use tidy_warden_core::text::Source;
-use tidy_warden_store::{AdoptedSettings, Cause, DatabaseAccess, OperatorStore, PostRecord, StoreError, postgres};
+use tidy_warden_store::{
+    AdoptedSettings, Cause, DatabaseAccess, Declared, OperatorStore, PostRecord, StoreError, postgres,
+};
 use zeroize::Zeroizing;
 
 use crate::clock::{SystemRandom, WardClock};
 use crate::files::{self, Access, PendingFolder};
 use crate::keys::{self, Openers, Passphrase};
-use crate::open::{KEYS, MAX_TEXT, SETTINGS, Ward, difference, read_settings_text};
+use crate::open::{KEYS, MAX_TEXT, SETTINGS, Ward, clash, declared, difference, read_settings_text};
 use crate::place::StorePlace;
 use crate::problem::Problem;
 use crate::server::SERVER_LIFE;
@@ -244,9 +246,14 @@ pub fn settings_difference(ward: &Ward, text: &str) -> Result<Option<serde_json:
 /// Adopts `text` as the settings of all machines; gives its number.
 pub fn adopt(ward: &mut Ward, text: &str, openers: &dyn Openers, cause: &Cause) -> Result<u32, Problem> {
     database(ward)?;
-    Settings::parse(&Source::new(SETTINGS, text))
-        .map_err(|errors| Problem::text(format!("{SETTINGS} has mistakes"), &errors))?;
+    let after = Settings::parse(&Source::new(SETTINGS, text))
+        .map_err(|errors| Problem::text(format!("{SETTINGS} has mistakes"), &errors))?
+        .own_facts();
     let newest = ward.store.adopted_settings()?;
+    let before = match &newest {
+        Some(newest) => declared(&newest.text),
+        None => declared(&ward.store.settings_text()?),
+    };
     let key = settings_key(ward, openers, newest.is_none())?;
     if newest.as_ref().is_some_and(|newest| !is_signed(newest, &ward.record.urn, key.public_key())) {
         return Err(Problem::refused("the settings were not adopted")
@@ -260,7 +267,9 @@ pub fn adopt(ward: &mut Ward, text: &str, openers: &dyn Openers, cause: &Cause) 
     let (author, at) = (cause.actor.clone(), cause.at);
     let settings = AdoptedSettings { number, text: text.to_owned(), signature, author, at };
     let difference = settings_difference(ward, text)?.unwrap_or_default();
-    match ward.store.adopt_settings(&settings, &difference, cause)? {
+    let declared = Declared { before: &before, after: &after };
+    let adopted = ward.store.adopt_settings(&settings, declared, &difference, cause)?;
+    match adopted.map_err(|clashes| clash(SETTINGS, &clashes))? {
         true => Ok(number),
         false => Err(Problem::refused("the settings were not adopted")
             .because("somebody else adopted others at the same moment")

@@ -17,7 +17,7 @@ pub(crate) enum DeviceCommand {
         /// The device.
         device: String,
     },
-    /// Change labels, facts or gateway.
+    /// Change labels, facts, gateway or note.
     Edit(EditArgs),
     /// Take a device out of service for good; its id is never used again.
     Retire {
@@ -68,19 +68,22 @@ pub(crate) struct AddArgs {
     /// A label; may be repeated.
     #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
     pub(crate) label: Vec<(String, String)>,
-    /// A hardware identifier: serial, mac, imei, eui64 or ek; may be repeated.
+    /// A hardware identifier: serial, mac, imei, eui64, ek, or one that ward.toml declares; may be repeated.
     #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
     pub(crate) fact: Vec<(String, String)>,
     /// The device that speaks for it.
     #[arg(long, value_name = "DEVICE")]
     pub(crate) gateway: Option<String>,
+    /// A remark for people, up to 200 characters. No policy can look at it.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) note: Option<String>,
     #[command(flatten)]
     pub(crate) because: Because,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ImportArgs {
-    /// CSV with a header: id, kind, and any of gateway, label.NAME, fact.NAME. `-` is standard input.
+    /// CSV with a header: id, kind, and any of gateway, note, label.NAME, fact.NAME. `-` is standard input.
     pub(crate) file: PathBuf,
     /// Take the good rows and write the others to FILE, to be fixed and imported again.
     #[arg(long, value_name = "FILE")]
@@ -94,7 +97,7 @@ pub(crate) struct ListArgs {
     /// Only devices for which this condition holds, such as 'kind = windvane and site in (ossel, brindle)'.
     #[arg(long = "where", value_name = "CONDITION")]
     pub(crate) condition: Option<String>,
-    /// Only these columns, in this order: id, kind, state, gateway, owner, groups, created, ends, seen, and names of
+    /// Only these columns, in this order: id, kind, state, gateway, owner, groups, created, ends, seen, note, and names of
     /// labels and facts.
     #[arg(long, value_name = "NAMES", value_delimiter = ',')]
     pub(crate) columns: Vec<String>,
@@ -123,6 +126,12 @@ pub(crate) struct EditArgs {
     /// Take the gateway away.
     #[arg(long)]
     pub(crate) no_gateway: bool,
+    /// Set the note, a remark for people.
+    #[arg(long, value_name = "TEXT", conflicts_with = "no_note")]
+    pub(crate) note: Option<String>,
+    /// Take the note away.
+    #[arg(long)]
+    pub(crate) no_note: bool,
     /// Do not ask if rights change.
     #[arg(long)]
     pub(crate) yes: bool,

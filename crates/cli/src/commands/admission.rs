@@ -63,7 +63,7 @@ fn until(ends: &OpenFor, now: UnixTime) -> Result<UnixTime, Problem> {
 
 /// The device that is meant.
 fn device(ward: &Ward, args: &OpenAdmissionArgs) -> Result<DeviceRecord, Problem> {
-    let facts = facts(&args.fact)?;
+    let facts = facts(&ward.settings, &args.fact)?;
     let id = filled(&args.id, &facts).map_err(|error| {
         Problem::refused(format!("{:?} gives no id", args.id))
             .because(error)
@@ -72,7 +72,7 @@ fn device(ward: &Ward, args: &OpenAdmissionArgs) -> Result<DeviceRecord, Problem
     let kind = parse(&args.kind)?;
     known_kind(&ward.settings, &kind)?;
     let mut device = DeviceRecord { facts, ..DeviceRecord::new(device_id(&ward.settings, &id)?, kind, ward.now()) };
-    device.labels = labels(&args.label)?;
+    device.labels = labels(&ward.settings, &args.label)?;
     device.gateway = args.gateway.as_deref().map(parse).transpose()?;
     Ok(device)
 }

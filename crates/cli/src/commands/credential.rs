@@ -139,7 +139,7 @@ fn show(
         }
         (None, None) => {
             let (name, value) = fact.map_or(("", ""), |(name, value)| (name, value));
-            let fact = crate::edge::fact(name, value)?;
+            let fact = crate::edge::fact(&ward.settings, name, value)?;
             let Some(holder) = ward.store.holder(&fact)? else {
                 return Err(Problem::not_found(format!("no device has the {fact}")).next("device list"));
             };

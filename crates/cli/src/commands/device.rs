@@ -10,10 +10,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::{Value, json};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::{AddRefusal, DeviceEdit};
-use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, PolicyStanding, credential_end, missing};
+use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, Note, PolicyStanding, credential_end, missing};
 use tidy_warden_core::fact::FactName;
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::policy::Changed;
+use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{CloneSigns, DeviceView, Traffic};
 use tidy_warden_ward::asking::Asking;
@@ -63,8 +64,9 @@ fn add(context: &Context<'_>, args: &AddArgs) -> Result<Exit, Problem> {
     let kind: KindName = parse(&args.kind)?;
     known_kind(&ward.settings, &kind)?;
     let mut device = DeviceRecord::new(id.clone(), kind, ward.now());
-    device.labels = labels(&args.label)?;
-    device.facts = facts(&args.fact)?;
+    device.labels = labels(&ward.settings, &args.label)?;
+    device.facts = facts(&ward.settings, &args.fact)?;
+    device.note = args.note.as_deref().map(parse).transpose()?;
     device.gateway = args.gateway.as_deref().map(parse).transpose()?;
     let told = told_to_gateway(&ward, &device)?;
     let warning = carried_by_nobody(&ward, &device)?;
@@ -121,7 +123,7 @@ fn device_json(state: DeviceState, view: &DeviceView) -> Value {
     json!({
         "id": device.id, "kind": device.kind, "state": state.as_str(), "labels": labels, "facts": facts,
         "gateway": device.gateway, "owner": device.owner, "created": device.created, "seen": device.seen,
-        "ends": credential_end(&view.credentials),
+        "note": device.note.as_ref().map(Note::as_str), "ends": credential_end(&view.credentials),
     })
 }
 
@@ -285,6 +287,9 @@ fn show_text(
     if let Some(gateway) = &device.gateway {
         line("gateway", gateway.as_str());
     }
+    if let Some(note) = &device.note {
+        line("note", note.as_str());
+    }
     line("created", &device.created.to_string());
     line("seen", &device.seen.map_or_else(|| "never".to_owned(), |seen| seen.to_string()));
     met.lines().iter().for_each(|(name, text)| line(name, text));
@@ -327,26 +332,33 @@ fn credential_row(credential: &CredentialRecord, now: UnixTime) -> Vec<String> {
 }
 
 /// What `device edit` is asked to change.
-fn wanted(args: &EditArgs) -> Result<DeviceEdit, Problem> {
+fn wanted(settings: &Settings, args: &EditArgs) -> Result<DeviceEdit, Problem> {
     let mut edit = DeviceEdit::default();
     for (name, value) in &args.label {
-        let value = if value.is_empty() { None } else { Some(parse(value)?) };
-        edit.labels.push((label_name(name)?, value));
-    }
-    for (name, value) in &args.fact {
-        edit.facts.push(if value.is_empty() {
-            Err(FactName::parse(name).map_err(|error| Problem::refused(error.to_string()))?)
-        } else {
-            Ok(fact(name, value)?)
+        edit.labels.push(match value.is_empty() {
+            // What could not be given any more can be taken away.
+            true => (parse(name)?, None),
+            false => (label_name(settings, name)?, Some(parse(value)?)),
         });
     }
+    for (name, value) in &args.fact {
+        edit.facts.push(match value.is_empty() {
+            true => Err(FactName::parse(name).map_err(|error| Problem::refused(error.to_string()))?),
+            false => Ok(fact(settings, name, value)?),
+        });
+    }
+    edit.note = match (&args.note, args.no_note) {
+        (Some(note), _) => Some(Some(parse(note)?)),
+        (None, true) => Some(None),
+        (None, false) => None,
+    };
     edit.gateway = match (&args.gateway, args.no_gateway) {
         (Some(gateway), _) => Some(Some(parse(gateway)?)),
         (None, true) => Some(None),
         (None, false) => None,
     };
     if edit == DeviceEdit::default() {
-        return Err(Problem::usage("there is nothing to change").next("give --label, --fact or --gateway"));
+        return Err(Problem::usage("there is nothing to change").next("give --label, --fact, --gateway or --note"));
     }
     Ok(edit)
 }
@@ -354,7 +366,7 @@ fn wanted(args: &EditArgs) -> Result<DeviceEdit, Problem> {
 fn edit(context: &Context<'_>, args: &EditArgs) -> Result<Exit, Problem> {
     let console = context.console;
     let mut ward = context.ward()?;
-    let edit = wanted(args)?;
+    let edit = wanted(&ward.settings, args)?;
     let before: Vec<DeviceRecord> = match (&args.device, &args.condition) {
         (Some(device), _) => {
             let device = ward.device(&parse(device)?)?.device;

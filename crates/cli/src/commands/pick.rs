@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use tidy_warden_core::condition::{Condition, Field, Groups};
-use tidy_warden_core::id::{DeviceId, LabelName};
+use tidy_warden_core::id::{DeviceId, LabelName, LabelValue};
 use tidy_warden_core::text::nearest;
 use tidy_warden_store::{DeviceView, Ending, NameInUse};
 use tidy_warden_ward::mass;
@@ -60,7 +60,7 @@ pub(super) fn known_names(ward: &Ward, condition: &Condition, groups: &Groups) -
     let (mut unknown_group, mut labels, mut kinds) = (None, BTreeSet::new(), BTreeSet::new());
     condition.each_leaf(&mut |leaf| match leaf {
         Condition::Group(group, _) if !groups.contains_key(group) => unknown_group = Some(group.clone()),
-        Condition::Text(Field::Label(name), _) => drop(labels.insert(name.clone())),
+        Condition::Text(Field::Named(name), _) => drop(labels.insert(name.clone())),
         _ => {}
     });
     condition.each_equality(&mut |field, value| {
@@ -82,6 +82,20 @@ pub(super) fn known_names(ward: &Ward, condition: &Condition, groups: &Groups) -
     for name in labels {
         known_label(ward, &name)?;
     }
+    let mut no_label = None;
+    condition.each_equality(&mut |field, value| {
+        // Only a fact of the ward's own has such values.
+        if let Field::Named(name) = field
+            && !ward.settings.facts.contains_key(name)
+            && value.parse::<LabelValue>().is_err()
+        {
+            no_label = Some((name.clone(), value.to_owned()));
+        }
+    });
+    if let Some((name, value)) = no_label {
+        return Err(Problem::refused(format!("{value:?} cannot be the value of the label `{name}`"))
+            .because("values of labels are of lower-case letters, digits, `.` and `-`"));
+    }
     for kind in kinds {
         let declared = ward.settings.kinds.keys().any(|known| known.as_str() == kind);
         if !declared && !ward.store.is_used(&NameInUse::Kind(kind.clone()))? {
@@ -92,9 +106,9 @@ pub(super) fn known_names(ward: &Ward, condition: &Condition, groups: &Groups) -
     Ok(())
 }
 
-/// Refuses a label that no device has.
+/// Refuses a label that no device has, unless it is a fact of the ward's own.
 pub(super) fn known_label(ward: &Ward, name: &LabelName) -> Result<(), Problem> {
-    if ward.store.is_used(&NameInUse::Label(name.clone()))? {
+    if ward.settings.facts.contains_key(name) || ward.store.is_used(&NameInUse::Label(name.clone()))? {
         return Ok(());
     }
     let known = ward.store.label_names()?;

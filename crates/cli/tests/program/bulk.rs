@@ -475,7 +475,10 @@ fn long_lists_are_whole_and_in_order_in_every_form() {
     let document = world.run(&["device", "list", "--format", "json"]).exits(0).json();
     assert_eq!(document["devices"].as_array().unwrap(), &parsed);
     let csv = world.run(&["device", "list", "--format", "csv"]).exits(0).stdout;
-    assert!(csv.starts_with("id,kind,state,gateway,label.site,ends,seen\ncr-1,control-room,equipped,,,"), "{csv:.200}");
+    assert!(
+        csv.starts_with("id,kind,state,gateway,label.site,ends,seen,note\ncr-1,control-room,equipped,,,"),
+        "{csv:.200}"
+    );
     assert_eq!(csv.lines().skip(1).map(|line| line.split(',').next().unwrap()).collect::<Vec<_>>(), sorted);
     let some = ["device", "list", "--where", "id = cr-1", "--columns", "id,site", "--format"];
     assert_eq!(world.run(&[&some[..], &["jsonl"]].concat()).exits(0).stdout, "{\"id\":\"cr-1\",\"site\":null}\n");

@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 
-use crate::desk::Desk;
+use crate::desk::{Desk, certificate, openssl_request};
 use crate::harness::{Guard, World, block_on, eventually};
 
 const POLICY: &str = r#"policy hub {
@@ -206,5 +206,76 @@ fn a_gateway_brings_in_children_ahead_over_the_desk() {
     world.run(&["hold", "st-1", "--yes"]).exits(0);
     let held = eventually(|| (as_gateway(two).0 == 401).then_some(()));
     assert!(held.is_some());
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
+fn a_gateway_fetches_certificates_for_children_whose_kind_leaves_that_to_it() {
+    let world = world().with("TIDY_WARDEN_NOW", "@now");
+    world.write("now", "2027-01-01T00:00:00Z");
+    let text = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write(
+        "w/ward.toml",
+        text.replace("[kinds.cabin]\n", "[kinds.cabin]\ngateway_enrols = true\nlife = \"90d\"\n"),
+    );
+    world.run(&["device", "add", "st-2", "--kind", "station", "--label", "site=ossel"]).exits(0);
+    for gateway in ["st-1", "st-2"] {
+        world.run(&["enroll", gateway, "--make-key", "--again", "--out", "fresh"]).exits(0);
+    }
+    for (child, kind, gateway) in [("cb-1", "cabin", "st-1"), ("cb-2", "cabin", "st-2"), ("tg-1", "turnstile", "st-1")]
+    {
+        world.run(&["device", "add", child, "--kind", kind, "--gateway", gateway]).exits(0);
+    }
+    for name in ["a", "b", "c"] {
+        openssl_request(&world, name, "/CN=whatever");
+    }
+    let desk = Desk::start(&world);
+    let fetch = |gateway: Option<&str>, child: &str, request: &str| -> (u16, String) {
+        let url = format!("https://localhost:{}/children/{child}/simpleenroll", desk.address.port());
+        let (data, of) =
+            (format!("@{request}.b64"), |name: &str| format!("fresh/{}/{name}", gateway.unwrap_or_default()));
+        let (pem, key) = (of("device.pem"), of("device.key"));
+        let own: &[&str] = if gateway.is_some() { &["--cert", &pem, "--key", &key] } else { &[] };
+        let base = ["-s", "-S", "--cacert", "trust/root.pem", "-w", "\n%{http_code}", "--data-binary", &data];
+        let typed = ["-H", "Content-Type: application/pkcs10", &url];
+        let ran = world.other("curl", &[&base[..], own, &typed].concat()).exits(0);
+        let (body, status) = ran.stdout.rsplit_once('\n').unwrap();
+        (status.parse().unwrap(), body.to_owned())
+    };
+    // One answer for all that is not its own: which devices there are elsewhere is nobody's business.
+    let (_, nobody) = fetch(Some("st-1"), "cb-77", "a");
+    for (gateway, child) in [(Some("st-1"), "cb-2"), (Some("st-1"), "tg-1"), (Some("st-1"), "st-1"), (None, "cb-1")] {
+        assert_eq!(fetch(gateway, child, "a"), (401, nobody.clone()), "{gateway:?} {child}");
+    }
+    world.write("bad.b64", "AAAA");
+    assert_eq!(fetch(Some("st-1"), "cb-1", "bad").0, 400);
+    let (status, body) = fetch(Some("st-1"), "cb-1", "a");
+    assert_eq!(status, 200, "{body}");
+    let first = certificate(&world, &body, "cb-1.pem");
+    let subject = world.other("openssl", &["x509", "-in", "cb-1.pem", "-noout", "-subject"]).exits(0).stdout;
+    assert!(subject.contains("cb-1"), "the ward says what stands in it: {subject}");
+    let told = desk.event("enrolled-child", |event| event["device"] == "cb-1");
+    assert_eq!((&told["gateway"], &told["serial"]), (&"st-1".into(), &first.serial.to_string().into()));
+    // A lost answer is given again; another key has to wait for the window; a key is one device's.
+    let (status, again) = fetch(Some("st-1"), "cb-1", "a");
+    assert_eq!((status, certificate(&world, &again, "again.pem").serial), (200, first.serial.clone()));
+    let (status, early) = fetch(Some("st-1"), "cb-1", "b");
+    assert!(status == 403 && early.contains("can be renewed from"), "{status} {early}");
+    assert_eq!(fetch(Some("st-2"), "cb-2", "a").0, 401, "the key is another's");
+    world.write("now", "2027-03-25T00:00:00Z");
+    let (status, body) = fetch(Some("st-1"), "cb-1", "b");
+    assert_eq!(status, 200, "{body}");
+    assert_ne!(certificate(&world, &body, "next.pem").serial, first.serial);
+    // What is held or out gets nothing, and neither does who is not the gateway any more.
+    world.run(&["hold", "cb-1", "--yes"]).exits(0);
+    assert_eq!(fetch(Some("st-1"), "cb-1", "b").0, 401);
+    world.run(&["release", "cb-1", "--yes"]).exits(0);
+    world.run(&["device", "edit", "cb-1", "--gateway", "st-2", "--yes"]).exits(0);
+    assert_eq!(fetch(Some("st-1"), "cb-1", "b").0, 401);
+    world.run(&["device", "show", "cb-1"]).exits(0).prints(&["st-2"]);
+    world.run(&["revoke", "st-2", "--reason", "superseded", "--yes"]).exits(0);
+    assert_eq!(fetch(Some("st-2"), "cb-1", "c").0, 401);
+    let log = world.run(&["audit", "log", "--format", "jsonl"]).exits(0).stdout;
+    assert!(log.contains("fetched by its gateway st-1"), "the record says who asked");
     world.run(&["audit", "verify"]).exits(0);
 }

@@ -73,7 +73,7 @@ fn post(world: &World, desk: &Desk, operation: &str, file: &str, more: &[&str]) 
 }
 
 /// A key and its request, which names nothing but what `openssl` is told.
-fn openssl_request(world: &World, name: &str, subject: &str) {
+pub(crate) fn openssl_request(world: &World, name: &str, subject: &str) {
     let key = format!("{name}.key");
     world
         .other("openssl", &["genpkey", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256", "-out", &key])
@@ -93,7 +93,7 @@ fn lines(octets: &[u8]) -> String {
 }
 
 /// The one certificate of an answer, as `openssl` reads it.
-fn certificate(world: &World, body: &str, file: &str) -> Certificate {
+pub(crate) fn certificate(world: &World, body: &str, file: &str) -> Certificate {
     let der = BASE64.decode(body.replace(['\r', '\n'], "").as_bytes()).unwrap();
     world.write("answer.p7", der);
     world.other("openssl", &["pkcs7", "-inform", "DER", "-in", "answer.p7", "-print_certs", "-out", file]).exits(0);

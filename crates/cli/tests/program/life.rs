@@ -180,7 +180,7 @@ fn a_second_certificate_is_asked_for_and_ends_the_first_when_it_is_used() {
 fn listings_go_out_and_come_in_again() {
     let world = World::equipped();
     let csv = world.run(&["device", "list", "--format", "csv"]).exits(0).stdout;
-    assert!(csv.starts_with("id,kind,state,gateway,label.site,ends,seen\n"), "{csv}");
+    assert!(csv.starts_with("id,kind,state,gateway,label.site,ends,seen,note\n"), "{csv}");
     let lines = world.run(&["device", "list", "--format", "jsonl"]).exits(0).stdout;
     assert_eq!(lines.lines().filter(|line| serde_json::from_str::<serde_json::Value>(line).is_ok()).count(), 3);
     let other = World::init();

@@ -12,6 +12,7 @@ mod crash;
 mod database;
 mod desk;
 mod door;
+mod facts;
 mod guard;
 mod harness;
 mod hostile;

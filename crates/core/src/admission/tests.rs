@@ -176,7 +176,8 @@ fn ids_by_pattern() {
         ("gg-{serial}", Ok("gg-zx-9")),
         ("{mac}.{serial}", Ok("00163e000009.zx-9")),
         ("gg-{imei}", Err(BadPattern::Unknown(FactName::Imei))),
-        ("gg-{colour}", Err(BadPattern::NoFact("colour".into()))),
+        ("gg-{colour}", Err(BadPattern::Unknown(FactName::parse("colour").unwrap()))),
+        ("gg-{a b}", Err(BadPattern::NoFact("a b".into()))),
         ("gg-{serial", Err(BadPattern::Unclosed)),
         ("", Ok("")),
     ] {

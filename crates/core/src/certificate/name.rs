@@ -4,7 +4,8 @@ use std::net::IpAddr;
 
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc4519::{
-    COMMON_NAME, COUNTRY_NAME, LOCALITY_NAME, ORGANIZATION_NAME, ORGANIZATIONAL_UNIT_NAME, SERIAL_NUMBER, ST,
+    COMMON_NAME, COUNTRY_NAME, DESCRIPTION, LOCALITY_NAME, ORGANIZATION_NAME, ORGANIZATIONAL_UNIT_NAME, SERIAL_NUMBER,
+    ST,
 };
 
 use crate::asn1;
@@ -32,10 +33,12 @@ pub enum Attribute {
     Country,
     /// `serialNumber`, at most 64 characters of PrintableString: where IEEE 802.1AR puts the machine's serial number.
     SerialNumber,
+    /// `description`, at most 129: where `NAME=VALUE` states a fact of the ward's own.
+    Description,
 }
 
 impl Attribute {
-    const ALL: [Self; 7] = [
+    const ALL: [Self; 8] = [
         Self::CommonName,
         Self::Organization,
         Self::OrganizationalUnit,
@@ -43,6 +46,7 @@ impl Attribute {
         Self::State,
         Self::Country,
         Self::SerialNumber,
+        Self::Description,
     ];
 
     /// The short name that settings use (RFC 4519 section 2).
@@ -56,6 +60,7 @@ impl Attribute {
             Self::State => "ST",
             Self::Country => "C",
             Self::SerialNumber => "serialNumber",
+            Self::Description => "description",
         }
     }
 
@@ -73,6 +78,7 @@ impl Attribute {
         match self {
             Self::Country => count == 2 && value.chars().all(|c| c.is_ascii_uppercase()),
             Self::SerialNumber => (1..=64).contains(&count) && value.chars().all(printable),
+            Self::Description => (1..=129).contains(&count) && !value.chars().any(char::is_control),
             Self::Locality | Self::State => (1..=128).contains(&count) && !value.chars().any(char::is_control),
             _ => (1..=64).contains(&count) && !value.chars().any(char::is_control),
         }
@@ -87,6 +93,7 @@ impl Attribute {
             Self::State => ST,
             Self::Country => COUNTRY_NAME,
             Self::SerialNumber => SERIAL_NUMBER,
+            Self::Description => DESCRIPTION,
         };
         let text = match self {
             Self::Country | Self::SerialNumber => asn1::printable(value),

@@ -3,7 +3,7 @@
 use std::fmt;
 
 use const_oid::ObjectIdentifier;
-use const_oid::db::rfc4519::SERIAL_NUMBER;
+use const_oid::db::rfc4519::{DESCRIPTION, SERIAL_NUMBER};
 use const_oid::db::rfc5280::{
     ANY_EXTENDED_KEY_USAGE, ID_CE_AUTHORITY_KEY_IDENTIFIER, ID_CE_BASIC_CONSTRAINTS, ID_CE_EXT_KEY_USAGE,
     ID_CE_KEY_USAGE, ID_CE_NAME_CONSTRAINTS, ID_CE_SUBJECT_ALT_NAME, ID_CE_SUBJECT_KEY_IDENTIFIER, ID_KP_CLIENT_AUTH,
@@ -20,6 +20,7 @@ use super::constraint::Constraints;
 use super::name::HARDWARE_MODULE_NAME;
 use crate::asn1::{self, Signed};
 use crate::fact::{Fact, FactName};
+use crate::id::LabelName;
 use crate::key::{BadKey, BadSignature, KeyType, PublicKey, sha256};
 use crate::time::UnixTime;
 
@@ -307,8 +308,28 @@ pub(crate) fn stated_fact(subject: &[u8], names: &[GeneralName], name: &FactName
             only(uris().filter_map(|uri| uri.strip_prefix("urn:gsma:imei:")).map(|digits| digits.replace('-', "")))
         }
         FactName::Ek => None,
+        FactName::Own(name) => {
+            let all = described(subject);
+            only(all.into_iter().filter(|(found, _)| found == name).map(|(_, value)| value))
+        }
     };
     text.and_then(|text| Fact::new(name.clone(), &text).ok())
+}
+
+/// The most facts of a ward's own that are looked for in a subject.
+const MOST_DESCRIBED: usize = 16;
+
+/// The facts of a ward's own that a subject states: `description` attributes (RFC 4519 section 2.5) of the form `NAME=VALUE`.
+pub(crate) fn described(subject: &[u8]) -> Vec<(LabelName, String)> {
+    let Ok(subject) = x509_cert::name::Name::from_der(subject) else { return Vec::new() };
+    let all = subject.iter_rdn().flat_map(|rdn| rdn.iter()).filter(|each| each.oid == DESCRIPTION);
+    all.filter_map(|each| {
+        let text = std::str::from_utf8(each.value.value()).ok()?;
+        let (name, value) = text.split_once('=')?;
+        Some((name.parse().ok()?, value.to_owned()))
+    })
+    .take(MOST_DESCRIBED)
+    .collect()
 }
 
 fn stated_serial(subject: &[u8], names: &[GeneralName]) -> Option<String> {

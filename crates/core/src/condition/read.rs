@@ -2,7 +2,7 @@
 
 use super::{Comparison, Condition, Field, Instant, Moment, RESERVED, TextTest, TimeTest, Use};
 use crate::device::DeviceState;
-use crate::fact::Fact;
+use crate::fact::{Fact, FactName};
 use crate::id::{self, GroupName};
 use crate::text::{Lexer, Source, TextError, Token};
 use crate::time::{Span, UnixTime};
@@ -13,7 +13,7 @@ const MAX_DEPTH: usize = 64;
 /// The most comparisons in one condition; a limit on work.
 const MAX_COMPARISONS: usize = 10_000;
 
-const FIELDS: &str = "expected id, kind, owner, gateway, group, a label or a fact";
+const FIELDS: &str = "expected id, kind, owner, gateway, group, note, a label or a fact";
 
 impl Condition {
     /// Reads a condition that is all of `source`.
@@ -100,7 +100,19 @@ impl Reader {
         if RESERVED.contains(&word.as_str()) {
             return Err(lexer.error(range, format!("`{word}` cannot be compared"), FIELDS));
         }
-        let field = Field::parse(&word).map_err(|error| lexer.error(range, error.to_string(), FIELDS))?;
+        let field = match Field::parse(&word).map_err(|error| lexer.error(range.clone(), error.to_string(), FIELDS))? {
+            // Policies, and what was written before there were notes, can only mean a label.
+            Field::Note if self.place != Use::Picking => {
+                Field::Named(word.parse().map_err(|_| lexer.unexpected(FIELDS))?)
+            }
+            field => field,
+        };
+        if let (Field::Named(name), Some(("label", _))) = (&field, word.split_once('.'))
+            && (FactName::built_in(name.as_str()).is_some()
+                || matches!(name.as_str(), "id" | "kind" | "owner" | "gateway"))
+        {
+            return Err(lexer.error(range, format!("no label is named `{name}`"), FIELDS));
+        }
         let test = text_test(lexer, &field)?;
         Ok(Condition::Text(field, test))
     }
@@ -155,6 +167,14 @@ fn comparison_sign(lexer: &mut Lexer<'_>) -> Result<Option<Comparison>, TextErro
 
 fn text_test(lexer: &mut Lexer<'_>, field: &Field) -> Result<TextTest, TextError> {
     let start = lexer.start();
+    if *field == Field::Note {
+        return match lexer.take_word("known")? {
+            true => Ok(TextTest::Known),
+            false => Err(lexer.unexpected(
+                "expected `known`: nothing else can be asked of notes; a label of this name is `label.note`",
+            )),
+        };
+    }
     if let Some(how) = comparison_sign(lexer)? {
         if *field == Field::State && !matches!(how, Comparison::Is | Comparison::IsNot) {
             let range = start..lexer.end_of_last();
@@ -233,6 +253,7 @@ fn span(lexer: &mut Lexer<'_>) -> Result<Span, TextError> {
 
 /// A value: facts in their normal form, everything else a name.
 fn value(lexer: &mut Lexer<'_>, field: &Field) -> Result<String, TextError> {
+    let is_quoted = matches!(lexer.peek(), Token::Text(_));
     let (text, range) = word_or_text(lexer, "expected a value")?;
     match field {
         Field::Fact(name) => match Fact::new(name.clone(), &text) {
@@ -245,7 +266,21 @@ fn value(lexer: &mut Lexer<'_>, field: &Field) -> Result<String, TextError> {
         }
         _ => match id::check("value", &text) {
             Ok(()) => Ok(text),
-            Err(error) => Err(lexer.error(range, error.to_string(), "expected a name")),
+            // A fact of the ward's own may have other characters, and stands in quotes then.
+            Err(_) if is_quoted && may_be_own(field, &text) => Ok(text),
+            Err(error) => Err(lexer.error(
+                range,
+                error.to_string(),
+                "expected a name, or in quotes the value of a fact of the ward's own",
+            )),
         },
+    }
+}
+
+/// Whether a text can be the value of a fact of the ward's own that a field means.
+fn may_be_own(field: &Field, text: &str) -> bool {
+    match field {
+        Field::Named(name) => Fact::new(FactName::Own(name.clone()), text).is_ok_and(|fact| fact.value() == text),
+        _ => false,
     }
 }

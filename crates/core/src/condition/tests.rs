@@ -105,7 +105,7 @@ pub(crate) fn any_condition() -> impl Strategy<Value = Condition> {
         Just(Field::Kind),
         Just(Field::Owner),
         Just(Field::Gateway),
-        "[a-c]{1,2}".prop_map(|name| Field::Label(name.parse().unwrap())),
+        "[a-c]{1,2}".prop_map(|name| Field::Named(name.parse().unwrap())),
     ];
     let value = "[a-c][a-c-]{0,2}[a-c]";
     let how = proptest::sample::select(&Comparison::ALL[..]);
@@ -164,7 +164,7 @@ pub(crate) fn any_device() -> impl Strategy<Value = DeviceRecord> {
             device.labels = labels
                 .into_iter()
                 .map(|(name, value)| (name.parse().unwrap(), value.parse().unwrap()))
-                .filter(|(name, _)| can_name_a_label(name))
+                .filter(|(name, _)| can_be_named(name))
                 .collect();
             device.groups = [("a", first), ("b", second)]
                 .into_iter()
@@ -187,8 +187,8 @@ impl Traits for Nameless<'_> {
             (Field::Kind, _) => Found::Is(self.0.kind.as_str()),
             (Field::Owner, _) => self.0.owner.as_ref().map(|owner| owner.as_str()).into(),
             (Field::Gateway, _) => self.0.gateway.as_ref().map(|gateway| gateway.as_str()).into(),
-            (Field::Label(name), _) => self.0.labels.get(name).map(|value| value.as_str()).into(),
-            (Field::State | Field::Fact(_), _) => Found::Missing,
+            (Field::Named(name), _) => self.0.labels.get(name).map(|value| value.as_str()).into(),
+            (Field::State | Field::Fact(_) | Field::Note, _) => Found::Missing,
         }
     }
 

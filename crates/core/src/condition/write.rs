@@ -3,6 +3,7 @@
 use std::fmt;
 
 use super::{Comparison, Condition, Field, Instant, TextTest, TimeTest};
+use crate::id;
 use crate::text::quote;
 
 impl fmt::Display for Condition {
@@ -38,6 +39,7 @@ fn joined(f: &mut fmt::Formatter<'_>, parts: &[Condition], word: &str) -> fmt::R
 fn text(f: &mut fmt::Formatter<'_>, field: &Field, test: &TextTest) -> fmt::Result {
     let shown = |value: &String| match field {
         Field::Fact(_) => quote(value),
+        Field::Named(_) if id::check("value", value).is_err() => quote(value),
         _ => value.clone(),
     };
     match test {

@@ -15,6 +15,7 @@ use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
 
 use crate::device::DeviceRecord;
+use crate::fact::FactName;
 use crate::id::{DeviceId, GroupName, KindName, LabelName};
 use crate::settings::Settings;
 use crate::topic::{Level, TopicFilter};
@@ -135,10 +136,19 @@ impl<'e> Fleet<'e> {
         }
     }
 
+    /// Tells which facts of the ward's own there are, before any device is taken in: a name in a condition may mean one.
+    pub fn know_facts<'n>(&mut self, names: impl IntoIterator<Item = &'n FactName>) {
+        let own = names.into_iter().filter_map(|name| match name {
+            FactName::Own(name) => self.interest.names.get(name).cloned(),
+            _ => None,
+        });
+        self.interest.own = own.collect();
+    }
+
     /// Whether a policy looks at facts, which need not be given otherwise.
     #[must_use]
     pub fn wants_facts(&self) -> bool {
-        self.interest.facts
+        self.interest.facts || !self.interest.own.is_empty()
     }
 
     /// How many devices were taken in.
@@ -508,6 +518,10 @@ impl<'e> Fleet<'e> {
     }
 
     /// The names of all labels that any device has.
+    pub(super) fn is_own_fact(&self, name: &LabelName) -> bool {
+        self.interest.own.contains(name)
+    }
+
     pub(super) fn label_names(&self) -> impl Iterator<Item = &str> {
         self.label_names.iter().map(|name| &**name)
     }

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 
 use super::guard::{ON_REFUSAL, OnRefusal};
 use super::key::{Key, Section};
+use super::own::OwnFact;
 use super::reader::{Reader, Table, span_of};
 use crate::certificate::Attribute;
 use crate::fact::FactName;
-use crate::id::{AuthorityName, KindName};
+use crate::id::{AuthorityName, KindName, LabelName};
 use crate::key::{KeyType, NewKey};
 use crate::profile::{NameTemplate, Profile, TextTemplate};
 use crate::time::Span;
@@ -38,6 +39,7 @@ pub(super) const KIND: Section = Section {
         ID,
         ACCEPT_WITHOUT_CODE,
         SERVER_KEYS,
+        GATEWAY_ENROLS,
         CARRIES,
         KIND_ON_REFUSAL,
         CLONE_WATCH,
@@ -122,7 +124,7 @@ const TOKEN_LIFE: Key = Key::default("token_life", "\"1d\"", LENGTH, "the longes
 const FACTS: Key = Key::default(
     "facts",
     "[]",
-    "a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\"",
+    "a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\" and the facts that [facts.NAME] declares",
     "facts that must be known before a certificate is issued, such as [\"serial\"]",
 );
 const ADMIT: Key = Key::default(
@@ -135,7 +137,7 @@ const ADMIT: Key = Key::default(
 const IDENTIFY: Key = Key::default(
     "identify",
     "[]",
-    "a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\"",
+    "a list out of \"serial\", \"mac\", \"imei\", \"eui64\", \"ek\" and the facts that [facts.NAME] declares",
     "facts that every admission must name, and a device must match all together, such as [\"serial\", \"mac\"]",
 );
 const ID: Key = Key::example(
@@ -155,6 +157,12 @@ const SERVER_KEYS: Key = Key::default(
     "false",
     "true or false",
     "whether the desk may make the first key of such a device and send it (EST serverkeygen), for devices that cannot make one",
+);
+const GATEWAY_ENROLS: Key = Key::default(
+    "gateway_enrols",
+    "false",
+    "true or false",
+    "whether the gateway of such a device may fetch its certificate for it: it is believed which key is the child's",
 );
 const CARRIES: Key = Key::default(
     "carries",
@@ -219,6 +227,8 @@ pub struct Kind {
     pub accept_without_code: bool,
     /// `server_keys`: whether the desk may make the first key of such a device, default no.
     pub server_keys: bool,
+    /// `gateway_enrols`: whether its gateway may fetch certificates for such a device, default no.
+    pub gateway_enrols: bool,
     /// `carries`: the kinds of devices that one of this kind may speak for, as their gateway.
     pub carries: Vec<KindName>,
     /// `on_refusal`: what the guard does when it refuses a publish or a subscription; if absent, what `[guard]` says.
@@ -248,6 +258,7 @@ impl Default for Kind {
             id: None,
             accept_without_code: false,
             server_keys: false,
+            gateway_enrols: false,
             carries: Vec::new(),
             on_refusal: None,
             clone_watch: CloneWatch::Record,
@@ -346,21 +357,22 @@ pub enum CloneWatch {
 }
 
 /// Whether a text has a fact in braces, and nothing else in braces.
-fn is_pattern(text: &str) -> bool {
+fn is_pattern(text: &str, is_fact: &dyn Fn(&FactName) -> bool) -> bool {
     let mut parts = text.split('{');
     let first = parts.next().is_some_and(|first| !first.contains('}'));
     let mut count = 0;
     let closed = parts.all(|part| {
         count += 1;
-        part.split_once('}').is_some_and(|(name, rest)| FactName::parse(name).is_ok() && !rest.contains('}'))
+        part.split_once('}')
+            .is_some_and(|(name, rest)| FactName::parse(name).is_ok_and(|name| is_fact(&name)) && !rest.contains('}'))
     });
     first && closed && count > 0 && text.len() <= 128
 }
 
 impl Reader<'_> {
-    pub(super) fn kinds(&mut self, root: &Table<'_>) -> BTreeMap<KindName, Kind> {
+    pub(super) fn kinds(&mut self, root: &Table<'_>, facts: &BTreeMap<LabelName, OwnFact>) -> BTreeMap<KindName, Kind> {
         let named = self.named::<KindName>(root, "kinds", "windvane");
-        named.into_iter().map(|(name, table)| (name.clone(), self.kind(table, name.as_str()))).collect()
+        named.into_iter().map(|(name, table)| (name.clone(), self.kind(table, name.as_str(), facts))).collect()
     }
 
     /// Complains of names that cannot be made without the ward's enterprise number.
@@ -375,7 +387,7 @@ impl Reader<'_> {
         }
     }
 
-    fn kind(&mut self, table: &Table<'_>, word: &str) -> Kind {
+    fn kind(&mut self, table: &Table<'_>, word: &str, facts: &BTreeMap<LabelName, OwnFact>) -> Kind {
         self.only(table, &format!("[kinds.{word}]"), &KIND);
         let default = Kind::default();
         let least = |least: i64| move |text: &str| text.parse::<Span>().ok().filter(|span| span.seconds() >= least);
@@ -400,7 +412,11 @@ impl Reader<'_> {
             |text: &str| KeyFamily::ALL.into_iter().find(|family| family.as_str() == text).ok_or_else(String::new);
         let admit = |text: &str| Admit::ALL.into_iter().find(|admit| admit.as_str() == text);
         let carried = |text: &str| text.parse::<KindName>().map_err(|error| error.to_string());
-        let fact = |text: &str| FactName::parse(text).map_err(|_| String::new());
+        let is_fact = |name: &FactName| match name {
+            FactName::Own(name) => facts.contains_key(name),
+            _ => true,
+        };
+        let fact = |text: &str| FactName::parse(text).ok().filter(is_fact).ok_or_else(String::new);
         Kind {
             role: self.text(table, &ROLE, role).unwrap_or(default.role),
             key: self.text(table, &KEY, new_key).unwrap_or(default.key),
@@ -416,14 +432,37 @@ impl Reader<'_> {
             token_life: self.text(table, &TOKEN_LIFE, least(1)).unwrap_or(default.token_life),
             facts: self.list(table, &FACTS, fact).unwrap_or_default(),
             admit: self.text(table, &ADMIT, admit).unwrap_or(default.admit),
-            identify: self.list(table, &IDENTIFY, fact).unwrap_or_default(),
-            id: self.text(table, &ID, |text| is_pattern(text).then(|| text.to_owned())),
+            identify: self.identify(table, fact, facts),
+            id: self.text(table, &ID, |text| is_pattern(text, &is_fact).then(|| text.to_owned())),
             accept_without_code: self.flag(table, &ACCEPT_WITHOUT_CODE).unwrap_or(default.accept_without_code),
             server_keys: self.flag(table, &SERVER_KEYS).unwrap_or(default.server_keys),
+            gateway_enrols: self.flag(table, &GATEWAY_ENROLS).unwrap_or(default.gateway_enrols),
             carries: self.list(table, &CARRIES, carried).unwrap_or(default.carries),
             on_refusal: self.text(table, &KIND_ON_REFUSAL, OnRefusal::parse),
             clone_watch: self.text(table, &CLONE_WATCH, watch).unwrap_or(default.clone_watch),
         }
+    }
+
+    /// Facts that devices may share identify none of them by themselves.
+    fn identify(
+        &mut self,
+        table: &Table<'_>,
+        fact: impl Fn(&str) -> Result<FactName, String>,
+        facts: &BTreeMap<LabelName, OwnFact>,
+    ) -> Vec<FactName> {
+        let identify = self.list(table, &IDENTIFY, fact).unwrap_or_default();
+        let is_shared = |name: &FactName| match name {
+            FactName::Own(name) => facts.get(name).is_some_and(|own| !own.unique),
+            _ => false,
+        };
+        if !identify.is_empty()
+            && identify.iter().all(is_shared)
+            && let Some(value) = table.get(IDENTIFY.name)
+        {
+            let problem = "devices may share all of these facts".to_owned();
+            self.complain(value.span(), problem, "expected one at least that no two devices share");
+        }
+        identify
     }
 
     /// An overlap longer than the life of what was replaced would change nothing, so nobody means it.

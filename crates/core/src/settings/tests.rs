@@ -269,8 +269,8 @@ const VALUES: [(&str, &str); 9] = [
     ("a time", "2026-11-29T00:00:00Z"),
 ];
 
-fn sections() -> [super::key::Section; 8] {
-    [ward::WARD, ward::ENDPOINTS, kind::KIND, store::STORE, ward::HSM, ward::MAKER, guard::GUARD, desk::DESK]
+fn sections() -> [super::key::Section; 9] {
+    [ward::WARD, ward::ENDPOINTS, kind::KIND, own::OWN, store::STORE, ward::HSM, ward::MAKER, guard::GUARD, desk::DESK]
 }
 
 /// A file in which the section says only `key = value`, and the line on which it does.
@@ -313,8 +313,8 @@ fn a_value_of_another_type_is_refused_at_its_place_with_what_was_expected() {
         }
     }
     assert_eq!(
-        flags, 4,
-        "`token_login`, `accept_without_code`, `server_keys`, `renew_servers`; `proxy_protocol` is only taken with `proxy_from`"
+        flags, 6,
+        "`token_login`, `accept_without_code`, `server_keys`, `gateway_enrols`, `unique`, `renew_servers`; `proxy_protocol` is only taken with `proxy_from`"
     );
 }
 

@@ -1,14 +1,16 @@
-//! Children that a gateway brings in ahead, before any of their messages.
+//! Children that a gateway brings in ahead, before any of their messages, and for which it fetches certificates.
 
 use hyper::StatusCode;
 use serde::Deserialize;
 use serde_json::json;
+use tidy_warden_core::enrolment::{renewal_opens, replaced};
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::settings::Admit;
-use tidy_warden_store::IntroduceRefusal;
+use tidy_warden_store::{IntroduceRefusal, SignedCredential};
+use tidy_warden_ward::issue::press::KeySource;
 
-use super::{Caller, Refusal, Said};
+use super::{Caller, Refusal, Said, certificate, given, possessed, read};
 use crate::Event;
 use crate::state::{Desk, Live};
 
@@ -41,7 +43,7 @@ impl Child {
 impl Desk {
     /// Brings in children of the device whose certificate was shown, as its policy lets it.
     pub(super) fn children(&self, live: &Live, caller: &Caller, body: &[u8]) -> Result<Said, Refusal> {
-        let gateway = self.signed_in(live, caller)?;
+        let (gateway, shown) = self.signed_in(live, caller)?;
         let told = |status, words: String| Refusal::told(status, words).about(&gateway.id);
         let sent: Sent = serde_json::from_slice(body).map_err(|error| {
             let form = r#"expected {"children":[{"id":"cb-9","kind":"cabin"}]}"#;
@@ -68,7 +70,7 @@ impl Desk {
             let state = if is_free { IntroducedState::Accepted } else { IntroducedState::Waits };
             let new = IntroducedRecord::new(id.clone(), kind.clone(), &gateway, self.now());
             let new = IntroducedRecord { state, ..new };
-            let answer = self.acts.introduce_child(new, most, self.cause(String::new()))?;
+            let answer = self.acts.introduce_child(shown, new, most, self.cause(String::new()))?;
             let (state, because) = match &answer {
                 Ok(state) => (state.as_str(), None),
                 // Which ids there are elsewhere is nobody's business here.
@@ -90,5 +92,75 @@ impl Desk {
         }
         let text = json!({ "schema": "tidy-warden/children/1", "children": all }).to_string();
         Ok(Said::of("application/json", text + "\n"))
+    }
+
+    /// A certificate for a child of the device whose certificate was shown, where the child's kind leaves that to its gateway. The request
+    /// shows that somebody holds the key; that it is the child, the gateway says.
+    pub(super) fn enroll_child(
+        &self,
+        live: &Live,
+        child: &DeviceId,
+        caller: &Caller,
+        body: &[u8],
+    ) -> Result<Said, Refusal> {
+        let (gateway, shown) = self.signed_in(live, caller)?;
+        let request = read(body)?;
+        let (now, key_digest) = (self.now(), request.key_digest());
+        let found = self.ask(|reader| {
+            reader.view(|view| {
+                let Some(found) = view.devices(std::slice::from_ref(child))?.pop().flatten() else { return Ok(None) };
+                let fingerprints = view.holders_of_key(&key_digest)?.into_iter().filter(|(holder, _)| holder == child);
+                let mut with_key = Vec::new();
+                for (_, fingerprint) in fingerprints {
+                    with_key.extend(given(view, &fingerprint)?);
+                }
+                Ok(Some((found, with_key)))
+            })
+        })?;
+        // Which devices there are behind others is nobody's business here: one answer for all that it may not ask for.
+        let unproved = |why: &dyn std::fmt::Display| Refusal::unproved(why).about(child);
+        let Some((found, with_key)) = found else { return Err(unproved(&"there is no such child")) };
+        let device = &found.device;
+        if device.gateway.as_ref() != Some(&gateway.id) {
+            return Err(unproved(&format!("`{}` is not its gateway", gateway.id)));
+        }
+        let kind = live.settings.kinds.get(&device.kind).filter(|kind| kind.gateway_enrols);
+        let Some(kind) = kind else {
+            return Err(unproved(&format!("the kind {} does not leave that to gateways", device.kind)));
+        };
+        if let Some(barred) = device.barred() {
+            return Err(unproved(&barred));
+        }
+        let proven = possessed(request).map_err(|refusal| refusal.about(child))?;
+        // An answer that was lost is given again, as long as nobody has used it.
+        let unused = with_key
+            .iter()
+            .find(|given| given.credential.first_used.is_none() && given.credential.may_sign_in(now).is_ok());
+        if let Some(given) = unused {
+            self.emit(Event::Repeated { device: child.to_string(), peer: caller.peer });
+            return Ok(certificate(&given.der));
+        }
+        let current: Vec<_> = replaced(&found.credentials, now).collect();
+        if let Some(last) = current.iter().max_by_key(|credential| credential.not_after) {
+            let opens = renewal_opens(last.not_before, last.not_after, kind.renew, child);
+            if now < opens {
+                let words = format!("the certificate of {child} can be renewed from {opens} on");
+                let early = Refusal::told(StatusCode::FORBIDDEN, words).about(child);
+                let wait = u64::try_from(opens.0.saturating_sub(now.0)).ok();
+                return Err(Refusal { said: Box::new(Said { retry_after: wait, ..*early.said }), ..early });
+            }
+        }
+        self.count(live, child)?;
+        let minted = self.minted(live, device, KeySource::Proven(proven), now)?;
+        let signed = SignedCredential::from(&minted.credential(child, !current.is_empty()));
+        let cause = self.cause(format!("fetched by its gateway {}", gateway.id));
+        self.acts.enrol_child(gateway.id.clone(), shown, signed, cause)?.map_err(|refusal| unproved(&refusal))?;
+        self.emit(Event::EnrolledChild {
+            device: child.to_string(),
+            gateway: gateway.id.to_string(),
+            serial: minted.serial.to_string(),
+            peer: caller.peer,
+        });
+        Ok(certificate(&minted.fresh.der))
     }
 }

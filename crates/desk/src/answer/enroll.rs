@@ -86,7 +86,7 @@ impl Desk {
         request: &Request,
         unproved: Refusal,
     ) -> Result<Said, Refusal> {
-        let (facts, key_digest, now) = (request.facts(), request.key_digest(), self.now());
+        let (facts, key_digest, now) = (stated(live, request), request.key_digest(), self.now());
         possessed(request.clone())?;
         let wanted = live.settings.kinds.get(kind).map(|kind| kind.identify.iter().chain(&kind.facts));
         if let Some(missing) = wanted.into_iter().flatten().find(|fact| !facts.contains_key(fact)) {
@@ -141,12 +141,13 @@ impl Desk {
         wanted: Wanted,
     ) -> Result<Said, Refusal> {
         let leaf = leaf_of(caller);
-        let (facts, key_digest) = (request.facts(), request.key_digest());
+        let (facts, key_digest) = (stated(live, request), request.key_digest());
         let (now, trust) = (self.now(), self.trust.now());
         let maker = leaf.as_ref().and_then(|leaf| Some((trust.maker(leaf, now)?, leaf)));
         let vouched: BTreeMap<FactName, Fact> = maker
             .iter()
             .flat_map(|(maker, leaf)| maker.trust.vouched(leaf))
+            .filter(|fact| live.settings.takes(fact))
             .map(|fact| (fact.name().clone(), fact))
             .collect();
         if let Some((maker, leaf)) = &maker {
@@ -274,6 +275,13 @@ impl Desk {
         self.emit(Event::Repeated { device: id.to_string(), peer: caller.peer });
         Ok(certificate(&given.der))
     }
+}
+
+/// What a request states of its sender, as far as this ward knows such facts.
+fn stated(live: &Live, request: &Request) -> BTreeMap<FactName, Fact> {
+    let mut facts = request.facts();
+    facts.retain(|_, fact| live.settings.takes(fact));
+    facts
 }
 
 /// The kind that asks a person about a caller: the one that the path names, or the only one that asks.

@@ -7,7 +7,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::enrolment::renewal_opens;
 use tidy_warden_core::id::KindName;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{RenewRefusal, SignedCredential, StoreError, View};
+use tidy_warden_store::{SignedCredential, StoreError, View};
 
 use super::{Caller, Refusal, Said, certificate, given, leaf_of, possessed, read};
 use tidy_warden_ward::issue::press::KeySource;
@@ -72,25 +72,22 @@ impl Desk {
         self.count(live, &id)?;
         let minted = self.minted(live, &device, KeySource::Proven(proven), now)?;
         let signed = SignedCredential::from(&minted.credential(&id, true));
-        match self.acts.renew(leaf.fingerprint, signed, self.cause("renewed by its device".to_owned()))? {
-            Ok(()) => {}
-            Err(refusal @ (RenewRefusal::Unknown | RenewRefusal::Shown(_) | RenewRefusal::Unissued(_))) => {
-                return Err(unproved(&refusal));
-            }
-        }
+        self.acts
+            .renew(leaf.fingerprint, signed, self.cause("renewed by its device".to_owned()))?
+            .map_err(|refusal| unproved(&refusal))?;
         self.emit(Event::Renewed { device: id.to_string(), serial: minted.serial.to_string(), peer: caller.peer });
         Ok(certificate(&minted.fresh.der))
     }
 
     /// How the device connects whose certificate was shown, which must be one that it may sign in with.
     pub(super) fn connect(&self, live: &Live, caller: &Caller) -> Result<Said, Refusal> {
-        let device = self.signed_in(live, caller)?;
+        let (device, _) = self.signed_in(live, caller)?;
         let text = serde_json::to_string_pretty(&live.mint.connect(&device));
         Ok(Said::of("application/json", text.map_err(Refusal::doubt)? + "\n"))
     }
 
-    /// The device whose certificate was shown, which must be one that it may sign in with.
-    pub(super) fn signed_in(&self, live: &Live, caller: &Caller) -> Result<DeviceRecord, Refusal> {
+    /// The device whose certificate was shown, which must be one that it may sign in with, and that.
+    pub(super) fn signed_in(&self, live: &Live, caller: &Caller) -> Result<(DeviceRecord, Fingerprint), Refusal> {
         let leaf = leaf_of(caller);
         let leaf = leaf.ok_or_else(|| Refusal::unproved("no certificate was shown"))?;
         let shown = std::slice::from_ref(&leaf.fingerprint);
@@ -99,7 +96,7 @@ impl Desk {
         self.settled(live, &head)?;
         let (credential, device) = known.ok_or_else(|| Refusal::unproved("the certificate is not on record"))?;
         signs_in(&credential, &device, self.now())?;
-        Ok(device)
+        Ok((device, leaf.fingerprint))
     }
 }
 

@@ -31,6 +31,7 @@ fn looked_at(
     let (mut refusals, mut lapsed) = (Vec::new(), Vec::new());
     let (mut ids, mut facts): (HashSet<&DeviceId>, HashSet<&Fact>) = (HashSet::new(), HashSet::new());
     let mut keys: HashSet<[u8; 32]> = HashSet::new();
+    let shared = device::shared(view, new.iter().map(|each| &each.device))?;
     let mut unlisted: Vec<(usize, DeviceRecord)> = Vec::new();
     for (part, some) in new.chunks(AT_ONCE).enumerate() {
         let of: Vec<DeviceId> = some.iter().map(|each| each.device.id.clone()).collect();
@@ -51,7 +52,7 @@ fn looked_at(
                 }
             }
             for (fact, same) in by_fact.by_ref().take(each.device.facts.len()) {
-                is_twice |= !facts.insert(fact);
+                is_twice |= !shared.contains(fact.name()) && !facts.insert(fact);
                 match same.map(|same| (same.state(now), same)) {
                     Some((AdmissionState::Open, same)) if same.device.id != each.device.id => {
                         refusals.push(OpenRefusal::FactPending { index, fact: fact.clone(), other: same.name });

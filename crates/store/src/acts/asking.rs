@@ -68,7 +68,8 @@ pub fn may_ask(view: &dyn View, new: &AskingRecord) -> Answer<(), AskRefusal> {
     }
     let facts: Vec<&Fact> = new.facts.values().collect();
     for (fact, holder) in facts.iter().zip(view.holders(&facts)?) {
-        let Some(device) = holder else { continue };
+        // Whom a fact was given to since does not answer for who had it before.
+        let Some(device) = holder.map_or_else(|| view.last_retired(fact), |holder| Ok(Some(holder)))? else { continue };
         if let Some(barred) = listed(view, &device)?.device.barred() {
             return Ok(Err(AskRefusal::Barred { fact: (*fact).clone(), device, barred }));
         }

@@ -1,10 +1,10 @@
 //! Listing devices, changing them, holding them, and retiring them.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use serde_json::json;
-use tidy_warden_core::device::{AddRefusal, DeviceEdit, DeviceRecord};
-use tidy_warden_core::fact::Fact;
+use tidy_warden_core::device::{AddRefusal, DeviceEdit, DeviceRecord, Note};
+use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::revocation::Reason;
@@ -92,9 +92,19 @@ impl Asked {
     }
 }
 
+/// The facts that devices may share, if one of these has any of the ward's own.
+pub(super) fn shared<'d>(
+    view: &dyn View,
+    mut devices: impl Iterator<Item = &'d DeviceRecord>,
+) -> Result<BTreeSet<FactName>, StoreError> {
+    let has_own = devices.any(|device| device.facts.keys().any(|name| matches!(name, FactName::Own(_))));
+    Ok(if has_own { view.field_names()?.shared } else { BTreeSet::new() })
+}
+
 /// Every reason why these devices could not be listed now.
 pub fn refusals(view: &dyn View, devices: &[DeviceRecord]) -> Result<Vec<AddRefusal>, StoreError> {
     let mut family = Family::of(devices);
+    let shared = shared(view, devices.iter())?;
     let mut ids = HashSet::new();
     let mut facts: HashMap<&Fact, &DeviceId> = HashMap::new();
     let mut refusals = Vec::new();
@@ -113,6 +123,9 @@ pub fn refusals(view: &dyn View, devices: &[DeviceRecord]) -> Result<Vec<AddRefu
             None => {}
         }
         for (fact, holder) in device.facts.values().zip(holders) {
+            if shared.contains(fact.name()) {
+                continue;
+            }
             let owner = facts.insert(fact, &device.id).cloned().or(holder);
             refusals.extend(owner.map(|owner| AddRefusal::FactTaken { index, fact: fact.clone(), owner }));
         }
@@ -152,8 +165,17 @@ fn describe(device: &DeviceRecord) -> String {
         device.facts.values().map(|fact| (fact.name().to_string(), json!(fact.value()))).collect();
     let labels: serde_json::Map<_, _> =
         device.labels.iter().map(|(name, value)| (name.to_string(), json!(value))).collect();
-    json!({ "id": device.id, "kind": device.kind, "labels": labels, "facts": facts, "gateway": device.gateway })
-        .to_string()
+    let mut said =
+        json!({ "id": device.id, "kind": device.kind, "labels": labels, "facts": facts, "gateway": device.gateway });
+    if let Some(note) = &device.note {
+        said["note_sha256"] = json!(note_digest(note));
+    }
+    said.to_string()
+}
+
+/// What the record says of a note, so that its text can be taken away for good.
+fn note_digest(note: &Note) -> String {
+    hex(&sha256(note.as_str().as_bytes()))
 }
 
 /// Marks the gateways of devices as changed.
@@ -192,6 +214,9 @@ pub fn edit(tx: &mut dyn Tx, id: &DeviceId, edit: &DeviceEdit, cause: &Cause) ->
     let mut detail = json!({ "labels": labels, "facts": facts });
     if let Some(gateway) = &edit.gateway {
         detail["gateway"] = json!(gateway);
+    }
+    if let Some(note) = &edit.note {
+        detail["note_sha256"] = json!(note.as_ref().map(note_digest));
     }
     let change = append(tx, cause, "device.edit", id.as_str(), &detail)?;
     touch_gateway(tx, before.gateway.as_ref(), change)?;

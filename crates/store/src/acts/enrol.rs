@@ -9,7 +9,7 @@ use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
 use tidy_warden_core::time::UnixTime;
 
 use super::{append, append_text, key, listed};
-use crate::{Answer, Cause, DeviceView, Intended, NewCredential, StoreError, Tx};
+use crate::{Answer, Cause, DeviceView, Intended, NewCredential, StoreError, Tx, View};
 
 /// Records a credential.
 ///
@@ -83,6 +83,29 @@ pub enum RenewRefusal {
     /// The device may not be given a certificate.
     #[error("{0}")]
     Unissued(IssueRefusal),
+    /// Who asked for it is not its gateway.
+    #[error("`{gateway}` is not its gateway")]
+    NotIts {
+        /// Who asked.
+        gateway: DeviceId,
+    },
+}
+
+/// The credential that the device `of` showed, which must be its own and good at this moment, as must the device be.
+pub(crate) fn shows(
+    view: &dyn View,
+    shown: &Fingerprint,
+    of: &DeviceId,
+    at: UnixTime,
+) -> Answer<CredentialRecord, RenewRefusal> {
+    let known = view.status_many(std::slice::from_ref(shown))?.pop().flatten();
+    let Some((credential, device)) = known.filter(|(_, device)| device.id == *of) else {
+        return Ok(Err(RenewRefusal::Unknown));
+    };
+    if let Some(barred) = device.barred() {
+        return Ok(Err(RenewRefusal::Unissued(IssueRefusal::barred(device.id, barred))));
+    }
+    Ok(credential.may_sign_in(at).map(|()| credential).map_err(RenewRefusal::Shown))
 }
 
 /// Records the next certificate of a device that showed the credential `shown`, which must be good at this moment and the device's own.
@@ -90,15 +113,30 @@ pub enum RenewRefusal {
 /// # Errors
 /// There is no such authority.
 pub fn renew(tx: &mut dyn Tx, shown: &Fingerprint, new: &NewCredential<'_>, cause: &Cause) -> Answer<(), RenewRefusal> {
-    let known = tx.status_many(std::slice::from_ref(shown))?.pop().flatten();
-    let Some((credential, _)) = known.filter(|(_, device)| device.id == *new.device) else {
-        return Ok(Err(RenewRefusal::Unknown));
-    };
-    if let Err(why) = credential.may_sign_in(cause.at) {
-        return Ok(Err(RenewRefusal::Shown(why)));
+    if let Err(refusal) = shows(tx, shown, new.device, cause.at)? {
+        return Ok(Err(refusal));
     }
     let new = NewCredential { again: true, ..new.clone() };
     Ok(record(tx, &new, cause)?.map_err(RenewRefusal::Unissued))
+}
+
+/// Records a certificate of a child for which its gateway asked, that showed the credential `shown`; both are looked at in this moment.
+///
+/// # Errors
+/// There is no such authority, or no such device.
+pub fn by_gateway(
+    tx: &mut dyn Tx,
+    (gateway, shown): (&DeviceId, &Fingerprint),
+    new: &NewCredential<'_>,
+    cause: &Cause,
+) -> Answer<(), RenewRefusal> {
+    if let Err(refusal) = shows(tx, shown, gateway, cause.at)? {
+        return Ok(Err(refusal));
+    }
+    if listed(tx, new.device)?.device.gateway.as_ref() != Some(gateway) {
+        return Ok(Err(RenewRefusal::NotIts { gateway: gateway.clone() }));
+    }
+    Ok(record(tx, new, cause)?.map_err(RenewRefusal::Unissued))
 }
 
 /// Checks that a device may have a new credential, and puts an end to those that it replaces; gives their names.

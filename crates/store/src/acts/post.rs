@@ -3,8 +3,9 @@
 use serde_json::json;
 use tidy_warden_core::id::PostName;
 
+use super::own::{self, Declared, FactClash};
 use super::{append, hex, unknown};
-use crate::{AdoptedSettings, Answer, Cause, PostRecord, StoreError, Tx};
+use crate::{AdoptedSettings, Answer, Cause, PostRecord, Tx};
 
 /// The most posts of a ward, retired ones among them.
 const MOST: usize = 1_000;
@@ -75,20 +76,24 @@ pub fn retire(tx: &mut dyn Tx, name: &PostName, cause: &Cause) -> Answer<PostRec
 }
 
 /// Adopts settings for all machines; says whether this was done: not if another edition was adopted meanwhile, so that its number is
-/// taken. `difference` is a JSON object that says what changed.
+/// taken, nor if what it declares of facts cannot be. `difference` is a JSON object that says what changed.
 pub fn adopt_settings(
     tx: &mut dyn Tx,
     settings: &AdoptedSettings,
+    declared: Declared<'_>,
     difference: &serde_json::Value,
     cause: &Cause,
-) -> Result<bool, StoreError> {
+) -> Answer<bool, Vec<FactClash>> {
     let newest = tx.adopted_settings()?.map_or(0, |newest| newest.number);
     if settings.number != newest + 1 {
-        return Ok(false);
+        return Ok(Ok(false));
+    }
+    if let Err(clashes) = own::declare(tx, declared, cause.at)? {
+        return Ok(Err(clashes));
     }
     let mut detail = difference.clone();
     detail["signature"] = hex(&settings.signature).into();
     append(tx, cause, "settings.adopt", &format!("edition {}", settings.number), &detail)?;
     tx.insert_settings(settings)?;
-    Ok(true)
+    Ok(Ok(true))
 }

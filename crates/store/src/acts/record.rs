@@ -5,9 +5,10 @@ use tidy_warden_core::audit::Hash;
 use tidy_warden_core::authority::AuthorityRecord;
 use tidy_warden_core::id::DeviceId;
 
+use super::own::{self, Declared, FactClash};
 use super::{append, append_text, hex};
 use crate::walk::changed_devices;
-use crate::{Cause, Founding, Head, StoreError, Tx, View};
+use crate::{Answer, Cause, Founding, Head, StoreError, Tx, View};
 
 /// What is new since a change number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -97,13 +98,23 @@ pub fn note(tx: &mut dyn Tx, act: &'static str, subject: &str, detail: &str, cau
     append_text(tx, cause, act, subject, detail)
 }
 
-/// Records that `ward.toml` changed: its new text, and the difference as an audit entry's detail. Once, if two notice it.
-pub fn settings(tx: &mut dyn Tx, text: &str, detail: &str, cause: &Cause) -> Result<(), StoreError> {
+/// Records that `ward.toml` changed: its new text, and the difference as an audit entry's detail. Once, if two notice it. Not if what it
+/// declares of facts cannot be.
+pub fn settings(
+    tx: &mut dyn Tx,
+    text: &str,
+    declared: Declared<'_>,
+    detail: &str,
+    cause: &Cause,
+) -> Answer<(), Vec<FactClash>> {
     if tx.settings_text()? != text {
+        if let Err(clashes) = own::declare(tx, declared, cause.at)? {
+            return Ok(Err(clashes));
+        }
         append_text(tx, cause, "settings.changed", "ward.toml", detail)?;
         tx.put_settings(text)?;
     }
-    Ok(())
+    Ok(Ok(()))
 }
 
 /// Records that a person accepts that this store lacks the end of the record that was seen before: up to the entry `number`

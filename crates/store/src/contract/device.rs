@@ -76,6 +76,8 @@ pub struct FieldNames {
     pub labels: BTreeSet<LabelName>,
     /// Of facts, in order.
     pub facts: BTreeSet<FactName>,
+    /// Those of them that devices may share.
+    pub shared: BTreeSet<FactName>,
 }
 
 /// Questions about devices.
@@ -117,6 +119,9 @@ pub trait ReadDevices {
         facts.iter().map(|fact| self.holder(fact)).collect()
     }
 
+    /// The retired device that had a fact last; whether another has it now is not looked at. Nobody for facts that devices share.
+    fn last_retired(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError>;
+
     /// Whether any device has a label of this name, or is of this kind.
     fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError>;
 
@@ -142,6 +147,9 @@ pub trait WriteDevices: ReadDevices {
     /// Writes a device as it is `after`, all but its groups and when it was seen, where it was as it is `before`. Its facts are
     /// taken from now on; if it is retired they are free.
     fn update_device(&mut self, before: &DeviceRecord, after: &DeviceRecord, change: i64) -> Result<(), StoreError>;
+
+    /// Says of facts of the ward's own whether devices may share them from now on. None has a fact of which another was said before.
+    fn put_shared(&mut self, facts: &[(FactName, bool)]) -> Result<(), StoreError>;
 
     /// Notes that a device, if it is there, changes with `change`.
     fn touch(&mut self, id: &DeviceId, change: i64) -> Result<(), StoreError>;

@@ -37,7 +37,10 @@ pub enum GroupMembers {
 pub fn resolvable(records: &[GroupRecord]) -> Result<Groups, StoreError> {
     let group = |record: &GroupRecord| {
         let read = |rule: &String| {
-            Condition::parse(&Source::new(&format!("group {}", record.name), rule), Use::Picking)
+            let source = Source::new(&format!("group {}", record.name), rule);
+            // One that comes from a backup of before there were notes may name a label so.
+            Condition::parse(&source, Use::Picking)
+                .or_else(|error| Condition::parse(&source, Use::BeforeNotes).map_err(|_| error))
                 .map(Arc::new)
                 .map_err(|error| StoreError::Damaged { detail: error.to_string() })
         };

@@ -4,10 +4,11 @@ use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
 /// Tables that came since there are backups, by the format of the file that brought them: a backup of before has none of them.
-pub const GROWN: [&[&str]; 2] = [&["former_servers", "introduced"], &["admissions", "admission_facts", "asking"]];
+pub const GROWN: [&[&str]; 3] =
+    [&["retired_facts"], &["former_servers", "introduced"], &["admissions", "admission_facts", "asking"]];
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 32] = [
+pub const TABLES: [Table; 33] = [
     Table {
         name: "authorities",
         columns: &[
@@ -71,12 +72,14 @@ pub const TABLES: [Table; 32] = [
             ("labels", Json),
             ("facts", Json),
             ("member_of", Names),
+            ("note", Text),
         ],
         key: 1,
     },
     Table { name: "seen", columns: &[("device", Integer), ("at", Integer)], key: 1 },
     Table { name: "facts", columns: &[("name", Text), ("value", Text), ("device", Integer)], key: 2 },
-    Table { name: "field_names", columns: &[("is_fact", Flag), ("name", Text)], key: 2 },
+    Table { name: "retired_facts", columns: &[("name", Text), ("value", Text), ("device", Integer)], key: 2 },
+    Table { name: "field_names", columns: &[("is_fact", Flag), ("name", Text), ("shared", Flag)], key: 2 },
     Table {
         name: "credentials",
         columns: &[

@@ -41,7 +41,12 @@ impl ReadAdmissions for MemoryStore {
     }
 
     fn pending_with(&self, facts: &[&Fact]) -> Result<Vec<Option<AdmissionRecord>>, StoreError> {
-        Ok(facts.iter().map(|fact| self.pending(|each| each.device.facts.get(fact.name()) == Some(fact))).collect())
+        let shared = self.model().names.shared.clone();
+        let pending = |fact: &&Fact| match shared.contains(fact.name()) {
+            true => None,
+            false => self.pending(|each| each.device.facts.get(fact.name()) == Some(fact)),
+        };
+        Ok(facts.iter().map(pending).collect())
     }
 }
 

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use tidy_warden_core::condition::{Candidate, Condition};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::fact::Fact;
+use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
 use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
@@ -88,6 +88,10 @@ impl ReadDevices for MemoryStore {
         Ok(self.model().facts.get(fact).cloned())
     }
 
+    fn last_retired(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+        Ok(self.model().retired_facts.get(fact).cloned())
+    }
+
     fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError> {
         Ok(self.model().devices.iter().any(|Device { record, .. }| match name {
             NameInUse::Label(label) => record.labels.contains_key(label),
@@ -148,7 +152,7 @@ impl WriteDevices for MemoryStore {
             if model.rows.insert(device.id.clone(), model.devices.len()).is_some() {
                 return Ok(false);
             }
-            for fact in device.facts.values() {
+            for fact in device.facts.values().filter(|fact| !model.names.shared.contains(fact.name())) {
                 if model.facts.insert(fact.clone(), device.id.clone()).is_some() {
                     return Ok(false);
                 }
@@ -162,13 +166,30 @@ impl WriteDevices for MemoryStore {
     fn update_device(&mut self, before: &DeviceRecord, after: &DeviceRecord, change: i64) -> Result<(), StoreError> {
         let model = self.model_mut();
         model.facts.retain(|_, holder| *holder != before.id);
+        if after.retired.is_some() && before.retired.is_none() {
+            let sole = after.facts.values().filter(|fact| !model.names.shared.contains(fact.name()));
+            model.retired_facts.extend(sole.map(|fact| (fact.clone(), after.id.clone())));
+        }
         if after.retired.is_none() {
-            model.facts.extend(after.facts.values().map(|fact| (fact.clone(), after.id.clone())));
+            let sole = after.facts.values().filter(|fact| !model.names.shared.contains(fact.name()));
+            model.facts.extend(sole.map(|fact| (fact.clone(), after.id.clone())));
         }
         model.note_names(after);
         let device = model.device_mut(&after.id)?;
         let (groups, seen, created) = (device.record.groups.clone(), device.record.seen, device.record.created);
         *device = Device { record: DeviceRecord { groups, seen, created, ..after.clone() }, changed: change };
+        Ok(())
+    }
+
+    fn put_shared(&mut self, facts: &[(FactName, bool)]) -> Result<(), StoreError> {
+        let names = &mut self.model_mut().names;
+        for (name, shared) in facts {
+            names.facts.insert(name.clone());
+            match shared {
+                true => names.shared.insert(name.clone()),
+                false => names.shared.remove(name),
+            };
+        }
         Ok(())
     }
 

@@ -135,7 +135,8 @@ impl WriteAdmissions for Database {
                 ],
             )?;
             for fact in device.facts.values() {
-                let sql = "INSERT INTO admission_facts VALUES ($1, $2, $3)";
+                let sql = "INSERT INTO admission_facts SELECT $1, $2, $3
+                     WHERE NOT EXISTS (SELECT 1 FROM field_names WHERE is_fact AND shared AND name = $1)";
                 self.connection.write(sql, &[&fact.name().as_str(), &fact.value(), &number])?;
             }
         }

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use tidy_warden_core::condition::Condition;
-use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::device::{DeviceRecord, Note};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
 use tidy_warden_core::policy::FleetRow;
@@ -61,7 +61,7 @@ impl Database {
             return Ok(());
         }
         let (facts, names): (Vec<bool>, Vec<&str>) = new.iter().copied().unzip();
-        let sql = "INSERT INTO field_names SELECT * FROM unnest($1::boolean[], $2::text[]) ON CONFLICT DO NOTHING";
+        let sql = "INSERT INTO field_names (is_fact, name) SELECT * FROM unnest($1::boolean[], $2::text[]) ON CONFLICT DO NOTHING";
         self.connection.write(sql, &[&facts, &names])?;
         let room = MOST_NAMED.saturating_sub(self.known.named.len());
         self.known.named.extend(new.into_iter().take(room).map(|(fact, name)| (fact, name.to_owned())));
@@ -144,6 +144,13 @@ impl ReadDevices for Database {
         row.map(|row| rows::word(&row, 0, "id")).transpose()
     }
 
+    fn last_retired(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+        let sql = "SELECT devices.id FROM retired_facts JOIN devices ON devices.pk = retired_facts.device
+             WHERE retired_facts.name = $1 AND retired_facts.value = $2";
+        let row = self.connection.maybe(sql, &[&fact.name().as_str(), &fact.value()])?;
+        row.map(|row| rows::word(&row, 0, "id")).transpose()
+    }
+
     fn holders(&self, facts: &[&Fact]) -> Result<Vec<Option<DeviceId>>, StoreError> {
         if facts.is_empty() {
             return Ok(Vec::new());
@@ -173,11 +180,17 @@ impl ReadDevices for Database {
 
     fn field_names(&self) -> Result<FieldNames, StoreError> {
         let mut names = FieldNames::default();
-        for row in self.connection.rows("SELECT is_fact, name FROM field_names", &[])? {
+        for row in self.connection.rows("SELECT is_fact, name, shared FROM field_names", &[])? {
             let name: &str = get(&row, 1)?;
             match get(&row, 0)? {
                 false => drop(names.labels.insert(rows::parsed(name, "name of a label")?)),
-                true => drop(names.facts.insert(FactName::parse(name).map_err(|_| damaged("name of a fact"))?)),
+                true => {
+                    let name = FactName::parse(name).map_err(|_| damaged("name of a fact"))?;
+                    if get::<Option<bool>>(&row, 2)? == Some(true) {
+                        names.shared.insert(name.clone());
+                    }
+                    names.facts.insert(name);
+                }
             }
         }
         Ok(names)
@@ -223,12 +236,14 @@ impl WriteDevices for Database {
         let created: Vec<i64> = devices.iter().map(|device| device.created.0).collect();
         let labels: Vec<String> = devices.iter().map(rows::labels_text).collect();
         let facts: Vec<String> = devices.iter().map(rows::facts_text).collect();
+        let notes: Vec<Option<&str>> = devices.iter().map(|device| device.note.as_ref().map(Note::as_str)).collect();
         let listed = self.connection.run(
-            "INSERT INTO devices (pk, id, kind, gateway, owner, created, changed, labels, facts)
-             SELECT pk, id, kind, gateway, owner, created, $9, labels::json, facts::json FROM unnest(
-                 $1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bigint[], $7::text[], $8::text[])
-             AS new (pk, id, kind, gateway, owner, created, labels, facts)",
-            &[&pks, &ids, &kinds, &gateways, &owners, &created, &labels, &facts, &change],
+            "INSERT INTO devices (pk, id, kind, gateway, owner, created, changed, labels, facts, note)
+             SELECT pk, id, kind, gateway, owner, created, $9, labels::json, facts::json, note FROM unnest(
+                 $1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bigint[], $7::text[], $8::text[],
+                 $10::text[])
+             AS new (pk, id, kind, gateway, owner, created, labels, facts, note)",
+            &[&pks, &ids, &kinds, &gateways, &owners, &created, &labels, &facts, &change, &notes],
         );
         match listed {
             Ok(_) => {}
@@ -244,7 +259,8 @@ impl WriteDevices for Database {
             let names: Vec<&str> = held.iter().map(|(name, ..)| *name).collect();
             let values: Vec<&str> = held.iter().map(|(_, value, _)| *value).collect();
             let holders: Vec<i64> = held.iter().map(|(.., pk)| *pk).collect();
-            let sql = "INSERT INTO facts SELECT * FROM unnest($1::text[], $2::text[], $3::bigint[])";
+            let sql = "INSERT INTO facts SELECT * FROM unnest($1::text[], $2::text[], $3::bigint[]) AS new (name, value, device)
+                 WHERE NOT EXISTS (SELECT 1 FROM field_names WHERE is_fact AND shared AND name = new.name COLLATE \"C\")";
             match self.connection.run(sql, &[&names, &values, &holders]) {
                 Ok(_) => {}
                 Err(StoreError::Taken) => return Ok(false),
@@ -264,12 +280,13 @@ impl WriteDevices for Database {
             self.connection.write(sql, &[&old.name().as_str(), &old.value()])?;
         }
         for new in after.facts.values().filter(|fact| holds(after, fact) && !holds(before, fact)) {
-            let sql = "INSERT INTO facts (name, value, device) VALUES ($1, $2, (SELECT pk FROM devices WHERE id = $3))";
+            let sql = "INSERT INTO facts (name, value, device) SELECT $1, $2, (SELECT pk FROM devices WHERE id = $3)
+                 WHERE NOT EXISTS (SELECT 1 FROM field_names WHERE is_fact AND shared AND name = $1)";
             self.connection.write(sql, &[&new.name().as_str(), &new.value(), &after.id.as_str()])?;
         }
         self.connection.write_one(
             "UPDATE devices SET kind = $2, gateway = $3, owner = $4, out = $5, retired = $6, tokens_from = $7, held = $8,
-                 changed = $9, labels = $10::text::json, facts = $11::text::json WHERE id = $1",
+                 changed = $9, labels = $10::text::json, facts = $11::text::json, note = $12 WHERE id = $1",
             &[
                 &after.id.as_str(),
                 &after.kind.as_str(),
@@ -282,15 +299,33 @@ impl WriteDevices for Database {
                 &change,
                 &rows::labels_text(after),
                 &rows::facts_text(after),
+                &after.note.as_ref().map(Note::as_str),
             ],
             "device",
             &after.id,
         )?;
+        if after.retired.is_some() && before.retired.is_none() {
+            for fact in after.facts.values() {
+                let sql = "INSERT INTO retired_facts (name, value, device) SELECT $1, $2, pk FROM devices WHERE id = $3
+                     AND NOT EXISTS (SELECT 1 FROM field_names WHERE is_fact AND shared AND name = $1)
+                     ON CONFLICT (name, value) DO UPDATE SET device = excluded.device";
+                self.connection.write(sql, &[&fact.name().as_str(), &fact.value(), &after.id.as_str()])?;
+            }
+        }
         // What it had before was noted when it got it.
         let is_new = after.labels.keys().any(|name| !before.labels.contains_key(name))
             || after.facts.keys().any(|name| !before.facts.contains_key(name));
         if is_new {
             self.note_names(&[after])?;
+        }
+        Ok(())
+    }
+
+    fn put_shared(&mut self, facts: &[(FactName, bool)]) -> Result<(), StoreError> {
+        for (name, shared) in facts {
+            let sql = "INSERT INTO field_names (is_fact, name, shared) VALUES (true, $1, $2)
+                 ON CONFLICT (is_fact, name) DO UPDATE SET shared = excluded.shared";
+            self.connection.write(sql, &[&name.as_str(), shared])?;
         }
         Ok(())
     }

@@ -237,7 +237,8 @@ const READ_BY_POSTS: [&str; 17] = [
 const TALLIES: [&str; 5] = ["traffic", "seen", "trial_differences", "broker_sessions", "places"];
 
 /// What only whoever works on the ward reads beside that.
-const READ_BY_READERS: [&str; 14] = [
+const READ_BY_READERS: [&str; 15] = [
+    "retired_facts",
     "introduced",
     "former_servers",
     "asking",

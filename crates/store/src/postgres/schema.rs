@@ -4,7 +4,7 @@ use super::connection::Connection;
 use crate::StoreError;
 
 /// The format that this program writes. Formats of this engine are counted by themselves.
-const FORMAT: i64 = 3;
+const FORMAT: i64 = 4;
 
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
 /// one, which is safe as only who holds `head` gives any.
@@ -221,19 +221,35 @@ CREATE TABLE former_servers (fingerprint BYTEA PRIMARY KEY, name TEXT NOT NULL, 
 ALTER TABLE head ADD COLUMN servers BIGINT;
 ";
 
-/// Gives whoever has rights on jobs the same on the tables of formats 2 and 3: until `store roles` is run again, nobody who works on the
+/// What came with format 4: what people wrote about devices, whether devices may share a fact, and who had a fact and was retired.
+const TABLES_4: &str = "
+CREATE TABLE retired_facts (
+    name TEXT NOT NULL, value TEXT NOT NULL, device BIGINT NOT NULL REFERENCES devices, PRIMARY KEY (name, value)
+);
+
+ALTER TABLE devices ADD COLUMN note TEXT ;
+ALTER TABLE field_names ADD COLUMN shared BOOLEAN;
+";
+
+/// Who was retired last of those that had a fact.
+const FILL_4: &str = "
+INSERT INTO retired_facts (name, value, device) SELECT DISTINCT ON (key, value) key, value, pk
+    FROM devices, json_each_text(facts) WHERE retired IS NOT NULL ORDER BY key, value, retired DESC, pk DESC;
+";
+
+/// Gives whoever has rights on jobs the same on the tables of formats 2 to 4: until `store roles` is run again, nobody who works on the
 /// ward is to be kept from revoking.
 const RIGHTS: &str = "
 DO $$ DECLARE one RECORD; BEGIN
     FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
         WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
-        EXECUTE format('GRANT %s ON admissions, admission_facts, asking, former_servers, introduced TO %s', one.what, one.who);
+        EXECUTE format('GRANT %s ON admissions, admission_facts, asking, former_servers, introduced, retired_facts TO %s', one.what, one.who);
     END LOOP;
 END $$;
 ";
 
 /// What makes all tables, format by format.
-const ALL: [&str; 3] = [TABLES, TABLES_2, TABLES_3];
+const ALL: [&str; 4] = [TABLES, TABLES_2, TABLES_3, TABLES_4];
 
 /// The names of all tables.
 pub(super) fn names() -> Vec<&'static str> {
@@ -282,8 +298,18 @@ pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
             if found < 2 {
                 connection.batch(&collated(TABLES_2))?;
             }
-            connection.batch(&collated(TABLES_3))?;
+            if found < 3 {
+                connection.batch(&collated(TABLES_3))?;
+            }
+            connection.batch(&collated(TABLES_4))?;
             connection.batch(RIGHTS)?;
+            connection.batch(FILL_4)?;
+            for row in connection.rows("SELECT name, rule FROM device_groups WHERE rule IS NOT NULL", &[])? {
+                let (name, rule): (String, String) = (row.try_get(0)?, row.try_get(1)?);
+                if let Some(spelled) = crate::stored::spelled_out(&rule)? {
+                    connection.run("UPDATE device_groups SET rule = $2 WHERE name = $1", &[&name, &spelled])?;
+                }
+            }
             connection.batch(&format!("UPDATE store_format SET number = {FORMAT}, least = {FORMAT}"))?;
         }
         connection.commit()

@@ -94,7 +94,10 @@ impl WriteAdmissions for SqliteTx<'_> {
             "INSERT INTO admissions (number, device, kind, labels, facts, gateway, proof, digest, opened, until)
              VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
         )?;
-        let mut index = self.sql().prepare_cached("INSERT INTO admission_facts VALUES (?1, ?2, ?3)")?;
+        let mut index = self.sql().prepare_cached(
+            "INSERT INTO admission_facts SELECT ?1, ?2, ?3
+             WHERE NOT EXISTS (SELECT 1 FROM field_names WHERE is_fact = 1 AND name = ?1 AND shared = 1)",
+        )?;
         for AdmissionRecord { name, device, demand, until, end: _ } in new {
             row.execute(params![
                 name.0,

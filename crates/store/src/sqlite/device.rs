@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use rusqlite::types::Value;
 use rusqlite::{Connection, OptionalExtension, params};
 use tidy_warden_core::condition::Condition;
-use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::device::{DeviceRecord, Note};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
 use tidy_warden_core::policy::FleetRow;
@@ -40,6 +40,16 @@ fn page(
     }
     rows::fill(connection, &mut page)?;
     Ok(page)
+}
+
+/// Who has a fact in a table of facts.
+fn holder_in(connection: &Connection, table: &str, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+    let sql = format!("SELECT id FROM {table} JOIN devices ON devices.pk = device WHERE name = ?1 AND value = ?2");
+    let id: Option<String> = connection
+        .prepare_cached(&sql)?
+        .query_row(params![fact.name().as_str(), fact.value()], |row| row.get(0))
+        .optional()?;
+    id.map(|id| rows::parsed(&id, "id")).transpose()
 }
 
 impl<S: Sql> ReadDevices for S {
@@ -132,15 +142,11 @@ impl<S: Sql> ReadDevices for S {
     }
 
     fn holder(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
-        let id: Option<String> = self
-            .sql()
-            .prepare_cached(
-                "SELECT devices.id FROM facts JOIN devices ON devices.pk = facts.device
-                 WHERE facts.name = ?1 AND facts.value = ?2",
-            )?
-            .query_row(params![fact.name().as_str(), fact.value()], |row| row.get(0))
-            .optional()?;
-        id.map(|id| rows::parsed(&id, "id")).transpose()
+        holder_in(self.sql(), "facts", fact)
+    }
+
+    fn last_retired(&self, fact: &Fact) -> Result<Option<DeviceId>, StoreError> {
+        holder_in(self.sql(), "retired_facts", fact)
     }
 
     fn is_used(&self, name: &NameInUse) -> Result<bool, StoreError> {
@@ -166,14 +172,20 @@ impl<S: Sql> ReadDevices for S {
     }
 
     fn field_names(&self) -> Result<FieldNames, StoreError> {
-        let mut statement = self.sql().prepare_cached("SELECT is_fact, name FROM field_names")?;
+        let mut statement = self.sql().prepare_cached("SELECT is_fact, name, shared FROM field_names")?;
         let mut found = statement.query([])?;
         let mut names = FieldNames::default();
         while let Some(row) = found.next()? {
             let name = row.get_ref(1)?.as_str().map_err(|_| damaged("name"))?;
             match row.get(0)? {
                 false => drop(names.labels.insert(rows::parsed(name, "name of a label")?)),
-                true => drop(names.facts.insert(FactName::parse(name).map_err(|_| damaged("name of a fact"))?)),
+                true => {
+                    let name = FactName::parse(name).map_err(|_| damaged("name of a fact"))?;
+                    if row.get::<_, Option<bool>>(2)? == Some(true) {
+                        names.shared.insert(name.clone());
+                    }
+                    names.facts.insert(name);
+                }
             }
         }
         Ok(names)
@@ -213,12 +225,16 @@ impl<S: Sql> ReadDevices for S {
     }
 }
 
+/// Keeps a fact with one device, if devices may not share it.
+const INDEX_FACT: &str = "INSERT INTO facts (name, value, device) SELECT ?1, ?2, ?3
+     WHERE NOT EXISTS (SELECT 1 FROM field_names WHERE is_fact = 1 AND name = ?1 AND shared = 1)";
+
 /// Lists one device. An id or a fact that is taken is a constraint that the table does not let pass.
 fn insert(tx: &mut SqliteTx<'_>, device: &DeviceRecord, change: i64) -> rusqlite::Result<()> {
     tx.sql()
         .prepare_cached(
-            "INSERT INTO devices (id, kind, gateway, owner, created, changed, labels, facts)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            "INSERT INTO devices (id, kind, gateway, owner, created, changed, labels, facts, note)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
         )?
         .execute(params![
             device.id.as_str(),
@@ -228,15 +244,12 @@ fn insert(tx: &mut SqliteTx<'_>, device: &DeviceRecord, change: i64) -> rusqlite
             device.created.0,
             change,
             rows::labels_text(device),
-            rows::facts_text(device)
+            rows::facts_text(device),
+            device.note.as_ref().map(Note::as_str)
         ])?;
     let pk = tx.sql().last_insert_rowid();
     for fact in device.facts.values() {
-        tx.sql().prepare_cached("INSERT INTO facts (name, value, device) VALUES (?1, ?2, ?3)")?.execute(params![
-            fact.name().as_str(),
-            fact.value(),
-            pk
-        ])?;
+        tx.sql().prepare_cached(INDEX_FACT)?.execute(params![fact.name().as_str(), fact.value(), pk])?;
     }
     tx.listed.push_back((device.id.clone(), pk));
     note_names(tx, device)
@@ -281,14 +294,18 @@ impl WriteDevices for SqliteTx<'_> {
             self.sql().prepare_cached(sql)?.execute([old.name().as_str(), old.value()])?;
         }
         for new in after.facts.values().filter(|fact| holds(after, fact) && !holds(before, fact)) {
-            let sql = "INSERT INTO facts (name, value, device) VALUES (?1, ?2, (SELECT pk FROM devices WHERE id = ?3))";
-            self.sql().prepare_cached(sql)?.execute([new.name().as_str(), new.value(), after.id.as_str()])?;
+            let pk: Option<i64> = self
+                .sql()
+                .prepare_cached("SELECT pk FROM devices WHERE id = ?1")?
+                .query_row([after.id.as_str()], |row| row.get(0))
+                .optional()?;
+            self.sql().prepare_cached(INDEX_FACT)?.execute(params![new.name().as_str(), new.value(), pk])?;
         }
         let updated = self
             .sql()
             .prepare_cached(
                 "UPDATE devices SET kind = ?2, gateway = ?3, owner = ?4, out = ?5, retired = ?6, tokens_from = ?7,
-                     held = ?8, changed = ?9, labels = ?10, facts = ?11 WHERE id = ?1",
+                     held = ?8, changed = ?9, labels = ?10, facts = ?11, note = ?12 WHERE id = ?1",
             )?
             .execute(params![
                 after.id.as_str(),
@@ -302,9 +319,28 @@ impl WriteDevices for SqliteTx<'_> {
                 change,
                 rows::labels_text(after),
                 rows::facts_text(after),
+                after.note.as_ref().map(Note::as_str),
             ])?;
+        if after.retired.is_some() && before.retired.is_none() {
+            let sql = "INSERT OR REPLACE INTO retired_facts (name, value, device) SELECT ?1, ?2, pk FROM devices WHERE id = ?3
+                 AND NOT EXISTS (SELECT 1 FROM field_names WHERE is_fact = 1 AND name = ?1 AND shared = 1)";
+            let mut statement = self.sql().prepare_cached(sql)?;
+            for fact in after.facts.values() {
+                statement.execute([fact.name().as_str(), fact.value(), after.id.as_str()])?;
+            }
+        }
         note_names(self, after)?;
         rows::found(updated, "device", &after.id)
+    }
+
+    fn put_shared(&mut self, facts: &[(FactName, bool)]) -> Result<(), StoreError> {
+        let sql = "INSERT INTO field_names (is_fact, name, shared) VALUES (1, ?1, ?2)
+             ON CONFLICT (is_fact, name) DO UPDATE SET shared = excluded.shared";
+        let mut statement = self.sql().prepare_cached(sql)?;
+        for (name, shared) in facts {
+            statement.execute(params![name.as_str(), shared])?;
+        }
+        Ok(())
     }
 
     fn touch(&mut self, id: &DeviceId, change: i64) -> Result<(), StoreError> {

@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 10;
+const FORMAT: i64 = 11;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -205,10 +205,26 @@ CREATE INDEX introduced_waiting ON introduced (since, child) WHERE state = 'wait
 CREATE TABLE former_servers (fingerprint BLOB PRIMARY KEY, name TEXT NOT NULL, certificate BLOB NOT NULL) WITHOUT ROWID;
 ";
 
+/// What came with format 11: what people wrote about devices, whether devices may share a fact, and who had a fact and was retired.
+const TABLES_11: &str = "
+CREATE TABLE retired_facts (
+    name TEXT NOT NULL, value TEXT NOT NULL, device INTEGER NOT NULL REFERENCES devices, PRIMARY KEY (name, value)
+) WITHOUT ROWID;
+
+ALTER TABLE devices ADD COLUMN note TEXT;
+ALTER TABLE field_names ADD COLUMN shared INTEGER;
+";
+
 /// The names of what there is already.
 const FILL_7: &str = "
 INSERT INTO field_names SELECT DISTINCT 0, key FROM devices, json_each(labels);
 INSERT INTO field_names SELECT DISTINCT 1, key FROM devices, json_each(facts);
+";
+
+/// Who was retired last of those that had a fact.
+const FILL_11: &str = "
+INSERT OR REPLACE INTO retired_facts (name, value, device)
+    SELECT key, value, pk FROM devices, json_each(facts) WHERE retired IS NOT NULL ORDER BY retired, pk;
 ";
 
 /// Keys that were revoked for compromise before there was a list of them.
@@ -228,6 +244,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_8)?;
     connection.execute_batch(TABLES_9)?;
     connection.execute_batch(TABLES_10)?;
+    connection.execute_batch(TABLES_11)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -281,11 +298,28 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
     if found < 9 {
         tx.execute_batch(TABLES_9)?;
     }
-    if found < FORMAT {
+    if found < 10 {
         tx.execute_batch(TABLES_10)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_11)?;
+        tx.execute_batch(FILL_11)?;
+        spell_out_notes(&tx)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)
+}
+
+/// Groups by rule whose rule names a label `note`, which is a field of its own from format 11 on, spell it out.
+fn spell_out_notes(tx: &rusqlite::Transaction<'_>) -> Result<(), StoreError> {
+    let mut statement = tx.prepare("SELECT name, rule FROM device_groups WHERE rule IS NOT NULL")?;
+    let rules = statement.query_map([], |row| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?)))?;
+    for rule in rules.collect::<Result<Vec<_>, _>>()? {
+        if let Some(spelled) = crate::stored::spelled_out(&rule.1)? {
+            tx.execute("UPDATE device_groups SET rule = ?2 WHERE name = ?1", [&rule.0, &spelled])?;
+        }
+    }
+    Ok(())
 }
 
 /// The one bulk run that there could be before there were jobs becomes a job that nobody works on.

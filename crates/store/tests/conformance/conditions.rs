@@ -4,6 +4,7 @@ use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use tidy_warden_core::condition::{Candidate, Condition, Use};
 use tidy_warden_core::credential::Revocation;
+use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::text::Source;
@@ -15,9 +16,20 @@ use crate::bench::{NOW, World, cause, device, id, issue, on_each};
 /// Texts of conditions over what [`condition_fleet`] holds, and a little beyond.
 fn any_condition() -> impl Strategy<Value = String> {
     let text = (
-        prop_oneof!["id", "kind", "owner", "gateway", "site", "pylon", "serial"],
         prop_oneof![
-            ("(=|!=|<|<=|>|>=)", "(wv-[0-9]|st-1|windvane|ossel|brindle|p[1-3]|o)")
+            "id",
+            "kind",
+            "owner",
+            "gateway",
+            "site",
+            "pylon",
+            "serial",
+            "asset",
+            "fact[.]asset",
+            "label[.]note"
+        ],
+        prop_oneof![
+            ("(=|!=|<|<=|>|>=)", "(wv-[0-9]|st-1|windvane|ossel|brindle|p[1-3]|o|\"st-1\")")
                 .prop_map(|(s, v)| format!("{s} {v}")),
             "(known|in [(]wv-1, ossel, p1[)]|matches \"[*](1|l)\"|matches \"w[*]\"|matches \"[*]s[*]e[*]\")",
         ],
@@ -26,7 +38,7 @@ fn any_condition() -> impl Strategy<Value = String> {
     let state = "state (=|!=) (listed|issued|equipped|live|out|retired)";
     let moment = "(cert[.]ends|seen|created) (known|within 3d|within 20d|before 1d ago|after 2d ago|(before|after|=|!=|<=|>=) 2026-11-2[0-9]T09:02:13Z)";
     let group = "group (= (a|b|rule)|!= (a|b|rule)|in [(]a, rule[)])";
-    let leaf = prop_oneof![4 => text, 2 => state, 2 => moment, 1 => group];
+    let leaf = prop_oneof![4 => text, 2 => state, 2 => moment, 1 => group, 1 => "note known"];
     leaf.prop_recursive(3, 10, 3, |inner| {
         prop_oneof![
             (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a} and {b})")),
@@ -49,6 +61,16 @@ pub(crate) fn condition_fleet(store: &mut OperatorStore, guard: &mut GuardStore,
             device.labels.insert("pylon".parse().unwrap(), format!("p{}", at % 3).parse().unwrap());
         } else if at % 3 == 0 {
             device.labels.clear();
+        }
+        // A fact of the ward's own, which devices share, with values that labels have too; and labels that are named like a note.
+        let asset = FactName::parse("asset").unwrap();
+        if at % 3 == 1 {
+            let value = ["ossel", "QA-1", "p1"][usize::try_from(at / 3).unwrap() % 3];
+            device.facts.insert(asset.clone(), Fact::new(asset, value).unwrap());
+        }
+        device.note = (at % 4 == 2).then(|| "ossel".parse().unwrap());
+        if at % 5 == 0 {
+            device.labels.insert("note".parse().unwrap(), "ossel".parse().unwrap());
         }
         all.push(device);
     }

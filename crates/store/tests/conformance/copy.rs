@@ -26,6 +26,11 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
         act(&mut store, &mut guard, cast, &issue, at);
     }
     act(&mut store, &mut guard, cast, &Act::Revoke { device: 0, only: None, reason: 1 }, at);
+    // Devices may share a fact, some have notes, and one that had a fact is retired.
+    act(&mut store, &mut guard, cast, &Act::Settings(1), at);
+    act(&mut store, &mut guard, cast, &Act::Edit { devices: vec![1, 2], label: 1, fact: 2, gateway: u8::MAX }, at);
+    act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(95, 95, 99)] }, at);
+    act(&mut store, &mut guard, cast, &Act::Retire(95), at);
     for (what, later) in &acts {
         at += later;
         act(&mut store, &mut guard, cast, what, at);

@@ -134,7 +134,7 @@ fn edits_change_what_they_name_and_nothing_else() {
         let edit = DeviceEdit {
             labels: vec![("site".parse().unwrap(), None), ("pylon".parse().unwrap(), Some("p7".parse().unwrap()))],
             facts: vec![Ok(fact("QF-3"))],
-            gateway: None,
+            ..DeviceEdit::default()
         };
         store.edit_device(&id("wv-1"), &edit, &cause(1)).unwrap().unwrap();
         let view = store.devices(&[id("wv-1")]).unwrap().remove(0).unwrap();

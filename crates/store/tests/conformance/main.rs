@@ -15,6 +15,7 @@ mod file;
 mod introduced;
 mod jobs;
 mod model;
+mod own;
 mod plans;
 mod policy;
 mod renewals;

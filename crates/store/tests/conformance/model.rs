@@ -22,9 +22,9 @@ use tidy_warden_core::post::PostRole;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    AdoptedSettings, Batch, BrokerSession, Cause, EndPlace, GroupMembers, GuardStore, Intended, Introduction, JobKind,
-    Lease, NameInUse, NewAuthority, NewCredential, NewJob, OperatorStore, Place, PostRecord, PostState, SqliteStore,
-    Store, StoreError, Tally, Traffic, TrialDifference, postgres,
+    AdoptedSettings, Batch, BrokerSession, Cause, Declared, EndPlace, GroupMembers, GuardStore, Intended, Introduction,
+    JobKind, Lease, NameInUse, NewAuthority, NewCredential, NewJob, OperatorStore, OwnFacts, Place, PostRecord,
+    PostState, SqliteStore, Store, StoreError, Tally, Traffic, TrialDifference, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, id, new_database, new_file, new_model};
@@ -117,7 +117,7 @@ pub(crate) fn any_act() -> impl Strategy<Value = Act> {
         2 => (0u8..3, any::<bool>()).prop_map(|(key, replaces)| Act::Authority { key, replaces }),
         1 => (0u8..4).prop_map(Act::Expect),
         2 => (0u8..3).prop_map(Act::RetireAuthority),
-        1 => (0u8..2).prop_map(Act::Settings),
+        3 => (0u8..3).prop_map(Act::Settings),
         1 => Just(Act::Note),
         1 => Just(Act::GiveUp),
         1 => any::<bool>().prop_map(Act::Restored),
@@ -190,6 +190,10 @@ fn listed(number: u8, fact: u8, gateway: u8) -> DeviceRecord {
     device
 }
 
+fn asset() -> FactName {
+    FactName::parse("asset").unwrap()
+}
+
 fn child_name(number: u8) -> DeviceId {
     id(&format!("child-{number}"))
 }
@@ -242,15 +246,25 @@ pub(crate) fn act_for(
         }
         Act::Edit { devices, label, fact, gateway } => {
             let edit = DeviceEdit {
-                labels: vec![("site".parse().unwrap(), (*label > 0).then(|| format!("s{label}").parse().unwrap()))],
+                // A label may have the name of a fact here, which nobody could give by a command.
+                labels: vec![(
+                    if *label == 3 { "asset" } else { "site" }.parse().unwrap(),
+                    (*label > 0).then(|| format!("s{label}").parse().unwrap()),
+                )],
                 facts: match fact {
-                    0 => vec![Err(FactName::Serial)],
-                    1..6 => vec![Ok(Fact::new(FactName::Serial, &format!("QF-{fact}")).unwrap())],
+                    0 => vec![Err(FactName::Serial), Err(asset())],
+                    1 | 2 => vec![Ok(Fact::new(asset(), &format!("A-{fact}")).unwrap())],
+                    3..6 => vec![Ok(Fact::new(FactName::Serial, &format!("QF-{fact}")).unwrap())],
                     _ => vec![],
                 },
                 gateway: match gateway {
                     number if *number < DEVICES => Some(Some(name(*number))),
                     number if *number == DEVICES => Some(None),
+                    _ => None,
+                },
+                note: match label {
+                    1 => Some(Some("spare, in the shed".parse().unwrap())),
+                    2 => Some(None),
                     _ => None,
                 },
             };
@@ -393,7 +407,16 @@ pub(crate) fn act_for(
             told(store.expect_authority(&pending, cause))
         }
         Act::RetireAuthority(key) => told(store.retire_authority(&format!("a{key}").parse().unwrap(), cause)),
-        Act::Settings(text) => told(store.record_settings(&text.to_string(), "{}", cause)),
+        Act::Settings(text) => {
+            let declares = |text: &str| match text {
+                "0" => [("asset".parse().unwrap(), true)].into(),
+                "1" => [("asset".parse().unwrap(), false)].into(),
+                _ => OwnFacts::new(),
+            };
+            let text = text.to_string();
+            let (before, after) = (declares(&store.settings_text().unwrap()), declares(&text));
+            told(store.record_settings(&text, Declared { before: &before, after: &after }, "{}", cause))
+        }
         Act::Post(post) => {
             // Signed by an authority of the ward, so that its CRL tells of it.
             let new = PostRecord {
@@ -452,7 +475,9 @@ pub(crate) fn act_for(
                 author: cause.actor.clone(),
                 at: cause.at,
             };
-            told(store.adopt_settings(&settings, &serde_json::json!({ "sha256": "0" }), cause))
+            let none = OwnFacts::new();
+            let declared = Declared { before: &none, after: &none };
+            told(store.adopt_settings(&settings, declared, &serde_json::json!({ "sha256": "0" }), cause))
         }
         Act::OpenAdmissions(wanted) => {
             let new: Vec<AdmissionRecord> = wanted
@@ -647,6 +672,7 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
     for fact in 1..6 {
         let fact = Fact::new(FactName::Serial, &format!("QF-{fact}")).unwrap();
         all.push(told(store.holder(&fact)));
+        all.push(told(store.last_retired(&fact)));
         all.push(told(store.pending_with(&[&fact])));
     }
     let mut rows = Vec::new();

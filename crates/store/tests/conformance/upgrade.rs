@@ -2,8 +2,9 @@
 
 use std::path::Path;
 
+use tidy_warden_core::condition::{Candidate, Condition};
 use tidy_warden_core::credential::Revocation;
-use tidy_warden_core::device::DeviceEdit;
+use tidy_warden_core::device::{DeviceEdit, DeviceRecord};
 use tidy_warden_core::enrolment::IssueRefusal;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::policy::PolicyFile;
@@ -112,13 +113,14 @@ fn a_store_of_format_3_is_brought_up_to_date() {
     assert_eq!(held, Some(UnixTime(NOW + 1)));
 }
 
-/// The tables of formats 4 to 9.
+/// The tables of formats 4 to 10.
 const FORMAT_4: &str = include_str!("format-4.sql");
 const FORMAT_5: &str = include_str!("format-5.sql");
 const FORMAT_6: &str = include_str!("format-6.sql");
 const FORMAT_7: &str = include_str!("format-7.sql");
 const FORMAT_8: &str = include_str!("format-8.sql");
 const FORMAT_9: &str = include_str!("format-9.sql");
+const FORMAT_10: &str = include_str!("format-10.sql");
 
 /// Does what the first version knew how to do.
 fn live(store: &mut OperatorStore, guard: &mut GuardStore, cast: &Cast) {
@@ -190,7 +192,7 @@ fn written_as(format: i64, tables: &str, fresh: &Path, path: &Path) {
 fn a_file_of_each_earlier_format_becomes_what_a_fresh_ward_with_the_same_acts_is() {
     let mut world = World::new();
     let cast = Cast::new(&mut world);
-    let tables = [FORMAT_1, FORMAT_2, FORMAT_3, FORMAT_4, FORMAT_5, FORMAT_6, FORMAT_7, FORMAT_8, FORMAT_9];
+    let tables = [FORMAT_1, FORMAT_2, FORMAT_3, FORMAT_4, FORMAT_5, FORMAT_6, FORMAT_7, FORMAT_8, FORMAT_9, FORMAT_10];
     for (format, tables) in (1..).zip(tables) {
         let dir = tempfile::tempdir().unwrap();
         let (fresh, path) = (dir.path().join("fresh.db"), dir.path().join("ward.db"));
@@ -213,6 +215,35 @@ fn a_file_of_each_earlier_format_becomes_what_a_fresh_ward_with_the_same_acts_is
         drop(upgraded);
         assert!(SqliteStore::open(&path).is_ok(), "it is done once");
     }
+}
+
+#[test]
+fn a_group_that_names_a_label_note_spells_it_out_from_format_11_on() {
+    let world = World::new();
+    let dir = tempfile::tempdir().unwrap();
+    let (fresh, path) = (dir.path().join("fresh.db"), dir.path().join("ward.db"));
+    let mut store = file_store(&fresh, &world);
+    let label = |text: &str| ("note".parse().unwrap(), text.parse().unwrap());
+    let spare = DeviceRecord { labels: [label("spare")].into(), ..device("wv-1", None) };
+    store.add_devices(&[spare, device("wv-2", None)], &cause(1)).unwrap().unwrap();
+    let rule = GroupMembers::Rule("site = ossel".to_owned());
+    store.make_group(&"spares".parse().unwrap(), &rule, &cause(2)).unwrap();
+    drop(store);
+    written_as(10, FORMAT_10, &fresh, &path);
+    let old = rusqlite::Connection::open(&path).unwrap();
+    old.execute_batch("UPDATE device_groups SET rule = 'not (note = spare or kind = cabin) and note known'").unwrap();
+    drop(old);
+    let upgraded = opened(&path);
+    let groups = upgraded.groups().unwrap();
+    assert_eq!(groups[0].rule.as_deref(), Some("not (label.note = spare or kind = cabin) and label.note known"));
+    let rule = tidy_warden_store::resolvable(&groups).unwrap().into_values().next().unwrap().unwrap();
+    let has = |id: &str, rule: &Condition| {
+        let view = upgraded.devices(&[id.parse().unwrap()]).unwrap().remove(0).unwrap();
+        rule.holds(&Candidate::at(&view.device, &view.credentials, UnixTime(NOW)))
+    };
+    assert_eq!((has("wv-1", &rule), has("wv-2", &rule)), (false, false));
+    let Condition::All(parts) = &*rule else { panic!("{rule}") };
+    assert_eq!((has("wv-1", &parts[1]), has("wv-2", &parts[1])), (true, false), "its label, and not its note");
 }
 
 #[test]

@@ -22,7 +22,7 @@ use super::judge::certificates;
 use crate::args::AddAuthorityArgs;
 use crate::clock::SystemRandom;
 use crate::commands::Context;
-use crate::edge::{known_kind, parse};
+use crate::edge::{fact_name, known_kind, parse};
 use crate::files::{self, Access};
 use crate::keys::{self, Openers, Secrets};
 use crate::passphrase;
@@ -434,7 +434,7 @@ impl Addition<'_> {
         }
         let mut facts: Vec<FactName> = Vec::new();
         for text in &self.args.fact {
-            let fact = FactName::parse(text).map_err(|error| Problem::usage(error.to_string()))?;
+            let fact = fact_name(&self.ward.settings, text)?;
             if !facts.contains(&fact) {
                 facts.push(fact);
             }

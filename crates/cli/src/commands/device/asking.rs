@@ -101,7 +101,7 @@ pub(super) fn accept(context: &Context<'_>, args: &AcceptArgs) -> Result<Exit, P
         device.kind = parse(kind)?;
         known_kind(&ward.settings, &device.kind)?;
     }
-    device.labels = labels(&args.label)?;
+    device.labels = labels(&ward.settings, &args.label)?;
     device.gateway = args.gateway.as_deref().map(parse).transpose()?;
     let demand = Demand::Key(record.key_digest);
     let refused = |id: &DeviceId| Problem::refused(format!("`{id}` was not accepted"));
@@ -148,7 +148,7 @@ fn accept_child(context: &Context<'_>, mut ward: Ward, asking: &Asking, args: &A
         device.kind = parse(kind)?;
         known_kind(&ward.settings, &device.kind)?;
     }
-    device.labels.extend(labels(&args.label)?);
+    device.labels.extend(labels(&ward.settings, &args.label)?);
     let question = format!("List {} as a {} behind {}?", device.id, device.kind, asking.record.from());
     context.console.confirm(&question, args.yes)?;
     let cause = ward.cause(args.because.text());

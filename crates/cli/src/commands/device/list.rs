@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
 use tidy_warden_core::condition::{Candidate, Field, Found, Moment, Traits};
-use tidy_warden_core::device::{DeviceRecord, DeviceState, credential_end};
+use tidy_warden_core::device::{DeviceRecord, DeviceState, Note, credential_end};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{LabelName, LabelValue};
 use tidy_warden_core::time::UnixTime;
@@ -23,7 +23,7 @@ pub(super) fn run(context: &Context<'_>, args: &ListArgs) -> Result<Exit, Proble
     let ward = context.ward()?;
     let columns: Vec<Column> = args.columns.iter().map(|name| Column::parse(name)).collect::<Result<_, _>>()?;
     for column in &columns {
-        if let Column::Field(Field::Label(name)) = column
+        if let Column::Field(Field::Named(name)) = column
             && ward.store.is_used(&NameInUse::Any)?
         {
             pick::known_label(&ward, name)?;
@@ -201,7 +201,7 @@ impl Column {
                 let plain = name.strip_prefix("label.").or_else(|| name.strip_prefix("fact.")).unwrap_or(name);
                 Field::parse(plain).map(Self::Field).map_err(|error| {
                     Problem::usage(format!("there is no column {name:?}")).because(error).next(
-                        "id, kind, state, gateway, owner, groups, created, ends, seen, labels and facts by their names",
+                        "id, kind, state, gateway, owner, groups, created, ends, seen, note, labels and facts by their names",
                     )
                 })
             }
@@ -260,7 +260,7 @@ struct Names {
 
 impl Names {
     fn of(ward: &Ward) -> Result<Self, Problem> {
-        let FieldNames { labels, facts } = ward.store.field_names()?;
+        let FieldNames { labels, facts, .. } = ward.store.field_names()?;
         Ok(Self { labels, facts })
     }
 
@@ -273,7 +273,7 @@ impl Names {
             columns.push("gateway".to_owned());
             columns.extend(self.labels.iter().map(|name| format!("label.{name}")));
             columns.extend(self.facts.iter().map(|name| format!("fact.{name}")));
-            columns.extend(["ends", "seen"].map(str::to_owned));
+            columns.extend(["ends", "seen", "note"].map(str::to_owned));
         }
         columns
     }
@@ -304,6 +304,9 @@ impl Names {
             row.extend(self.facts.iter().map(|name| device.facts.get(name).map_or("", Fact::value).to_owned()));
         }
         row.extend([time(ends), time(device.seen)]);
+        if !for_people {
+            row.push(device.note.as_ref().map_or("", Note::as_str).to_owned());
+        }
         row
     }
 }

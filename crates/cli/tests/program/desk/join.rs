@@ -184,7 +184,8 @@ fn join_says_what_is_wrong_with_what_it_finds_and_leaves_it_as_it_is() {
     let own = ["--user", "wv-9", "--secret-file", "wv-9.secret"];
     let call = |more: &[&str]| join(&world, &desk, &[&known[..], &own, more].concat());
     // What it is told.
-    call(&["--out", "o", "--fact", "colour=red"]).exits(3).says(&["colour"]);
+    call(&["--out", "o", "--fact", "Colour=red"]).exits(3).says(&["Colour"]);
+    call(&["--out", "o", "--fact", "seral=1", "--key", "dsa"]).exits(3).says(&["not heard", "did you mean `serial`?"]);
     call(&["--out", "o", "--fact", "serial=1", "--fact", "serial=2"]).exits(2).says(&["given twice"]);
     call(&["--out", "o", "--fact", "mac=nothing"]).exits(3);
     let ek = format!("ek={}", "ab".repeat(32));

@@ -135,6 +135,11 @@ pub(super) fn labels(policy: &Policy, fleet: &Fleet<'_>, findings: &mut Vec<Find
             place: Some(place.clone()),
             problem: format!("no device of the ward has the label `{name}`"),
             mend: match nearest(name.as_str(), fleet.label_names().chain(VARIABLES)) {
+                // No right may hang on a remark.
+                _ if name.as_str() == "note" => {
+                    "no policy can look at what people wrote about devices; a label of this name is label.note"
+                        .to_owned()
+                }
                 Some(near) => format!("did you mean `{near}`? or set it: device edit DEVICE --label {name}=..."),
                 None => format!("set it: device edit DEVICE --label {name}=..."),
             },
@@ -149,12 +154,12 @@ pub(super) fn labels(policy: &Policy, fleet: &Fleet<'_>, findings: &mut Vec<Find
     }
     let mut named = BTreeSet::new();
     policy.subjects.each_leaf(&mut |leaf| {
-        if let Condition::Text(Field::Label(name), _) = leaf {
+        if let Condition::Text(Field::Named(name), _) = leaf {
             named.insert(name);
         }
     });
     let known: BTreeSet<&str> = fleet.label_names().collect();
-    named.retain(|name| !known.contains(name.as_str()));
+    named.retain(|name| !known.contains(name.as_str()) && !fleet.is_own_fact(name));
     named.into_iter().for_each(|name| tell(name, &policy.subjects_place));
 }
 
@@ -180,12 +185,12 @@ pub(super) fn group_names(policy: &Policy, groups: &Groups, findings: &mut Vec<F
             Some(Some(rule)) => {
                 let mut unsteady = false;
                 rule.each_leaf(&mut |leaf| {
-                    unsteady |= matches!(leaf, Condition::Time(..) | Condition::Text(Field::State, _));
+                    unsteady |= matches!(leaf, Condition::Time(..) | Condition::Text(Field::State | Field::Note, _));
                 });
                 if unsteady {
                     found(
                         "unsteady-group",
-                        format!("the group `{group}` changes by itself as time passes, and so would rights"),
+                        format!("the group `{group}` looks at a state, a time or a note, which no right can depend on"),
                         "use a group by id, kind, gateway, owner, labels and facts, or a fixed one".to_owned(),
                     );
                 }

@@ -3,7 +3,6 @@
 use std::collections::{BTreeSet, HashSet};
 
 use crate::condition::{Condition, Field, Found, Traits};
-use crate::fact::FactName;
 use crate::id::{GroupName, KindName, LabelName};
 
 use super::super::{Edition, PatternLevel, Variable};
@@ -14,6 +13,10 @@ use super::FleetRow;
 #[derive(Debug, Default)]
 pub(super) struct Interest {
     pub(super) labels: Vec<LabelName>,
+    /// Those that conditions name, which may be facts of the ward's own.
+    pub(super) names: BTreeSet<LabelName>,
+    /// Those of them that are.
+    pub(super) own: BTreeSet<LabelName>,
     pub(super) groups: Vec<GroupName>,
     pub(super) gateway: bool,
     pub(super) owner: bool,
@@ -25,10 +28,13 @@ pub(super) struct Interest {
 impl Interest {
     pub(super) fn of<'p>(editions: &[&'p Edition], texts: impl IntoIterator<Item = &'p str>) -> Self {
         let mut interest = Self { texts: texts.into_iter().map(Box::from).collect(), ..Self::default() };
-        let (mut labels, mut groups) = (BTreeSet::new(), BTreeSet::new());
+        let (mut labels, mut names, mut groups) = (BTreeSet::new(), BTreeSet::new(), BTreeSet::new());
         for policy in editions.iter().flat_map(|edition| &edition.policies) {
             policy.subjects.each_leaf(&mut |leaf| match leaf {
-                Condition::Text(Field::Label(name), _) => drop(labels.insert(name.clone())),
+                Condition::Text(Field::Named(name), _) => {
+                    labels.insert(name.clone());
+                    names.insert(name.clone());
+                }
                 Condition::Text(Field::Gateway, _) => interest.gateway = true,
                 Condition::Text(Field::Owner, _) => interest.owner = true,
                 Condition::Text(Field::Fact(_), _) => interest.facts = true,
@@ -48,6 +54,7 @@ impl Interest {
             }
         }
         interest.labels = labels.into_iter().collect();
+        interest.names = names;
         interest.groups = groups.into_iter().collect();
         interest
     }
@@ -103,15 +110,20 @@ impl Traits for Seen<'_> {
         let profile = self.profile;
         match (field, self.row) {
             (Field::Id, Some(row)) => Found::Is(row.id),
-            (Field::Fact(name), Some(row)) => fact(row, name).into(),
+            (Field::Fact(name), Some(row)) => fact(row, name.as_str()).into(),
             (Field::Id | Field::Fact(_), None) => Found::Unknown,
             (Field::Kind, _) => Found::Is(profile.kind.as_str()),
-            (Field::State, _) => Found::Missing,
+            (Field::State | Field::Note, _) => Found::Missing,
             (Field::Owner, _) => profile.owner.as_deref().into(),
             (Field::Gateway, _) => profile.gateway.as_deref().into(),
-            (Field::Label(name), _) => {
+            (Field::Named(name), row) => {
                 let at = self.interest.labels.binary_search(name).ok();
-                at.and_then(|at| profile.labels.get(at)?.as_deref()).into()
+                match (at.and_then(|at| profile.labels.get(at)?.as_deref()), row) {
+                    (Some(label), _) => Found::Is(label),
+                    (None, Some(row)) => fact(row, name.as_str()).into(),
+                    (None, None) if self.interest.own.contains(name) => Found::Unknown,
+                    (None, None) => Found::Missing,
+                }
             }
         }
     }
@@ -122,6 +134,6 @@ impl Traits for Seen<'_> {
     }
 }
 
-pub(super) fn fact<'a>(row: &'a FleetRow<'_>, name: &FactName) -> Option<&'a str> {
-    row.facts.iter().find(|(found, _)| found == name.as_str()).map(|(_, value)| &**value)
+fn fact<'a>(row: &'a FleetRow<'_>, name: &str) -> Option<&'a str> {
+    row.facts.iter().find(|(found, _)| found == name).map(|(_, value)| &**value)
 }
