@@ -107,7 +107,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Policy(command) => policy::run(&context, &command),
         Command::Guard(args) => guard::run(&context, &args),
         Command::Desk(args) => desk::run(&context, &args),
-        Command::Join(args) => join::run(console, &args),
+        Command::Join(args) => join::run(&context, &args),
         Command::Post(command) => post::run(&context, &command),
         Command::Probe(args) => probe::run(&context, &args),
         Command::Watch(args) => watch::run(&context, &args),

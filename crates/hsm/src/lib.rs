@@ -179,6 +179,22 @@ impl Token {
         Ok(TokenKey { session: self.session.clone(), private, public })
     }
 
+    /// Takes a key away for good. Says whether there was one.
+    ///
+    /// # Errors
+    /// The token does not let go of it.
+    pub fn remove_key(&self, label: &str) -> Result<bool, HsmError> {
+        let mut found = false;
+        // The private half first: without it the other is of no use to anybody.
+        for class in [ObjectClass::PRIVATE_KEY, ObjectClass::PUBLIC_KEY] {
+            while let Some(object) = self.find(label, class)? {
+                self.lock().destroy_object(object)?;
+                found = true;
+            }
+        }
+        Ok(found)
+    }
+
     fn find(&self, label: &str, class: ObjectClass) -> Result<Option<ObjectHandle>, HsmError> {
         let template = [Attribute::Class(class), Attribute::Label(label.into())];
         Ok(self.lock().find_objects(&template)?.first().copied())

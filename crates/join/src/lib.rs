@@ -6,6 +6,7 @@
 //! Any EST client does as well; this one needs nothing else.
 
 pub mod hardware;
+mod own;
 mod verify;
 
 use std::sync::Arc;
@@ -22,7 +23,7 @@ use rustls::pki_types::ServerName;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::est;
 use tidy_warden_core::host::Endpoint;
-use tidy_warden_core::key::sha256;
+use tidy_warden_core::key::{Signer, sha256};
 use tidy_warden_core::outfit::Connect;
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
@@ -82,6 +83,9 @@ pub enum JoinError {
     /// It took too long.
     #[error("no answer came in time")]
     TooSlow,
+    /// The key is of a type that TLS does not sign with here.
+    #[error("the device's key cannot be used with TLS; use p256, p384 or ed25519")]
+    Key,
     /// The root that was named is not among those that the desk tells of.
     #[error("the desk tells of no root with this digest")]
     NoRoot,
@@ -97,8 +101,8 @@ pub enum Proof {
     None,
     /// A user name and a secret.
     Secret(String, String),
-    /// A certificate and those that it sends along, and the key, PKCS#8 in DER.
-    Certificate(Vec<Vec<u8>>, Vec<u8>),
+    /// A certificate and those that it sends along, and the key, wherever it is kept.
+    Certificate(Vec<Vec<u8>>, Arc<dyn Signer>),
 }
 
 /// What a desk says to a request for a certificate.

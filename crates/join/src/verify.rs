@@ -4,11 +4,11 @@ use std::sync::Arc;
 
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
-use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName, UnixTime};
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use tidy_warden_core::certificate::Certificate;
 
-use crate::{JoinError, Proof};
+use crate::{JoinError, Proof, own};
 
 /// Whom a desk's certificate must lead to.
 pub(crate) enum Roots<'r> {
@@ -34,8 +34,7 @@ pub(crate) fn config(roots: Roots<'_>, proof: &Proof) -> Result<ClientConfig, Jo
     };
     let mut config = match proof {
         Proof::Certificate(chain, key) => {
-            let chain = chain.iter().cloned().map(CertificateDer::from).collect();
-            builder.with_client_auth_cert(chain, PrivatePkcs8KeyDer::from(key.clone()).into())?
+            builder.with_client_cert_resolver(own::resolver(chain, key.clone()).ok_or(JoinError::Key)?)
         }
         Proof::None | Proof::Secret(..) => builder.with_no_client_auth(),
     };

@@ -93,11 +93,15 @@ pub(crate) struct JoinArgs {
     /// The key that is made: p256, p384 or ed25519.
     #[arg(long, value_name = "KEY", default_value = "p256")]
     pub(crate) key: String,
+    /// Keep the key on a PKCS#11 token (RFC 7512); it is made there if it is not there yet, and a renewal makes the next one. The PIN comes from
+    /// pin-source or --pin-file.
+    #[arg(long, value_name = "pkcs11:token=LABEL;object=LABEL?module-path=FILE")]
+    pub(crate) key_uri: Option<String>,
     /// How long to wait for a person, or for a desk that is busy; 0s asks once.
     #[arg(long, value_name = "LENGTH", default_value = "10m")]
     pub(crate) wait: String,
     /// Get the next certificate for the outfit in DIR, with a new key, if its time has come. Made to be run daily.
-    #[arg(long, conflicts_with_all = ["kind", "fact", "user"])]
+    #[arg(long, conflicts_with_all = ["kind", "fact", "user", "key_uri"])]
     pub(crate) renew: bool,
     /// Show what the hardware says of itself, and do nothing else.
     #[arg(long, conflicts_with_all = ["desk", "out", "renew"])]

@@ -1,25 +1,26 @@
 //! `join`: the other end of the desk, on a device. It knows no ward.
 
+mod key;
+
 use std::collections::BTreeMap;
-use std::fs::{File, Metadata};
-use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use data_encoding::HEXLOWER_PERMISSIVE;
-use rustix::fs::{FlockOperation, flock};
 use serde_json::json;
 use tidy_warden_core::asking;
-use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::key::{NewKey, Signer, SoftwareKey, sha256};
+use tidy_warden_core::key::{KeyUri, NewKey};
 use tidy_warden_core::request::Request;
+use tidy_warden_core::text::nearest;
 use tidy_warden_core::time::{Clock, Span};
 use tidy_warden_join::{Answer, Desk, JoinError, Place, Proof, hardware};
 use tidy_warden_ward::edge;
 use tidy_warden_ward::files::{self, Access, PendingFolder};
 
+use self::key::{DeviceKey, Kept, Pins};
+use super::Context;
 use crate::args::JoinArgs;
 use crate::clock::WardClock;
 use crate::console::Console;
@@ -30,12 +31,13 @@ use crate::problem::{Exit, Problem};
 const MAX_FILE: u64 = 1 << 20;
 
 /// The files of an outfit.
-const PARTS: [&str; 5] = ["device.key", "device.pem", "chain.pem", "root.pem", "connect.json"];
+const PARTS: [&str; 6] = [key::KEY, key::URI, "device.pem", "chain.pem", "root.pem", "connect.json"];
 
 /// What tells the folder that is filled beside its place apart.
 const SUFFIX: &str = "join";
 
-pub(crate) fn run(console: &Console, args: &JoinArgs) -> Result<Exit, Problem> {
+pub(crate) fn run(context: &Context<'_>, args: &JoinArgs) -> Result<Exit, Problem> {
+    let console = context.console;
     let facts = facts(args)?;
     if args.facts {
         let told: BTreeMap<&str, &str> = facts.iter().map(|(name, fact)| (name.as_str(), fact.value())).collect();
@@ -49,6 +51,12 @@ pub(crate) fn run(console: &Console, args: &JoinArgs) -> Result<Exit, Problem> {
     let (Some(place), Some(out)) = (&args.desk, &args.out) else {
         return Err(Problem::usage("join needs the address of a desk and --out DIR"));
     };
+    // Only the ward knows what facts it has of its own: a slip of the pen is not heard there.
+    for name in facts.keys().filter(|name| matches!(name, FactName::Own(_))) {
+        let near = nearest(name.as_str(), FactName::BUILT_IN.iter().map(FactName::as_str));
+        let meant = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        console.note(format!("`{name}` counts if the ward declares such a fact, and is not heard otherwise{meant}"));
+    }
     // What is exchanged is the folder, and not a link to it.
     let whole = if args.renew { std::fs::canonicalize(out).ok() } else { None };
     let out = whole.as_deref().unwrap_or(out);
@@ -64,14 +72,15 @@ pub(crate) fn run(console: &Console, args: &JoinArgs) -> Result<Exit, Problem> {
                 Desk::with_digest(place.clone(), digest).await.map_err(|error| unanswered(place, &error))?
             }
         };
-        let this = Join { console, args, place, out, desk, until: Instant::now() + wait };
+        let pins = Pins { console, file: context.pin_file.as_deref() };
+        let this = Join { console, args, place, out, desk, pins, until: Instant::now() + wait };
         if args.renew { this.renew().await } else { this.join(&facts).await }
     })
 }
 
 /// What the device says of itself: what the call says, and what its hardware says besides, unless that is several of a kind.
 fn facts(args: &JoinArgs) -> Result<BTreeMap<FactName, Fact>, Problem> {
-    let mut all = edge::facts(&args.fact)?;
+    let mut all = edge::stated_facts(&args.fact)?;
     let found = hardware::facts(Path::new("/"));
     for fact in &found {
         let is_only = found.iter().filter(|other| other.name() == fact.name()).count() == 1;
@@ -123,59 +132,13 @@ fn unanswered(place: &Place, error: &JoinError) -> Problem {
     }
 }
 
-/// A key that nobody has a certificate for yet, beside the outfit. Locked, so that two at once do not work on it.
-struct Kept {
-    path: PathBuf,
-    key: SoftwareKey,
-    _lock: File,
-}
-
-fn read_key(path: &Path) -> Result<SoftwareKey, Problem> {
-    let octets = zeroize::Zeroizing::new(files::read(path, MAX_FILE)?);
-    let der = asn1::der_values(&octets, "PRIVATE KEY").and_then(|mut all| all.pop()).map(zeroize::Zeroizing::new);
-    let key = der.and_then(|der| SoftwareKey::from_pkcs8(&der).ok());
-    key.ok_or_else(|| Problem::failed(format!("{} holds no private key that can be used", path.display())))
-}
-
-impl Kept {
-    /// The key that waits for its certificate, or a new one.
-    fn at(out: &Path, new: NewKey) -> Result<Self, Problem> {
-        let name = out.file_name().unwrap_or_default().to_string_lossy();
-        let path = out.with_file_name(format!("{name}.key"));
-        if path.symlink_metadata().is_err() {
-            let key = SoftwareKey::generate(new);
-            let pem = key.and_then(|key| key.to_pkcs8_pem());
-            let pem = pem.map_err(|error| Problem::failed("no key was made").because(error))?;
-            files::replace_secret(&path, pem.as_bytes()).map_err(|error| Problem::file("write", &path, &error))?;
-        }
-        let lock = File::open(&path).map_err(|error| Problem::file("read", &path, &error))?;
-        let is_ours = flock(&lock, FlockOperation::NonBlockingLockExclusive).is_ok();
-        // Whoever was done in between removed it, and another may stand there by now.
-        let file = |metadata: std::io::Result<Metadata>| metadata.ok().map(|it| (it.dev(), it.ino()));
-        let is_there = file(lock.metadata()) == file(path.symlink_metadata());
-        if !is_ours || !is_there {
-            return Err(Problem::failed(format!("another process works on {}", path.display()))
-                .next("wait until it is done, then repeat this"));
-        }
-        let key = read_key(&path)?;
-        Ok(Self { path, key, _lock: lock })
-    }
-
-    fn digest(&self) -> [u8; 32] {
-        sha256(self.key.public_key().spki())
-    }
-
-    fn remove(&self) -> Result<(), Problem> {
-        std::fs::remove_file(&self.path).map_err(|error| Problem::file("remove", &self.path, &error))
-    }
-}
-
 struct Join<'a> {
     console: &'a Console,
     args: &'a JoinArgs,
     place: &'a Place,
     out: &'a Path,
     desk: Desk,
+    pins: Pins<'a>,
     until: Instant,
 }
 
@@ -186,14 +149,21 @@ impl Join<'_> {
             return Err(Problem::refused(format!("{} is there already", self.out.display()))
                 .next("join --renew gets the next certificate for it; or name another folder"));
         }
-        let kept = Kept::at(self.out, self.new_key()?)?;
+        let uri: Option<KeyUri> = self
+            .args
+            .key_uri
+            .as_deref()
+            .map(str::parse)
+            .transpose()
+            .map_err(|error| Problem::usage("--key-uri names no key on a token").because(error))?;
+        let kept = self.kept(uri.as_ref())?;
         let proof = match (&self.args.user, &self.args.secret_file) {
             (Some(user), Some(path)) => {
                 Proof::Secret(user.clone(), files::read_text(path, MAX_FILE)?.trim().to_owned())
             }
             _ => Proof::None,
         };
-        let request = Request::stating(facts, &kept.key).map_err(|error| {
+        let request = Request::stating(facts, &*kept.key.signer).map_err(|error| {
             Problem::refused("no request was made").because(error).next("leave it out, or look with join --facts")
         })?;
         let kind = self.args.kind.as_ref().map(|kind| kind.as_str());
@@ -202,7 +172,7 @@ impl Join<'_> {
         loop {
             let answer = self.desk.ask(kind, &request, &proof, false).await;
             let wait = match answer {
-                Ok(Answer::Given(leaf)) => return self.deliver(&kept, &leaf, false).await,
+                Ok(Answer::Given(leaf)) => return self.deliver(&kept, &leaf, None).await,
                 Ok(Answer::Wait(wait)) => {
                     if !is_told {
                         self.console.note(format!(
@@ -259,6 +229,11 @@ impl Join<'_> {
         Ok(Exit::Partly)
     }
 
+    /// The key that waits, or a new one. A token may take its time.
+    fn kept(&self, uri: Option<&KeyUri>) -> Result<Kept, Problem> {
+        Kept::at(self.out, self.new_key()?, uri, self.pins)
+    }
+
     fn new_key(&self) -> Result<NewKey, Problem> {
         let key: NewKey = parse(&self.args.key)?;
         match key {
@@ -290,29 +265,34 @@ impl Join<'_> {
         let own = certificates(&self.out.join("device.pem"))?;
         self.holds_nothing_else()?;
         let leaf = own.first().ok_or_else(|| Problem::failed("there is no certificate in the outfit"))?;
-        let key = read_key(&self.out.join("device.key"))?;
-        let mut kept = Kept::at(self.out, self.new_key()?)?;
-        if kept.key.public_key() == key.public_key() {
+        let key = DeviceKey::of_outfit(self.out, self.pins)?;
+        let next = key.next();
+        let mut kept = self.kept(next.as_ref())?;
+        if kept.key.is_same(&key) {
             // Its certificate is in place already: somebody was killed before this was removed.
             kept.remove()?;
-            kept = Kept::at(self.out, self.new_key()?)?;
+            kept = self.kept(next.as_ref())?;
         }
         let now = WardClock::System.now();
         if leaf.not_after < now {
+            kept.key.forget()?;
             kept.remove()?;
             return Err(Problem::refused("the certificate of the outfit cannot be renewed")
                 .because(format!("it ended at {}, and it is {now} by this clock", leaf.not_after))
                 .next("move the outfit away and join anew: the ward needs an admission for that, or a person who accepts it"));
         }
         let chain = certificates(&self.out.join("chain.pem"))?;
-        let proof = proof(leaf, &chain, &key)?;
-        let request = Request::stating(&BTreeMap::new(), &kept.key)
+        let proof = proof(leaf, &chain, &key);
+        let request = Request::stating(&BTreeMap::new(), &*kept.key.signer)
             .map_err(|error| Problem::failed("no request was made").because(error))?;
         loop {
             match self.desk.ask(None, &request, &proof, true).await {
-                Ok(Answer::Given(new)) => return self.deliver(&kept, &new, true).await,
+                Ok(Answer::Given(new)) => return self.deliver(&kept, &new, Some(&key)).await,
                 Ok(Answer::TooSoon(why)) => {
-                    kept.remove()?;
+                    // One on a token is no secret that lies about: it waits there for its day.
+                    if !kept.key.is_on_token() {
+                        kept.remove()?;
+                    }
                     let value = json!({ "joined": false, "waits": false, "ends": leaf.not_after });
                     self.console.did("tidy-warden/join/1", value, format!("nothing to do yet: {why}"))?;
                     return Ok(Exit::Done);
@@ -335,12 +315,12 @@ impl Join<'_> {
     }
 
     /// Writes the outfit of a certificate that was given, and looks first whether it is what was asked for.
-    async fn deliver(&self, kept: &Kept, leaf: &[u8], again: bool) -> Result<Exit, Problem> {
+    async fn deliver(&self, kept: &Kept, leaf: &[u8], before: Option<&DeviceKey>) -> Result<Exit, Problem> {
         let failed = |why: &dyn std::fmt::Display| {
             Problem::failed("the certificate that the desk gave cannot be used").because(why)
         };
         let leaf = Certificate::from_der(leaf).map_err(|error| failed(&error))?;
-        if leaf.public_key != *kept.key.public_key() {
+        if leaf.public_key != *kept.key.signer.public_key() {
             return Err(failed(&"it is for another key"));
         }
         let unanswered = |error: JoinError| unanswered(self.place, &error);
@@ -349,20 +329,19 @@ impl Join<'_> {
             return Err(failed(&"no authority that the desk tells of has signed it"));
         }
         let roots = self.desk.roots_text().await.map_err(unanswered)?;
-        let connect = self.desk.connect(&proof(&leaf, &chain, &kept.key)?).await.map_err(unanswered)?;
+        let connect = self.desk.connect(&proof(&leaf, &chain, &kept.key)).await.map_err(unanswered)?;
         let connect = serde_json::to_string_pretty(&connect)
             .map_err(|error| Problem::failed("cannot write connect.json").because(error))?;
-        let key = kept.key.to_pkcs8_pem().map_err(|error| Problem::failed("cannot write the key").because(error))?;
         let chain: String = chain.iter().map(Certificate::to_pem).collect();
         let written = |error: std::io::Error| Problem::file("write", self.out, &error);
         // Nobody else works here, so what stands there is of somebody who was killed.
         let _ = std::fs::remove_dir_all(files::partial(self.out, SUFFIX));
-        let mut folder = match again {
-            true => PendingFolder::instead(self.out, SUFFIX),
-            false => PendingFolder::begin(self.out, SUFFIX),
+        let mut folder = match before {
+            Some(_) => PendingFolder::instead(self.out, SUFFIX),
+            None => PendingFolder::begin(self.out, SUFFIX),
         }
         .map_err(written)?;
-        folder.add("device.key", key.as_bytes(), Access::Secret).map_err(written)?;
+        kept.key.add_to(&folder).map_err(written)?;
         let connect = connect + "\n";
         let public =
             [("device.pem", &leaf.to_pem()), ("chain.pem", &chain), ("root.pem", &roots), ("connect.json", &connect)];
@@ -370,11 +349,15 @@ impl Join<'_> {
             folder.add(name, text.as_bytes(), Access::Public).map_err(written)?;
         }
         folder.sync().map_err(written)?;
-        match again {
-            true => folder.exchange().map_err(written)?,
-            false => folder.publish().map_err(written)?,
+        match before {
+            Some(_) => folder.exchange().map_err(written)?,
+            None => folder.publish().map_err(written)?,
         }
         kept.remove()?;
+        // What a newer one has replaced; on a token it would stay for ever.
+        if let Some(Err(problem)) = before.map(DeviceKey::forget) {
+            self.console.warn(problem.in_one_line());
+        }
         let value = json!({
             "joined": true, "waits": false, "serial": leaf.serial.to_string(), "fingerprint": leaf.fingerprint.to_string(), "ends": leaf.not_after,
             "outfit": self.out.display().to_string(),
@@ -388,10 +371,9 @@ impl Join<'_> {
 /// After how long to ask a desk again that did not answer.
 const RETRY: Duration = Duration::from_secs(10);
 
-fn proof(leaf: &Certificate, chain: &[Certificate], key: &SoftwareKey) -> Result<Proof, Problem> {
-    let key = key.to_pkcs8().map_err(|error| Problem::failed("the key cannot be used").because(error))?;
+fn proof(leaf: &Certificate, chain: &[Certificate], key: &DeviceKey) -> Proof {
     let all = std::iter::once(leaf).chain(chain).map(|each| each.der().to_vec());
-    Ok(Proof::Certificate(all.collect(), key.to_vec()))
+    Proof::Certificate(all.collect(), key.signer.clone())
 }
 
 /// The authorities that lead from a certificate towards its root, without the root.

@@ -6,6 +6,16 @@ use crate::harness::World;
 
 const MODULE: &str = "/usr/lib/softhsm/libsofthsm2.so";
 
+/// Initialises a token in the world's own folder.
+fn token(world: &World, conf: &str, label: &str) {
+    let mut tool = world.command("softhsm2-util");
+    tool.env("SOFTHSM2_CONF", conf);
+    tool.args(["--init-token", "--free", "--label", label, "--pin", "987654", "--so-pin", "12345678"]);
+    let made =
+        tool.output().unwrap_or_else(|error| panic!("softhsm2-util: {error}; scripts/test installs what is missing"));
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+}
+
 /// A ward whose settings name the module, and an initialised token `hsm` of its own.
 fn world_with_token() -> World {
     let world = World::new();
@@ -13,12 +23,7 @@ fn world_with_token() -> World {
     let world = world.with("SOFTHSM2_CONF", &conf).with("TIDY_WARDEN_PIN_FILE", "pin.txt");
     std::fs::create_dir(world.path("tokens")).unwrap();
     world.write("softhsm2.conf", format!("directories.tokendir = {}\n", world.path("tokens").display()));
-    let mut tool = world.command("softhsm2-util");
-    tool.env("SOFTHSM2_CONF", &conf);
-    tool.args(["--init-token", "--free", "--label", "hsm", "--pin", "987654", "--so-pin", "12345678"]);
-    let made =
-        tool.output().unwrap_or_else(|error| panic!("softhsm2-util: {error}; scripts/test installs what is missing"));
-    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    token(&world, &conf, "hsm");
     world.secret("pin.txt", "987654\n");
     world.run(&["init", "--name", "North", "--enterprise-number", "32473"]).exits(0);
     world.append("w/ward.toml", &format!("\n[kinds.windvane]\nauthority = \"vanes\"\n[hsm]\nmodule = \"{MODULE}\"\n"));
@@ -86,5 +91,83 @@ fn a_wrong_pin_a_missing_module_and_a_token_that_went_away_are_told() {
     let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
     world.write("w/ward.toml", settings.replace(MODULE, "/nowhere/pkcs11.so"));
     world.run(&["crl", "--authority", "vanes", "--out", "c.crl"]).exits(1).says(&["/nowhere/pkcs11.so cannot be used"]);
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
+fn a_device_joins_with_a_key_on_a_token_and_renews_with_the_next_one() {
+    let world = World::new();
+    let conf = world.path("softhsm2.conf").display().to_string();
+    let world = world.with("SOFTHSM2_CONF", &conf);
+    std::fs::create_dir(world.path("tokens")).unwrap();
+    world.write("softhsm2.conf", format!("directories.tokendir = {}\n", world.path("tokens").display()));
+    token(&world, &conf, "chip");
+    world.secret("pin.txt", "987654\n");
+    world
+        .run(&["init", "--rehearsal", "--name", "North", "--host", "localhost", "--enterprise-number", "32473"])
+        .exits(0);
+    let world = world.with("TIDY_WARDEN_NOW", "@now");
+    world.write("now", "2027-01-01T00:00:00Z");
+    world.append("w/ward.toml", "\n[kinds.windvane]\nlife = \"30d\"\n");
+    world.adopt("policy v { for kind = windvane allow connect as \"{device}\" }");
+    let open = ["admission", "open", "--id", "wv-9", "--kind", "windvane", "--secret", "--out", "wv-9.secret"];
+    world.run(&open).exits(0);
+    let desk = crate::desk::Desk::start(&world);
+    let url = format!("https://localhost:{}", desk.address.port());
+    let uri = |object: &str| format!("pkcs11:token=chip;object={object}?module-path={MODULE}&pin-source=file:pin.txt");
+    let join = |uri: &str, more: &[&str]| {
+        let call =
+            ["join", &url, "--root", "trust/root.pem", "--kind", "windvane", "--out", "outfit", "--key-uri", uri];
+        let secret = ["--user", "wv-9", "--secret-file", "wv-9.secret"];
+        world.run(&[&call[..], &secret, more].concat())
+    };
+    for (uri, code, why) in [
+        ("pkcs11:token=chip;object=k", 2, "`module-path` is missing"),
+        ("pkcs11:token=chip;object=k?module-path=m&pin-value=987654", 2, "a PIN must not stand"),
+        ("/etc/key.pem", 2, "expected pkcs11:"),
+        (&format!("pkcs11:token=other;object=k?module-path={MODULE}&pin-source=pin.txt"), 1, "there are: chip"),
+    ] {
+        join(uri, &[]).exits(code).says(&[why]);
+        let _ = std::fs::remove_file(world.path("outfit.key"));
+    }
+    join(&uri("wv-9"), &["--key", "ed25519"]).exits(1).says(&["cannot be kept on a token"]);
+    join(&uri("wv-9"), &[]).exits(0).says(&["CN=wv-9"]);
+    let file = |name: &str| std::fs::read_to_string(world.path(&format!("outfit/{name}"))).unwrap();
+    let parts = |world: &World| {
+        let all = std::fs::read_dir(world.path("outfit")).unwrap();
+        all.map(|each| each.unwrap().file_name().into_string().unwrap()).collect::<std::collections::BTreeSet<_>>()
+    };
+    let whole = ["chain.pem", "connect.json", "device.pem", "key.uri", "root.pem"].map(str::to_owned).into();
+    assert_eq!(parts(&world), whole, "no key anywhere but on the token");
+    assert!(file("key.uri").starts_with("pkcs11:token=chip;object=wv-9;type=private?"), "{}", file("key.uri"));
+    assert!(!world.path("outfit.key").exists());
+    // On the token is what the certificate is for: it signs with it when it comes again.
+    let renew = || world.run(&["join", &url, "--out", "outfit", "--renew"]);
+    let first = file("device.pem");
+    renew().exits(0).says(&["nothing to do yet"]);
+    let waits = std::fs::read_to_string(world.path("outfit.key")).unwrap();
+    assert!(waits.contains("object=wv-9.2;"), "{waits}");
+    world.write("now", "2027-01-28T00:00:00Z");
+    std::fs::rename(world.path("tokens"), world.path("away")).unwrap();
+    std::fs::create_dir(world.path("tokens")).unwrap();
+    renew().exits(1).says(&["plug the token in"]);
+    std::fs::remove_dir(world.path("tokens")).unwrap();
+    std::fs::rename(world.path("away"), world.path("tokens")).unwrap();
+    renew().exits(0).says(&["CN=wv-9"]);
+    assert!(file("device.pem") != first && file("key.uri").contains("object=wv-9.2;"));
+    assert_eq!(
+        parts(&world),
+        ["chain.pem", "connect.json", "device.pem", "key.uri", "root.pem"].map(str::to_owned).into()
+    );
+    // The key before it is gone from the token, and the new one renews in its turn.
+    let again = uri("wv-9");
+    std::fs::rename(world.path("outfit"), world.path("kept")).unwrap();
+    world.write("outfit.key", format!("{again}\n"));
+    join(&again, &[]).exits(3);
+    std::fs::remove_file(world.path("outfit.key")).unwrap();
+    std::fs::rename(world.path("kept"), world.path("outfit")).unwrap();
+    world.write("now", "2027-02-24T00:00:00Z");
+    renew().exits(0).says(&["CN=wv-9"]);
+    assert!(file("key.uri").contains("object=wv-9.3;"));
     world.run(&["audit", "verify"]).exits(0);
 }
