@@ -65,6 +65,15 @@ pub enum Event {
         /// Where it called from.
         peer: SocketAddr,
     },
+    /// A child of which a guard at a post told was listed, since its kind wants no person.
+    TookIn {
+        /// The gateway.
+        device: String,
+        /// The child.
+        child: String,
+        /// The kind that it came as.
+        kind: String,
+    },
     /// A gateway fetched a certificate for its child.
     EnrolledChild {
         /// The child.
@@ -160,6 +169,7 @@ impl fmt::Display for Event {
             Self::Asking { device, kind, code, peer } => {
                 write!(f, "{device} asks to be let in as a {kind}, code {code} (from {peer})")
             }
+            Self::TookIn { device, child, kind } => write!(f, "listed {child}, a {kind} that {device} brought in"),
             Self::EnrolledChild { device, gateway, serial, peer } => {
                 write!(f, "enrolled {device} for its gateway {gateway}: {serial} (from {peer})")
             }

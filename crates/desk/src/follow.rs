@@ -15,7 +15,7 @@ use tokio::sync::watch;
 
 use crate::servers::LOOK;
 use crate::state::{Desk, Reading};
-use crate::{lists, servers};
+use crate::{inbox, lists, servers};
 
 /// How long a change may stay unheard of.
 const WAIT: Duration = Duration::from_millis(500);
@@ -142,6 +142,7 @@ impl Follower {
             let took = lists::keep(&desk, &live, &mut self.lists);
             if self.servers_seen.is_none_or(|seen| seen.elapsed() >= LOOK) {
                 servers::keep(&desk, &live, &mut self.lists)?;
+                inbox::keep(&desk, &live, &self.reader)?;
                 self.servers_seen = Some(Instant::now());
             }
             // A list of a million takes its time; it is not signed without end while a fleet is revoked.

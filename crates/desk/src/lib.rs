@@ -12,12 +12,14 @@
 mod answer;
 mod event;
 mod follow;
+mod inbox;
 mod lists;
 mod metrics;
 mod route;
 pub mod server;
 mod servers;
 mod state;
+mod turn;
 
 pub use event::{Event, Sink};
 pub use state::{Desk, DeskError, LiveConfig, Reading, Stores};

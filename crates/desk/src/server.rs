@@ -5,6 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::task::Poll;
 use std::time::{Duration, Instant};
 
 use http_body_util::{BodyExt, Full, LengthLimitError, Limited};
@@ -38,6 +39,7 @@ use crate::answer::{Basic, Caller, Said, name_of};
 use crate::follow::{Follower, Says};
 use crate::route::{Door, NoRoute, Route, route};
 use crate::state::{Desk, DeskError, Live, LiveConfig, Reading, Stores};
+use crate::turn::{Told, Turn, Watched};
 use crate::{Event, Sink};
 
 /// How long a connection may wait for the next request on it, and how long the head of one may take to come.
@@ -331,46 +333,65 @@ async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
 ) {
     let mut stopping = counter.stopping.clone();
     let mut stream = Strict::new(stream);
-    // Most of the time a connection waits; what answers requests is made when there is one.
-    let is_there = tokio::select! {
-        there = tokio::time::timeout(HEAD_TIME, stream.ready()) => matches!(there, Ok(Ok(()))),
-        _ = stopping.wait_for(|stopping| *stopping) => false,
-    };
-    match is_there {
-        true => Box::pin(talk(counter, door, stream, peer, leaf)).await,
-        false => {
+    let end = tokio::time::Instant::now() + CONNECTION_TIME;
+    loop {
+        // Most of the time a connection waits; what answers requests is made when there is one.
+        let wait = (tokio::time::Instant::now() + HEAD_TIME).min(end);
+        let is_there = tokio::select! {
+            there = tokio::time::timeout_at(wait, stream.ready()) => matches!(there, Ok(Ok(()))),
+            _ = stopping.wait_for(|stopping| *stopping) => false,
+        };
+        if !is_there {
             let (mut stream, _) = stream.into_parts();
             let _ = tokio::time::timeout(LAST_WORDS, stream.shutdown()).await;
+            return;
+        }
+        match Box::pin(talk(counter.clone(), door, stream, peer, leaf.clone(), end)).await {
+            Some(between) => stream = between,
+            None => return,
         }
     }
 }
 
-/// Request after request, from the first on that is there.
+/// Request after request, from the first on that is there, until none is there; gives the connection back if another may come.
 async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
     counter: Arc<Counter>,
     door: Door,
     stream: Strict<S>,
     peer: SocketAddr,
     leaf: Option<Arc<[u8]>>,
-) {
+    end: tokio::time::Instant,
+) -> Option<Strict<S>> {
     let mut stopping = counter.stopping.clone();
-    let shared = counter.clone();
+    let (shared, turn) = (counter.clone(), Turn::default());
+    let begun = turn.clone();
     let service = hyper::service::service_fn(move |request: Request<Incoming>| {
-        let (counter, leaf) = (shared.clone(), leaf.clone());
-        Box::pin(async move { Ok::<_, Infallible>(respond(&counter, door, (peer, leaf), request).await) })
+        let (counter, leaf, turn) = (shared.clone(), leaf.clone(), begun.clone());
+        turn.begin();
+        Box::pin(async move {
+            let answer = respond(&counter, door, (peer, leaf), request).await;
+            Ok::<_, Infallible>(answer.map(|body| Told::new(body, turn)))
+        })
     });
     let mut connection = hyper::server::conn::http1::Builder::new()
         .timer(TokioTimer::new())
         .header_read_timeout(HEAD_TIME)
         .max_buf_size(MAX_HEAD * 2)
-        .serve_connection(TokioIo::new(stream), service);
-    let end = tokio::time::sleep(CONNECTION_TIME);
-    let mut end = std::pin::pin!(end);
-    let mut is_stopping = false;
-    loop {
+        .serve_connection(TokioIo::new(Watched::new(stream, turn.clone())), service);
+    let mut end = std::pin::pin!(tokio::time::sleep_until(end));
+    let (mut is_stopping, mut is_idle) = (false, false);
+    while !is_idle {
         // It is polled without its shutdown, so that what was refused before the library saw it can be answered.
+        let polled = std::future::poll_fn(|cx| match connection.poll_without_shutdown(cx) {
+            Poll::Ready(_) => Poll::Ready(false),
+            Poll::Pending if turn.is_over() && !is_stopping => Poll::Ready(true),
+            Poll::Pending => Poll::Pending,
+        });
         tokio::select! {
-            _ = std::future::poll_fn(|cx| connection.poll_without_shutdown(cx)) => break,
+            idle = polled => match idle {
+                true => is_idle = true,
+                false => break,
+            },
             () = &mut end => break,
             _ = stopping.wait_for(|stopping| *stopping), if !is_stopping => {
                 is_stopping = true;
@@ -379,7 +400,13 @@ async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
             }
         }
     }
-    let (mut stream, refused) = connection.into_parts().io.into_inner().into_parts();
+    let parts = connection.into_parts();
+    let stream = parts.io.into_inner();
+    // What the library read and nobody wanted is the rest of a body, and never the beginning of another request.
+    if is_idle && stream.get().is_between() && parts.read_buf.is_empty() {
+        return Some(stream.into_inner());
+    }
+    let (mut stream, refused) = stream.into_inner().into_parts();
     if let Some(refused) = refused {
         counter.desk.metrics.answered("http", refused.status());
         counter.desk.emit(Event::Refused {
@@ -393,6 +420,7 @@ async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
         let _ = tokio::time::timeout(LAST_WORDS, stream.write_all(refused.answer().as_bytes())).await;
     }
     let _ = tokio::time::timeout(LAST_WORDS, stream.shutdown()).await;
+    None
 }
 
 /// The answer to one request.

@@ -185,6 +185,12 @@ impl<S> Strict<S> {
         (self.inner, self.refused)
     }
 
+    /// Whether all that was given on was whole requests: what comes next is another.
+    #[must_use]
+    pub fn is_between(&self) -> bool {
+        matches!(self.state, State::Head) && self.good == 0
+    }
+
     fn refuse(&mut self, why: BadHead) {
         self.refused = Some(why);
         self.state = State::Over;

@@ -35,8 +35,9 @@ use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 
-use crate::StoreError;
+use crate::{IntroduceRefusal, StoreError};
 
 /// Everything that can be asked. Each question fails if the store cannot be read, and for no other reason unless it says so.
 pub trait View:
@@ -238,6 +239,14 @@ pub trait GuardActs {
     /// See [`crate::acts::record::note`].
     fn record_note(&mut self, act: &'static str, subject: &str, detail: &str, cause: &Cause)
     -> Result<i64, StoreError>;
+
+    /// See [`crate::acts::introduce::introduce`]; but whatever `new.state` is, the child waits.
+    fn introduce_child(
+        &mut self,
+        new: &IntroducedRecord,
+        most: u32,
+        cause: &Cause,
+    ) -> Answer<IntroducedState, IntroduceRefusal>;
 }
 
 /// A store as a whole.

@@ -158,6 +158,16 @@ impl DeskActs {
         })
     }
 
+    /// Lists a child that waits: see [`introduce::introduce`].
+    pub fn take_child(
+        &self,
+        new: IntroducedRecord,
+        most: u32,
+        cause: Cause,
+    ) -> Answer<IntroducedState, IntroduceRefusal> {
+        self.0.decide(move |tx| introduce::introduce(tx, &new, most, &cause))
+    }
+
     /// See [`enrol::by_gateway`].
     pub fn enrol_child(
         &self,

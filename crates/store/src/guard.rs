@@ -73,16 +73,15 @@ impl GuardStore {
         Ok(introduced.ok())
     }
 
-    /// See [`introduce::introduce`].
+    /// See [`introduce::introduce`]. What a guard at a post tells of waits for a person or a desk.
     pub fn introduce_child(
         &mut self,
         new: &IntroducedRecord,
         most: u32,
         cause: &Cause,
     ) -> Answer<IntroducedState, IntroduceRefusal> {
-        if self.0.guard_acts().is_some() {
-            let detail = "a guard at a post cannot bring in a child: it cannot list devices".to_owned();
-            return Err(StoreError::Forbidden { detail });
+        if let Some(acts) = self.0.guard_acts() {
+            return acts.introduce_child(new, most, cause);
         }
         decided(&mut *self.0, |tx| introduce::introduce(tx, new, most, cause))
     }

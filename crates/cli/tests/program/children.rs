@@ -18,6 +18,12 @@ const POLICY: &str = r#"policy hub {
 /// A ward with a station that has its outfit, and kinds of children of both sorts.
 fn world() -> World {
     let world = World::init();
+    equip(&world);
+    world
+}
+
+/// Gives a ward without devices what [`world`] has.
+pub(crate) fn equip(world: &World) {
     let text = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
     let kinds =
         "[kinds.station]\ncarries = [\"cabin\", \"turnstile\"]\n[kinds.cabin]\n[kinds.turnstile]\nadmit = \"facts\"\n";
@@ -25,7 +31,6 @@ fn world() -> World {
     world.run(&["device", "add", "st-1", "--kind", "station", "--label", "site=ossel"]).exits(0);
     world.adopt(POLICY);
     world.run(&["enroll", "st-1", "--make-key", "--out", "outfits"]).exits(0);
-    world
 }
 
 fn door(child: &str) -> String {

@@ -441,3 +441,47 @@ fn one_device_at_two_guards_is_noticed_and_has_no_more_sessions_than_one_may() {
     world.run(&["audit", "log"]).exits(0).prints(&["post guard-1", "device.clone-sign", "hold"]);
     world.run(&["audit", "verify"]).exits(0);
 }
+
+#[test]
+fn children_that_a_guard_at_a_post_hears_of_wait_and_a_desk_lists_those_that_need_no_person() {
+    let (world, database) = world_in(Cluster::shared());
+    crate::children::equip(&world);
+    world.post(&database, "guard-2");
+    let guard = world.post_guard("guard-2", "builtin");
+    block_on(async {
+        let mut live = world.login("st-1").connect(guard.address).await.unwrap();
+        for topic in ["cabins/cb-1/door", "gates/tg-1/turnstile"] {
+            assert!(!live.publish(&format!("rope/ossel/st-1/{topic}"), b"x").await.unwrap().is_ok());
+        }
+        for child in ["cb-1", "tg-1"] {
+            // A guard at a post lists nobody, whatever the kind takes.
+            let told = guard.event("introduced", |event| event["child"] == child);
+            assert_eq!((&told["state"], &told["device"]), (&"waits".into(), &"st-1".into()));
+        }
+        world.run(&["device", "list", "--where", "state = asking"]).exits(0).prints(&["cb-1", "tg-1", "st-1"]);
+        let desk = crate::desk::Desk::start(&world);
+        let took = desk.event("took-in", |event| event["child"] == "tg-1");
+        assert_eq!((&took["device"], &took["kind"]), (&"st-1".into(), &"turnstile".into()));
+        world
+            .run(&["device", "list", "--where", "gateway = st-1"])
+            .exits(0)
+            .prints(&["tg-1", "listed", "cb-1", "asking"]);
+        let mut tries = 0;
+        while !live.publish("rope/ossel/st-1/gates/tg-1/turnstile", b"x").await.unwrap().is_ok() {
+            tries += 1;
+            assert!(tries < 200, "its gateway speaks for it");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        world.run(&["device", "accept", "cb-1", "--yes"]).exits(0);
+        assert!(
+            eventually(|| {
+                let told = world.run(&["device", "show", "cb-1", "--format", "json"]).exits(0).json();
+                (told["state"] == "listed").then_some(())
+            })
+            .is_some()
+        );
+    });
+    let log = world.run(&["audit", "log", "--format", "jsonl"]).exits(0).stdout;
+    assert!(log.lines().any(|line| line.contains("device.introduce") && line.contains("post guard-2")), "{log}");
+    world.run(&["audit", "verify"]).exits(0);
+}

@@ -7,15 +7,22 @@
 //!
 //! The acts stand twice so, in [`crate::acts::usage`] and here; random acts on both must give equal rows and equal hashes.
 
+use tidy_warden_core::asking::WAITS;
 use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::device::Barred;
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::post;
+use tidy_warden_core::time::UnixTime;
 use tokio_postgres::Row;
 use tokio_postgres::types::ToSql;
 
 use super::Database;
 use super::connection::{CHANNEL, Connection, get};
-use crate::{Cause, DatabaseAccess, GuardActs, PostRecord, ReadPosts, ReadRecord, StoreError};
+use super::rows::damaged;
+use crate::{
+    Answer, Cause, DatabaseAccess, GuardActs, IntroduceRefusal, PostRecord, ReadPosts, ReadRecord, StoreError,
+};
 
 /// How far a post's clock may be from the database's for what it writes to be taken, in seconds.
 const CLOCK_DIFFERENCE: i64 = 60;
@@ -206,11 +213,75 @@ BEGIN
 END $$;
 "#;
 
+/// The function that came with format 4. What a guard tells of is told to a person, or to a desk that looks at policies and settings
+/// itself: nobody is listed by it. `{waits}` is how long.
+const FUNCTIONS_4: &str = r#"
+CREATE FUNCTION guard_introduces(act BYTEA, at BIGINT, because TEXT, the_child TEXT, the_kind TEXT, the_gateway TEXT, most BIGINT)
+RETURNS TABLE (said TEXT, this TEXT, that TEXT) LANGUAGE plpgsql SECURITY DEFINER SET search_path = {schema}, pg_temp AS $$
+DECLARE
+    who TEXT := guard_begins(act, at, because);
+    before BIGINT := (SELECT change FROM head);
+    name TEXT := '^[a-z0-9]([a-z0-9.-]{0,62}[a-z0-9])?$';
+    known introduced%ROWTYPE;
+    above devices%ROWTYPE;
+    is_new BOOLEAN;
+BEGIN
+    IF the_child COLLATE "C" !~ name OR the_kind COLLATE "C" !~ name OR most NOT BETWEEN 0 AND 4294967295 THEN
+        RAISE EXCEPTION 'this is not how a guard asks' USING ERRCODE = 'insufficient_privilege';
+    END IF;
+    SELECT * INTO known FROM introduced WHERE child = the_child;
+    is_new := NOT FOUND;
+    said := CASE
+        WHEN is_new THEN NULL
+        WHEN known.gateway <> the_gateway OR known.kind <> the_kind THEN 'other'
+        WHEN known.state = 'refused' THEN 'refused'
+        WHEN known.state = 'accepted' THEN 'known'
+        WHEN known.until >= at THEN 'waits' END;
+    IF said = 'other' THEN
+        this := known.kind;
+        that := known.gateway;
+    END IF;
+    IF said IS NULL AND EXISTS (SELECT 1 FROM devices WHERE id = the_child) THEN
+        said := 'known';
+    ELSIF said IS NULL AND EXISTS (SELECT 1 FROM admissions WHERE device = the_child) THEN
+        said := 'admitted';
+    END IF;
+    IF said IS NULL THEN
+        SELECT * INTO above FROM devices WHERE id = the_gateway;
+        IF NOT FOUND THEN
+            RAISE EXCEPTION '%', the_gateway USING ERRCODE = 'TW002';
+        END IF;
+        said := CASE
+            WHEN above.retired IS NOT NULL THEN 'retired'
+            WHEN above.out IS NOT NULL THEN 'out'
+            WHEN above.held IS NOT NULL THEN 'held'
+            WHEN above.gateway IS NOT NULL THEN 'behind'
+            WHEN is_new AND (SELECT count(*) FROM introduced WHERE gateway = the_gateway AND kind = the_kind) >= most THEN 'full' END;
+        this := coalesce(above.retired, above.out, above.held)::text;
+        that := above.gateway;
+    END IF;
+    IF said IS NULL THEN
+        IF EXISTS (SELECT 1 FROM introduced WHERE state = 'waits' OFFSET 99999) THEN
+            RAISE EXCEPTION 'too many children wait for a person' USING ERRCODE = 'insufficient_privilege';
+        END IF;
+        PERFORM guard_records(who, at, 'device.introduce', the_child, because, '{"gateway":"' || the_gateway || '","kind":"' || the_kind
+            || '","labels":' || above.labels::text || ',"state":"waits","ends":"'
+            || to_char(to_timestamp(at + {waits}) AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"') || '"}');
+        INSERT INTO introduced VALUES (the_child, the_gateway, the_kind, above.labels, at, at + {waits}, 'waits')
+            ON CONFLICT ON CONSTRAINT introduced_pkey DO UPDATE SET labels = excluded.labels, since = excluded.since, until = excluded.until,
+                state = excluded.state;
+        said := 'waits';
+    END IF;
+    PERFORM guard_ends(act, before);
+    RETURN NEXT;
+END $$;
+"#;
+
 /// Those that nobody may call but the others.
 const INNER: [&str; 5] = ["framed", "guard_begins", "guard_records", "guard_ends", "credential_name"];
 
 /// Those that are a guard's acts.
-const GUARD_ACTS: [&str; 4] = ["guard_did", "guard_uses", "guard_clone_sign", "guard_note"];
+const GUARD_ACTS: [&str; 5] = ["guard_did", "guard_uses", "guard_clone_sign", "guard_note", "guard_introduces"];
 
 /// What a guard and a desk read.
 const READ_BY_POSTS: [&str; 17] = [
@@ -265,14 +336,27 @@ fn text(words: &str) -> String {
     format!("'{}'", words.replace('\'', "''"))
 }
 
-/// Makes the functions, in the transaction that is open. Nobody else may call them until `store roles` says so.
-pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
+/// Makes functions as they are meant here.
+fn make(connection: &Connection, functions: &str) -> Result<(), StoreError> {
     let schema: String = get(&connection.one("SELECT current_schema()::text", &[])?, 0)?;
-    let functions = FUNCTIONS
+    let functions = functions
         .replace("{schema}", &quoted(&schema))
         .replace("{channel}", CHANNEL)
+        .replace("{waits}", &WAITS.seconds().to_string())
         .replace("{difference}", &CLOCK_DIFFERENCE.to_string());
-    connection.batch(&functions)?;
+    connection.batch(&functions)
+}
+
+/// What format 4 brought, in the transaction that is open. Nobody may call it until `store roles` says so.
+pub(super) fn upgrade_to_4(connection: &Connection) -> Result<(), StoreError> {
+    make(connection, FUNCTIONS_4)?;
+    connection.batch("REVOKE ALL ON FUNCTION guard_introduces FROM PUBLIC")
+}
+
+/// Makes the functions, in the transaction that is open. Nobody else may call them until `store roles` says so.
+pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
+    make(connection, FUNCTIONS)?;
+    make(connection, FUNCTIONS_4)?;
     let all: Vec<&str> = INNER.iter().chain(&GUARD_ACTS).chain(&["post_name", "live_posts"]).copied().collect();
     connection.batch(&format!("REVOKE ALL ON FUNCTION {} FROM PUBLIC", all.join(", ")))?;
     connection
@@ -475,5 +559,44 @@ impl GuardActs for Database {
         let values: [&(dyn ToSql + Sync); 4] = [&cause.actor, &act, &subject, &detail];
         let lost = self.audit_end()?.0;
         self.guard_act(call, cause, &values, |row| get(row, 0), lost)
+    }
+
+    fn introduce_child(
+        &mut self,
+        new: &IntroducedRecord,
+        most: u32,
+        cause: &Cause,
+    ) -> Answer<IntroducedState, IntroduceRefusal> {
+        let call = "SELECT said, this, that FROM guard_introduces($1, $2, $3, $4, $5, $6, $7)";
+        let (child, kind, gateway) = (new.child.clone(), new.kind.clone(), new.gateway.clone());
+        let values: [&(dyn ToSql + Sync); 4] = [&child.as_str(), &kind.as_str(), &gateway.as_str(), &i64::from(most)];
+        let read = |row: &Row| {
+            let (said, this, that): (&str, Option<&str>, Option<&str>) = (get(row, 0)?, get(row, 1)?, get(row, 2)?);
+            let (this, that) = (this.unwrap_or_default(), that.unwrap_or_default());
+            let since = || this.parse().map(UnixTime).map_err(|_| damaged("answer"));
+            let barred =
+                |barred: Barred| IntroduceRefusal::Gateway { gateway: gateway.clone(), why: barred.to_string() };
+            Ok(Err(match said {
+                "waits" => return Ok(Ok(IntroducedState::Waits)),
+                "known" => IntroduceRefusal::Known(child.clone()),
+                "admitted" => IntroduceRefusal::Admitted(child.clone()),
+                "refused" => IntroduceRefusal::Refused(child.clone()),
+                "full" => IntroduceRefusal::Full { gateway: gateway.clone(), kind: kind.clone(), most },
+                "retired" => barred(Barred::Retired(since()?)),
+                "out" => barred(Barred::Out(since()?)),
+                "held" => barred(Barred::Held(since()?)),
+                "behind" => IntroduceRefusal::Gateway {
+                    gateway: gateway.clone(),
+                    why: format!("it stands behind `{that}` itself"),
+                },
+                "other" => {
+                    let parsed = (this.parse(), that.parse());
+                    let (Ok(kind), Ok(gateway)) = parsed else { return Err(damaged("answer")) };
+                    IntroduceRefusal::Other { child: child.clone(), kind, gateway }
+                }
+                _ => return Err(damaged("answer")),
+            }))
+        };
+        self.guard_act(call, cause, &values, read, Ok(IntroducedState::Waits))
     }
 }

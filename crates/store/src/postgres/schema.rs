@@ -304,6 +304,7 @@ pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
             connection.batch(&collated(TABLES_4))?;
             connection.batch(RIGHTS)?;
             connection.batch(FILL_4)?;
+            super::rights::upgrade_to_4(connection)?;
             for row in connection.rows("SELECT name, rule FROM device_groups WHERE rule IS NOT NULL", &[])? {
                 let (name, rule): (String, String) = (row.try_get(0)?, row.try_get(1)?);
                 if let Some(spelled) = crate::stored::spelled_out(&rule)? {

@@ -6,12 +6,13 @@ use std::sync::atomic::{AtomicU8, Ordering};
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use tidy_warden_core::database::DatabaseAddress;
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::post::{self, PostRole};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{
-    Cause, DatabaseAccess, GuardStore, Opened, OperatorStore, PostRecord, PostState, StoreError, Tally, Traffic, Turn,
-    postgres,
+    Cause, DatabaseAccess, GuardStore, IntroduceRefusal, Opened, OperatorStore, PostRecord, PostState, StoreError,
+    Tally, Traffic, Turn, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, fresh, id, issue, new_database, new_model};
@@ -61,6 +62,9 @@ fn any_of_guards() -> impl Strategy<Value = Act> {
         1 => one().prop_map(Act::Reopen),
         1 => one().prop_map(Act::Retire),
         1 => any::<bool>().prop_map(|stale| Act::Crl { stale }),
+        // Those of these numbers are brought in by the guard.
+        6 => ((0u8..3).prop_map(|child| child * 3), one()).prop_map(|(child, gateway)| Act::Introduce(child, gateway, false)),
+        2 => ((0u8..3).prop_map(|child| child * 3), any::<bool>()).prop_map(|(child, accept)| Act::Child(child, accept)),
     ]
 }
 
@@ -86,7 +90,7 @@ fn what_a_guard_does_by_functions_is_what_it_does_by_acts() {
         let all = Act::Add { devices: (0..6).map(|number| (number, 0, if number > 3 { 0 } else { 9 })).collect() };
         for (what, later) in std::iter::once(&(all, 0)).chain(&acts) {
             at += later;
-            let is_guards = matches!(what, Act::Use(_) | Act::Clone(..));
+            let is_guards = matches!(what, Act::Use(_) | Act::Clone(..) | Act::Introduce(..));
             let cause = if is_guards { by(&post, at) } else { cause(at) };
             let told: Vec<String> = stores
                 .iter_mut()
@@ -113,7 +117,7 @@ fn what_a_guard_does_by_functions_is_what_it_does_by_acts() {
     });
     run.unwrap();
     let done = done.into_inner();
-    for act in ["credential.first-use", "device.clone-sign", "hold"] {
+    for act in ["credential.first-use", "device.clone-sign", "hold", "device.introduce"] {
         assert!(done.contains_key(&(act.to_owned(), "post guard-9".to_owned())), "{act}: {done:?}");
     }
 }
@@ -170,7 +174,7 @@ impl Roles {
 
 #[test]
 fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
-    let roles = Roles::new();
+    let mut roles = Roles::new();
     let mut guard = guard_of(&roles.database, &roles.guard);
     // All that a guard asks.
     let (wv1, cause) = (id("wv-1"), by(&roles.guard, 5));
@@ -199,6 +203,17 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     let counted = [(wv1.clone(), Traffic { messages_in: 3, ..Traffic::default() })];
     guard.tally(&Tally::Traffic { counted: &counted, at: UnixTime(NOW + 9) }).unwrap();
     guard.tally(&Tally::Sessions { kept: &[], gone: &["a".into()], now: UnixTime(NOW) }).unwrap();
+    // A child waits, also where it would be listed at once elsewhere.
+    let gateway = device("wv-1", None);
+    let child = |name: &str| IntroducedRecord {
+        state: IntroducedState::Accepted,
+        ..IntroducedRecord::new(id(name), "cabin".parse().unwrap(), &gateway, cause.at)
+    };
+    roles.owner.set_hold(std::slice::from_ref(&wv1), false, &crate::bench::cause(6)).unwrap();
+    assert_eq!(guard.introduce_child(&child("cb-1"), 1, &cause).unwrap(), Ok(IntroducedState::Waits));
+    let full = guard.introduce_child(&child("cb-2"), 1, &cause).unwrap();
+    assert!(matches!(full, Err(IntroduceRefusal::Full { most: 1, .. })), "{full:?}");
+    assert_eq!(roles.owner.devices(&[id("cb-1")]).unwrap(), [None]);
     guard.tally(&Tally::Post(&roles.state(&roles.guard))).unwrap();
     assert_eq!(roles.owner.post_states().unwrap(), [roles.state(&roles.guard)]);
     assert_eq!(broken(&roles.owner), []);
@@ -252,6 +267,7 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
         "SELECT plan FROM jobs",
         "SELECT act FROM acts",
         "SELECT guard_records('ada', 1, 'device.release', 'wv-1', '', '{}')",
+        "SELECT guard_introduces('\\x000102030405060708090a0b0c0d0e0f'::bytea, 1, '', 'Nobody\"', 'cabin', 'wv-1', 1)",
         "SELECT guard_begins('\\x00'::bytea, 1, '')",
         "SELECT guard_ends('\\x00'::bytea, 0)",
         "CREATE TABLE mine (a INT)",
