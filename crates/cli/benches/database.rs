@@ -203,6 +203,7 @@ fn enrol(ward: &Shared, _: usize) {
             again: false,
             overlap: Span::from_seconds(0),
             fresh_key: false,
+            authorised_by: None,
         };
         // What is handed over within the change needs no change of its own for the end of the note.
         acts::enrol::end_intended(tx, std::slice::from_ref(&noted), false, &cause())?;

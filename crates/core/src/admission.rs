@@ -263,13 +263,17 @@ impl AdmissionRecord {
             device.facts.values().map(|fact| (fact.name().to_string(), json!(fact.value()))).collect();
         let labels: serde_json::Map<_, _> =
             device.labels.iter().map(|(name, value)| (name.to_string(), json!(value))).collect();
-        json!({
+        let mut said = json!({
             "name": self.name, "device": device.id, "kind": device.kind, "labels": labels, "facts": facts,
             "gateway": device.gateway, "proof": self.demand.strength().as_str(),
             "digest": self.demand.digest().map(|digest| data_encoding::HEXLOWER.encode(digest)),
             "opened": device.created, "ends": self.until,
-        })
-        .to_string()
+        });
+        // Those of before there were owners are described as they were then.
+        if let Some(owner) = &device.owner {
+            said["owner"] = json!(owner);
+        }
+        said.to_string()
     }
 
     /// What keeps a device that is listed from being the one that is meant; `None` if it can be.
@@ -285,7 +289,10 @@ impl AdmissionRecord {
         if let Some((name, _)) = device.labels.iter().find(|(name, value)| listed.labels.get(*name) != Some(value)) {
             return Some(Difference::Label(name.to_string()));
         }
-        (device.gateway.is_some() && device.gateway != listed.gateway).then_some(Difference::Gateway)
+        if device.gateway.is_some() && device.gateway != listed.gateway {
+            return Some(Difference::Gateway);
+        }
+        (device.owner.is_some() && device.owner != listed.owner).then_some(Difference::Owner)
     }
 
     /// The strength of the proof by which a caller may come in, if it may.
@@ -417,6 +424,9 @@ pub enum Difference {
     /// It stands behind another gateway, or none.
     #[error("it is listed with another gateway, or none")]
     Gateway,
+    /// It belongs to another owner, or to none.
+    #[error("it is listed with another owner, or none")]
+    Owner,
 }
 
 /// Why an admission cannot be opened.

@@ -297,7 +297,8 @@ impl House for Counter {
         let is_good =
             leaf.as_ref().is_none_or(|leaf| !connection.resumed || self.desk.trust.now().takes(leaf, self.desk.now()));
         if is_good {
-            converse(self.clone(), Door::Tls, *stream, connection.peer, leaf).await;
+            // It stays in its box: what waits is not to carry it around several times over.
+            converse(self.clone(), Door::Tls, stream, connection.peer, leaf).await;
         }
         self.desk.metrics.connections.dec();
     }

@@ -106,6 +106,8 @@ impl SignedCredential {
             again: self.again,
             overlap: self.overlap,
             fresh_key: false,
+            // Who showed what is looked at when it is recorded.
+            authorised_by: None,
         }
     }
 }

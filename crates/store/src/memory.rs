@@ -48,6 +48,7 @@ struct Credential {
     key_digest: [u8; 32],
     der: Vec<u8>,
     entry: i64,
+    authorised_by: Option<Fingerprint>,
 }
 
 #[derive(Debug, Clone)]

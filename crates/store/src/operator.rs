@@ -272,6 +272,11 @@ impl OperatorStore {
         made(&mut *self.0, |tx| device::set_hold(tx, ids, held, cause))
     }
 
+    /// See [`revoke::derived`].
+    pub fn derived(&self, roots: &[Fingerprint]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
+        self.view(|view| revoke::derived(view, roots))
+    }
+
     /// See [`revoke::revoke`].
     pub fn revoke(&mut self, what: Revocation<'_>, cause: &Cause) -> Result<Vec<Ended>, StoreError> {
         made(&mut *self.0, |tx| revoke::revoke(tx, what, cause))

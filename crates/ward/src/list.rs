@@ -30,6 +30,7 @@ enum Column {
     Id,
     Kind,
     Gateway,
+    Owner,
     Note,
     Csr,
     Certificate,
@@ -59,6 +60,7 @@ impl Column {
             ("id", _) => Self::Id,
             ("kind", _) => Self::Kind,
             ("gateway", _) => Self::Gateway,
+            ("owner", _) if extra == Extra::Admissions => Self::Owner,
             ("note", _) if matches!(extra, Extra::None | Extra::Requests) => Self::Note,
             // A list of devices says it of those that it lists.
             ("note", _) => return Ok(None),
@@ -76,7 +78,7 @@ impl Column {
                     Extra::None => ", note",
                     Extra::Requests => ", note, csr",
                     Extra::Pins => ", cert, public_key, until",
-                    Extra::Admissions => ", public_key, until",
+                    Extra::Admissions => ", owner, public_key, until",
                 };
                 return Err(format!(
                     "`{title}` is not a column; expected id, kind, gateway{more}, label.NAME or fact.NAME"
@@ -437,6 +439,7 @@ fn entry<'f>(
     for (column, text) in fields.filter(|(_, text)| !text.is_empty()) {
         match column {
             Column::Gateway => entry.device.gateway = Some(parse(text).map_err(one_line)?),
+            Column::Owner => entry.device.owner = Some(parse(text).map_err(one_line)?),
             Column::Note => entry.device.note = Some(parse(text).map_err(one_line)?),
             Column::Label(name) => {
                 entry.device.labels.insert(name.clone(), parse(text).map_err(one_line)?);

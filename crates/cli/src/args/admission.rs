@@ -68,12 +68,15 @@ pub(crate) struct OpenAdmissionArgs {
     /// A label that it gets; may be repeated.
     #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
     pub(crate) label: Vec<(String, String)>,
-    /// A hardware identifier that it must have: serial, mac, imei, eui64 or ek; may be repeated.
+    /// A hardware identifier that it must have: serial, mac, imei, eui64, ek, or one that ward.toml declares; may be repeated.
     #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
     pub(crate) fact: Vec<(String, String)>,
     /// The device that will speak for it.
     #[arg(long, value_name = "DEVICE")]
     pub(crate) gateway: Option<String>,
+    /// Who it will belong to.
+    #[arg(long, value_name = "OWNER")]
+    pub(crate) owner: Option<String>,
     /// It must show a secret, which is made here, told once and not kept.
     #[arg(long, conflicts_with_all = ["public_key", "certificate"])]
     pub(crate) secret: bool,
@@ -94,7 +97,7 @@ pub(crate) struct OpenAdmissionArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct ImportAdmissionsArgs {
-    /// CSV with a header: id, kind, and any of gateway, label.NAME, fact.NAME, public_key (a file), until. `-` is standard input.
+    /// CSV with a header: id, kind, and any of gateway, owner, label.NAME, fact.NAME, public_key (a file), until. `-` is standard input.
     pub(crate) file: PathBuf,
     /// Make a secret for each, and write the list with a column `secret` into this new file, for its owner only.
     #[arg(long, value_name = "FILE")]

@@ -74,6 +74,7 @@ fn device(ward: &Ward, args: &OpenAdmissionArgs) -> Result<DeviceRecord, Problem
     let mut device = DeviceRecord { facts, ..DeviceRecord::new(device_id(&ward.settings, &id)?, kind, ward.now()) };
     device.labels = labels(&ward.settings, &args.label)?;
     device.gateway = args.gateway.as_deref().map(parse).transpose()?;
+    device.owner = args.owner.as_deref().map(parse).transpose()?;
     Ok(device)
 }
 
@@ -202,7 +203,7 @@ fn described(admission: &AdmissionRecord, now: UnixTime) -> Value {
     let key = if let Demand::Key(digest) = demand { Some(data_encoding::HEXLOWER.encode(digest)) } else { None };
     json!({
         "name": name, "state": admission.state(now).as_str(), "kind": device.kind, "device": device.id, "labels": labels,
-        "facts": facts, "gateway": device.gateway, "proof": demand.strength().as_str(), "key_sha256": key,
+        "facts": facts, "gateway": device.gateway, "owner": device.owner, "proof": demand.strength().as_str(), "key_sha256": key,
         "begins": device.created, "ends": until, "used": at("used"), "withdrawn": at("withdrawn"), "credential": credential,
     })
 }
@@ -222,6 +223,7 @@ fn told(admission: &AdmissionRecord, now: UnixTime) -> String {
         lines.push(("labels", labels.join(" ")));
     }
     lines.extend(device.gateway.as_ref().map(|gateway| ("gateway", gateway.to_string())));
+    lines.extend(device.owner.as_ref().map(|owner| ("owner", owner.to_string())));
     lines.push(("proof", demand.strength().as_str().to_owned()));
     if let Demand::Key(digest) = demand {
         lines.push(("key", data_encoding::HEXLOWER.encode(digest)));

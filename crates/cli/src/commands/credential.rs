@@ -165,6 +165,12 @@ fn show(
     let mut value = json(credential, now);
     value["device"] = json!(device.id);
     value["kind"] = json!(device.kind);
+    let by = ward.store.authorised_by(&credential.fingerprint)?;
+    value["authorised_by"] = json!(by.map(|by| by.to_string()));
+    let asked = match by.map(|by| ward.store.status_many(&[by])).transpose()?.and_then(|mut all| all.pop().flatten()) {
+        Some((by, of)) => format!("asked for    with {} of {}\n", by.name(), of.id),
+        None => String::new(),
+    };
     let verdict = match (credential.may_sign_in(now), device.barred()) {
         (Err(why), _) => format!("no: {why}"),
         (Ok(()), Some(barred)) => format!("no: {barred}"),
@@ -172,7 +178,7 @@ fn show(
     };
     let text = format!(
         "device       {} ({})\nstate        {}\nmay sign in  {verdict}\nserial       {}\nSHA-256      {}\nmade by      {}\n\
-         key          {}\nvalid        {} to {}\nfirst used   {}\n",
+         key          {}\nvalid        {} to {}\nfirst used   {}\n{asked}",
         device.id,
         device.kind,
         credential.state(now).as_str(),

@@ -37,6 +37,9 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
         None => tell_children(console, &ward, &id, what_ends)?,
         Some(_) => Vec::new(),
     };
+    if reason == Reason::KeyCompromise {
+        tell_derived(console, &ward, &view, only)?;
+    }
     console.confirm(&format!("Revoke {what} ({reason})?"), args.yes)?;
     let because = console.reason(args.because.text())?;
     let cause = ward.cause(Some(&because));
@@ -65,6 +68,32 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
         console.note(format!("retained messages of it stay at the broker; see and clear them: device retained {id}"));
     }
     Ok(Exit::Done)
+}
+
+/// Says what ends besides, because it was asked for with a key that somebody else has.
+fn tell_derived(console: &Console, ward: &Ward, view: &DeviceView, only: Option<Fingerprint>) -> Result<(), Problem> {
+    let all = view.credentials.iter().map(|each| each.fingerprint);
+    let roots: Vec<Fingerprint> = all.filter(|each| only.is_none_or(|only| only == *each)).collect();
+    let derived = ward.store.derived(&roots)?;
+    let fingerprints: Vec<Fingerprint> = derived.iter().map(|(_, fingerprint)| *fingerprint).collect();
+    let now = ward.now();
+    let good = ward.store.status_many(&fingerprints)?.into_iter().flatten();
+    let good = good.filter(|(credential, _)| credential.usable_until().is_some_and(|until| until >= now));
+    let others: Vec<DeviceId> =
+        good.map(|(_, device)| device.id).filter(|id| only.is_some() || *id != view.device.id).collect();
+    if others.is_empty() {
+        return Ok(());
+    }
+    let of: std::collections::BTreeSet<&str> = others.iter().map(DeviceId::as_str).collect();
+    let sample: Vec<&str> = of.iter().copied().take(5).collect();
+    let more = if of.len() > sample.len() { ", ..." } else { "" };
+    console.note(format!(
+        "{} that {} asked for with such a key end too: of {}{more}",
+        counted(others.len(), "certificate"),
+        if others.len() == 1 { "was" } else { "were" },
+        sample.join(", ")
+    ));
+    Ok(())
 }
 
 /// The devices that a gateway speaks for now.

@@ -44,7 +44,11 @@ fn an_admission_is_opened_seen_and_withdrawn() {
     let again = world.run(&["admission", "show", "A2", "--format", "json"]).exits(0).json();
     assert!(again["secret"].is_null() && again["state"] == "open" && again["facts"]["serial"] == "QF-10");
 
-    let list = world.run(&["admission", "list"]).exits(0).says(&["2 admissions: 2 open"]);
+    world.write("of.csv", "id,kind,owner\nwv-31,windvane,ida\nwv-32,windvane,\n");
+    world.run(&["admission", "import", "of.csv", "--out", "secrets.csv"]).exits(0);
+    world.run(&["admission", "show", "A3"]).exits(0).prints(&["owner     ida"]);
+    world.run(&["admission", "withdraw", "A3", "A4", "--yes"]).exits(0);
+    let list = world.run(&["admission", "list", "--state", "open"]).exits(0).says(&["2 admissions: 2 open"]);
     assert!(list.stdout.lines().nth(1).unwrap().starts_with("A1    open   windvane"), "{list}");
     world.run(&["admission", "withdraw", "A1"]).exits(2).says(&["--yes"]);
     world.run(&["admission", "withdraw", "A1", "A7", "--yes"]).exits(4).says(&["no admission A7"]);
@@ -60,7 +64,7 @@ fn an_admission_is_opened_seen_and_withdrawn() {
     world.run(&["admission", "show", "wv-9"]).exits(3).says(&["expected A and a number"]);
     // Its time is over, by the ward's clock.
     let late = world.with("TIDY_WARDEN_NOW", "2099-01-01T00:00:00Z");
-    late.run(&["admission", "list"]).exits(0).says(&["1 lapsed, 1 withdrawn"]);
+    late.run(&["admission", "list"]).exits(0).says(&["1 lapsed, 3 withdrawn"]);
 }
 
 #[test]
@@ -268,13 +272,14 @@ fn admissions_that_were_changed_past_the_record_are_found() {
         ),
         ("UPDATE admissions SET digest = zeroblob(32) WHERE number = 3", "it opens other admissions"),
         ("UPDATE admissions SET device = 'wx-9' WHERE number = 5", "it opens other admissions"),
+        ("UPDATE admissions SET owner = 'eve' WHERE number = 5", "it opens other admissions"),
         ("DELETE FROM admissions WHERE number = 6", "it opens other admissions"),
         (
             "DELETE FROM admission_facts; DELETE FROM admissions WHERE number > 3",
             "the admissions that it opens are gone",
         ),
         (
-            "INSERT INTO admissions SELECT 7, 'wx-7', kind, labels, '{}', gateway, proof, digest, opened, until, NULL, NULL, NULL FROM admissions WHERE number = 3",
+            "INSERT INTO admissions SELECT 7, 'wx-7', kind, labels, '{}', gateway, proof, digest, opened, until, NULL, NULL, NULL, NULL FROM admissions WHERE number = 3",
             "admission A7: the record does not open it",
         ),
     ] {

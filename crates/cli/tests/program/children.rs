@@ -282,5 +282,12 @@ fn a_gateway_fetches_certificates_for_children_whose_kind_leaves_that_to_it() {
     assert_eq!(fetch(Some("st-2"), "cb-1", "c").0, 401);
     let log = world.run(&["audit", "log", "--format", "jsonl"]).exits(0).stdout;
     assert!(log.contains("fetched by its gateway st-1"), "the record says who asked");
+    // Whoever had the gateway's key could have fetched what it fetched.
+    let shown =
+        world.run(&["credential", "show", "--cert", "next.pem"]).exits(0).prints(&["asked for    with ", " of st-1"]);
+    assert!(shown.stdout.contains("may sign in  yes"), "{shown}");
+    let stolen = ["revoke", "st-1", "--reason", "keyCompromise", "--yes", "--because", "the cabinet stood open"];
+    world.run(&stolen).exits(0).says(&["asked for with such a key end too: of cb-1"]);
+    world.run(&["credential", "show", "--cert", "next.pem"]).exits(0).prints(&["may sign in  no: ", "revoked"]);
     world.run(&["audit", "verify"]).exits(0);
 }

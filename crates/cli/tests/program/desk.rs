@@ -119,7 +119,7 @@ fn admitted(world: &World, id: &str, more: &[&str]) -> String {
 fn a_device_comes_in_by_itself_and_renews() {
     let world = world().with("TIDY_WARDEN_NOW", "@now");
     world.write("now", "2027-01-01T00:00:00Z");
-    let secret = admitted(&world, "wv-9", &["--label", "site=ossel", "--fact", "serial=QF-9"]);
+    let secret = admitted(&world, "wv-9", &["--label", "site=ossel", "--fact", "serial=QF-9", "--owner", "ida"]);
     let desk = Desk::start(&world);
     let (status, body) = curl(&world, &desk.url(&format!("{EST}/cacerts")), &[]);
     assert_eq!(status, 200);
@@ -160,6 +160,7 @@ fn a_device_comes_in_by_itself_and_renews() {
         .exits(0);
     let shown = world.run(&["device", "show", "wv-9", "--format", "json"]).exits(0).json();
     assert_eq!((shown["state"].as_str(), shown["labels"]["site"].as_str()), (Some("equipped"), Some("ossel")));
+    assert_eq!(shown["owner"], "ida");
     let admission = world.run(&["admission", "show", "A1", "--format", "json"]).exits(0).json();
     assert_eq!(
         (admission["state"].as_str(), admission["credential"].as_str()),

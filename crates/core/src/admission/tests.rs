@@ -166,6 +166,7 @@ fn a_listed_device_is_the_one_that_is_meant_or_not() {
     );
     assert_eq!(with(&|device| device.gateway = Some("gw-2".parse().unwrap())), Some(Difference::Gateway));
     assert_eq!(with(&|device| device.gateway = Some("gw-1".parse().unwrap())), None);
+    assert_eq!(with(&|device| device.owner = Some("ida".parse().unwrap())), Some(Difference::Owner));
 }
 
 #[test]

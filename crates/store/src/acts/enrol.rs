@@ -30,11 +30,14 @@ pub fn record(tx: &mut dyn Tx, new: &NewCredential<'_>, cause: &Cause) -> Answer
         tx.update_credential(&CredentialRecord { authority: new.authority.cloned(), ..known.clone() })?;
         return Ok(Ok(()));
     }
-    let detail = json!({
+    let mut detail = json!({
         "origin": new.origin.as_str(), "authority": new.authority,
         "serial": new.serial.map(ToString::to_string), "fingerprint": new.fingerprint.to_string(),
         "ends": new.not_after, "key": new.key_type, "supersedes": superseded,
     });
+    if let Some(by) = &new.authorised_by {
+        detail["authorised_by"] = json!(by.to_string());
+    }
     let act = if new.origin == Origin::Issued { "credential.issue" } else { "credential.pin" };
     let change = append(tx, cause, act, new.device.as_str(), &detail)?;
     tx.touch(new.device, change)?;
@@ -116,7 +119,7 @@ pub fn renew(tx: &mut dyn Tx, shown: &Fingerprint, new: &NewCredential<'_>, caus
     if let Err(refusal) = shows(tx, shown, new.device, cause.at)? {
         return Ok(Err(refusal));
     }
-    let new = NewCredential { again: true, ..new.clone() };
+    let new = NewCredential { again: true, authorised_by: Some(*shown), ..new.clone() };
     Ok(record(tx, &new, cause)?.map_err(RenewRefusal::Unissued))
 }
 
@@ -136,7 +139,8 @@ pub fn by_gateway(
     if listed(tx, new.device)?.device.gateway.as_ref() != Some(gateway) {
         return Ok(Err(RenewRefusal::NotIts { gateway: gateway.clone() }));
     }
-    Ok(record(tx, new, cause)?.map_err(RenewRefusal::Unissued))
+    let new = NewCredential { authorised_by: Some(*shown), ..new.clone() };
+    Ok(record(tx, &new, cause)?.map_err(RenewRefusal::Unissued))
 }
 
 /// Checks that a device may have a new credential, and puts an end to those that it replaces; gives their names.

@@ -1,5 +1,7 @@
 //! Revoking.
 
+use std::collections::HashSet;
+
 use serde_json::json;
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::{BlockSource, CredentialRecord, Ended, Origin, Revocation};
@@ -9,10 +11,11 @@ use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::{Span, UnixTime};
 
 use super::{append, listed, touch_gateway, unknown};
-use crate::{BlockedKey, Cause, DeviceView, StoreError, Tx};
+use crate::{BlockedKey, Cause, DeviceView, StoreError, Tx, View};
 
 /// Revokes; gives the credentials that this ended. For [`Reason::KeyCompromise`] the keys of all that the device had are blocked,
-/// whatever their state, and what was revoked before for another reason has this one from now on.
+/// whatever their state, what was revoked before for another reason has this one from now on, and what was asked for with them ends too,
+/// that of other devices included.
 ///
 /// # Errors
 /// There is no such device or certificate.
@@ -21,7 +24,7 @@ pub fn revoke(tx: &mut dyn Tx, what: Revocation<'_>, cause: &Cause) -> Result<Ve
     if let Some(only) = what.only.filter(|only| !view.credentials.iter().any(|each| each.fingerprint == *only)) {
         return Err(unknown("credential", only));
     }
-    let ended = end_credentials(tx, &view, what.only, what.reason, cause.at)?;
+    let mut ended = end_credentials(tx, &view, what.only, what.reason, cause.at)?;
     let detail = json!({ "reason": what.reason.as_str(), "serials": names(&ended), "device_out": what.only.is_none() });
     let change = append(tx, cause, "revoke", what.device.as_str(), &detail)?;
     touch_gateway(tx, view.device.gateway.as_ref(), change)?;
@@ -35,7 +38,48 @@ pub fn revoke(tx: &mut dyn Tx, what: Revocation<'_>, cause: &Cause) -> Result<Ve
     } else {
         tx.touch(&before.id, change)?;
     }
+    if what.reason == Reason::KeyCompromise {
+        let of = view.credentials.iter().map(|each| each.fingerprint);
+        let roots: Vec<Fingerprint> = of.filter(|each| what.only.is_none_or(|only| only == *each)).collect();
+        ended.extend(end_derived(tx, &roots, cause)?);
+    }
     Ok(ended)
+}
+
+/// What was asked for with one of these, and with what was asked for so: the next certificates of a device, and those that a gateway
+/// fetched for its children.
+pub fn derived(view: &dyn View, roots: &[Fingerprint]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
+    let mut all = Vec::new();
+    let mut seen: HashSet<Fingerprint> = roots.iter().copied().collect();
+    let mut next = roots.to_vec();
+    while !next.is_empty() {
+        let mut found = view.derived_from(&next)?;
+        // A circle, which there cannot be, ends.
+        found.retain(|(_, fingerprint)| seen.insert(*fingerprint));
+        next = found.iter().map(|(_, fingerprint)| *fingerprint).collect();
+        all.extend(found);
+    }
+    Ok(all)
+}
+
+/// Ends all that somebody who had one of these keys could have asked for with it: whose key is in that nobody can say.
+fn end_derived(tx: &mut dyn Tx, roots: &[Fingerprint], cause: &Cause) -> Result<Vec<Ended>, StoreError> {
+    let mut all = Vec::new();
+    for (device, fingerprint) in derived(tx, roots)? {
+        let view = listed(tx, &device)?;
+        let ended = end_credentials(tx, &view, Some(fingerprint), Reason::KeyCompromise, cause.at)?;
+        if ended.is_empty() {
+            continue;
+        }
+        let detail = json!({
+            "reason": Reason::KeyCompromise.as_str(), "serials": names(&ended), "device_out": false, "derived": true,
+        });
+        let change = append(tx, cause, "revoke", device.as_str(), &detail)?;
+        touch_gateway(tx, view.device.gateway.as_ref(), change)?;
+        tx.touch(&device, change)?;
+        all.extend(ended);
+    }
+    Ok(all)
 }
 
 /// Revokes all credentials of many devices, which are out then; gives the credentials that this ended.

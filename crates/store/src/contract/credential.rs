@@ -39,6 +39,9 @@ pub struct NewCredential<'a> {
     pub overlap: Span,
     /// Whether the key was made here just now, so that nobody else can have it.
     pub fresh_key: bool,
+    /// The credential by which it was asked for: the device's own, or that of its gateway. None if a person, an admission or a
+    /// manufacturer stands behind it.
+    pub authorised_by: Option<Fingerprint>,
 }
 
 impl<'a> NewCredential<'a> {
@@ -64,6 +67,7 @@ impl<'a> NewCredential<'a> {
             again: false,
             overlap: Span::from_seconds(0),
             fresh_key: false,
+            authorised_by: None,
         }
     }
 }
@@ -201,6 +205,12 @@ pub trait ReadCredentials {
 
     /// The entries that recorded a device's credentials, those of many devices at once among them.
     fn entries_of(&self, device: &DeviceId) -> Result<Vec<i64>, StoreError>;
+
+    /// The credential by which another was asked for, if it was by one.
+    fn authorised_by(&self, fingerprint: &Fingerprint) -> Result<Option<Fingerprint>, StoreError>;
+
+    /// What was asked for by one of these, in the order in which it was recorded, and whose it is.
+    fn derived_from(&self, authorising: &[Fingerprint]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError>;
 }
 
 /// Rows of credentials and keys.

@@ -81,6 +81,19 @@ impl ReadCredentials for MemoryStore {
         Ok(all.map(|each| (each.record.device.clone(), each.record.fingerprint)).collect())
     }
 
+    fn authorised_by(&self, fingerprint: &Fingerprint) -> Result<Option<Fingerprint>, StoreError> {
+        let model = self.model();
+        let found = model.credentials.iter().rev().find(|each| each.record.fingerprint == *fingerprint);
+        Ok(found.and_then(|found| found.authorised_by))
+    }
+
+    fn derived_from(&self, authorising: &[Fingerprint]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
+        let model = self.model();
+        let all =
+            model.credentials.iter().filter(|each| each.authorised_by.is_some_and(|by| authorising.contains(&by)));
+        Ok(all.map(|each| (each.record.device.clone(), each.record.fingerprint)).collect())
+    }
+
     fn key_digest(&self, fingerprint: &Fingerprint) -> Result<[u8; 32], StoreError> {
         let model = self.model();
         let found = model.by_fingerprint(fingerprint).map(|each| each.key_digest);
@@ -170,7 +183,8 @@ impl WriteCredentials for MemoryStore {
                 held: None,
                 distrusted: None,
             };
-            model.credentials.push(Credential { record, key_digest: each.key_digest, der: each.der.to_vec(), entry });
+            let (key_digest, der, authorised_by) = (each.key_digest, each.der.to_vec(), each.authorised_by);
+            model.credentials.push(Credential { record, key_digest, der, entry, authorised_by });
         }
         Ok(())
     }

@@ -17,7 +17,10 @@ use crate::{ReadAdmissions, StoreError, WriteAdmissions};
 const COLUMNS: &str =
     "admissions.number, admissions.device, admissions.kind, admissions.labels::text, admissions.facts::text,
     admissions.gateway, admissions.proof, admissions.digest, admissions.opened, admissions.until, admissions.state,
-    admissions.ended, admissions.credential";
+    admissions.ended, admissions.credential, admissions.owner";
+
+/// How many those are.
+const WIDTH: usize = 14;
 
 /// A digest, if there is one.
 fn maybe_digest(row: &Row, at: usize) -> Result<Option<[u8; 32]>, StoreError> {
@@ -30,6 +33,7 @@ fn admission(row: &Row) -> Result<AdmissionRecord, StoreError> {
     let mut device = DeviceRecord::new(rows::word(row, 1, "id")?, rows::word(row, 2, "kind")?, created);
     rows::fill_device(&mut device, get(row, 3)?, get(row, 4)?)?;
     device.gateway = rows::maybe_word(row, 5, "gateway")?;
+    device.owner = rows::maybe_word(row, 13, "owner")?;
     let end = match (get::<Option<&str>>(row, 10)?, get::<Option<i64>>(row, 11)?) {
         (Some(word), Some(at)) => {
             let end = AdmissionEnd::from_parts(word, UnixTime(at), maybe_digest(row, 12)?.map(Fingerprint));
@@ -64,7 +68,7 @@ impl Database {
     ) -> Result<Vec<Option<AdmissionRecord>>, StoreError> {
         let mut all = vec![None; count];
         for row in self.connection.rows(&format!("SELECT {COLUMNS}, asked.place FROM {from}"), values)? {
-            let place: usize = rows::small(&row, 13, "admission")?;
+            let place: usize = rows::small(&row, WIDTH, "admission")?;
             *all.get_mut(place.wrapping_sub(1)).ok_or_else(|| damaged("admission"))? = Some(admission(&row)?);
         }
         Ok(all)
@@ -119,8 +123,8 @@ impl WriteAdmissions for Database {
         for AdmissionRecord { name, device, demand, until, end: _ } in new {
             let number = i64::from(name.0);
             self.connection.write(
-                "INSERT INTO admissions (number, device, kind, labels, facts, gateway, proof, digest, opened, until)
-                 VALUES ($1, $2, $3, $4::text::json, $5::text::json, $6, $7, $8, $9, $10)",
+                "INSERT INTO admissions (number, device, kind, labels, facts, gateway, proof, digest, opened, until, owner)
+                 VALUES ($1, $2, $3, $4::text::json, $5::text::json, $6, $7, $8, $9, $10, $11)",
                 &[
                     &number,
                     &device.id.as_str(),
@@ -132,6 +136,7 @@ impl WriteAdmissions for Database {
                     &demand.digest().map(<[u8; 32]>::as_slice),
                     &device.created.0,
                     &until.0,
+                    &device.owner.as_ref().map(|owner| owner.as_str()),
                 ],
             )?;
             for fact in device.facts.values() {

@@ -131,6 +131,24 @@ impl ReadCredentials for Database {
         self.connection.rows(HOLDERS, &[&digest.as_slice()])?.iter().map(holder).collect()
     }
 
+    fn authorised_by(&self, fingerprint: &Fingerprint) -> Result<Option<Fingerprint>, StoreError> {
+        let sql = "SELECT authorised_by FROM credentials WHERE fingerprint = $1 AND authorised_by IS NOT NULL
+             ORDER BY pk + 0 DESC LIMIT 1";
+        let row = self.connection.maybe(sql, &[&fingerprint.0.as_slice()])?;
+        row.map(|row| rows::digest(&row, 0, "credential").map(Fingerprint)).transpose()
+    }
+
+    fn derived_from(&self, authorising: &[Fingerprint]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
+        let all: Vec<&[u8]> = authorising.iter().map(|each| each.0.as_slice()).collect();
+        let sql = "SELECT devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device
+             WHERE authorised_by = ANY ($1) ORDER BY credentials.pk + 0";
+        let found = self.connection.rows(sql, &[&all])?;
+        found
+            .iter()
+            .map(|row| Ok((rows::word(row, 0, "id")?, Fingerprint(rows::digest(row, 1, "credential")?))))
+            .collect()
+    }
+
     fn key_digest(&self, fingerprint: &Fingerprint) -> Result<[u8; 32], StoreError> {
         let sql = "SELECT key_digest FROM credentials WHERE fingerprint = $1";
         match self.connection.maybe(sql, &[&fingerprint.0.as_slice()])? {
@@ -302,11 +320,13 @@ impl WriteCredentials for Database {
         let ders: Vec<&[u8]> = new.iter().map(|each| each.der).collect();
         let begins: Vec<i64> = new.iter().map(|each| each.not_before.0).collect();
         let ends: Vec<i64> = new.iter().map(|each| each.not_after.0).collect();
+        let authorising: Vec<Option<&[u8]>> =
+            new.iter().map(|each| each.authorised_by.as_ref().map(|by| by.0.as_slice())).collect();
         self.connection.write(
             "INSERT INTO credentials (pk, device, origin, authority, serial, fingerprint, key_digest, key_type,
-                 certificate, not_before, not_after, issued, equipped, entry)
+                 certificate, not_before, not_after, authorised_by, issued, equipped, entry)
              SELECT new.*, $12, $12, $13 FROM unnest($1::bigint[], $2::bigint[], $3::text[], $4::bigint[], $5::bytea[],
-                 $6::bytea[], $7::bytea[], $8::text[], $9::bytea[], $10::bigint[], $11::bigint[]) AS new",
+                 $6::bytea[], $7::bytea[], $8::text[], $9::bytea[], $10::bigint[], $11::bigint[], $14::bytea[]) AS new",
             &[
                 &pks,
                 &devices,
@@ -321,6 +341,7 @@ impl WriteCredentials for Database {
                 &ends,
                 &at.0,
                 &entry,
+                &authorising,
             ],
         )
     }

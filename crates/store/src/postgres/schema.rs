@@ -229,6 +229,9 @@ CREATE TABLE retired_facts (
 
 ALTER TABLE devices ADD COLUMN note TEXT ;
 ALTER TABLE field_names ADD COLUMN shared BOOLEAN;
+ALTER TABLE admissions ADD COLUMN owner TEXT ;
+ALTER TABLE credentials ADD COLUMN authorised_by BYTEA;
+CREATE INDEX credentials_derived ON credentials (authorised_by) WHERE authorised_by IS NOT NULL;
 ";
 
 /// Who was retired last of those that had a fact.

@@ -13,14 +13,15 @@ use super::{Sql, SqliteTx};
 use crate::{ReadAdmissions, StoreError, WriteAdmissions};
 
 const COLUMNS: &str =
-    "SELECT number, device, kind, labels, facts, gateway, proof, digest, opened, until, state, ended, credential
-    FROM admissions";
+    "SELECT number, device, kind, labels, facts, gateway, proof, digest, opened, until, state, ended, credential,
+    owner FROM admissions";
 
 fn admission(row: &Row<'_>) -> Result<AdmissionRecord, StoreError> {
     let text = |at| row.get_ref(at)?.as_str().map_err(|_| damaged("admission"));
     let mut device = DeviceRecord::new(parsed(text(1)?, "id")?, parsed(text(2)?, "kind")?, UnixTime(row.get(8)?));
     rows::fill_device(&mut device, text(3)?, text(4)?)?;
     device.gateway = row.get::<_, Option<String>>(5)?.map(|id| parsed(&id, "gateway")).transpose()?;
+    device.owner = row.get::<_, Option<String>>(13)?.map(|id| parsed(&id, "owner")).transpose()?;
     let end = match (row.get::<_, Option<String>>(10)?, row.get::<_, Option<i64>>(11)?) {
         (Some(word), Some(at)) => {
             let credential = row.get::<_, Option<[u8; 32]>>(12)?.map(Fingerprint);
@@ -91,8 +92,8 @@ impl<S: Sql> ReadAdmissions for S {
 impl WriteAdmissions for SqliteTx<'_> {
     fn insert_admissions(&mut self, new: &[AdmissionRecord]) -> Result<(), StoreError> {
         let mut row = self.sql().prepare_cached(
-            "INSERT INTO admissions (number, device, kind, labels, facts, gateway, proof, digest, opened, until)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+            "INSERT INTO admissions (number, device, kind, labels, facts, gateway, proof, digest, opened, until, owner)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
         )?;
         let mut index = self.sql().prepare_cached(
             "INSERT INTO admission_facts SELECT ?1, ?2, ?3
@@ -109,7 +110,8 @@ impl WriteAdmissions for SqliteTx<'_> {
                 demand.strength().as_str(),
                 demand.digest(),
                 device.created.0,
-                until.0
+                until.0,
+                device.owner.as_ref().map(|owner| owner.as_str())
             ])?;
             for fact in device.facts.values() {
                 index.execute(params![fact.name().as_str(), fact.value(), name.0])?;

@@ -1,5 +1,7 @@
 //! Credentials, blocked keys, and serial numbers that are about to be signed.
 
+use std::collections::BTreeMap;
+
 use rusqlite::types::Value;
 use rusqlite::{OptionalExtension, Row, params};
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
@@ -103,6 +105,29 @@ impl<S: Sql> ReadCredentials for S {
             all.push((rows::parsed(&row.get::<_, String>(0)?, "id")?, Fingerprint(row.get(1)?)));
         }
         Ok(all)
+    }
+
+    fn authorised_by(&self, fingerprint: &Fingerprint) -> Result<Option<Fingerprint>, StoreError> {
+        let sql = "SELECT authorised_by FROM credentials WHERE fingerprint_head = ?1 AND fingerprint = ?2 AND authorised_by IS NOT NULL
+             ORDER BY pk DESC LIMIT 1";
+        let mut statement = self.sql().prepare_cached(sql)?;
+        let row = params![rows::head(&fingerprint.0), fingerprint.0];
+        Ok(statement.query_row(row, |row| row.get(0)).optional()?.map(Fingerprint))
+    }
+
+    fn derived_from(&self, authorising: &[Fingerprint]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
+        let sql = "SELECT credentials.pk, devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device
+             WHERE authorised_by = ?1";
+        let mut statement = self.sql().prepare_cached(sql)?;
+        let mut all = BTreeMap::new();
+        for each in authorising {
+            let mut found = statement.query([each.0])?;
+            while let Some(row) = found.next()? {
+                let id = rows::parsed(row.get_ref(1)?.as_str().map_err(|_| damaged("device"))?, "id")?;
+                all.insert(row.get::<_, i64>(0)?, (id, Fingerprint(row.get(2)?)));
+            }
+        }
+        Ok(all.into_values().collect())
     }
 
     fn key_digest(&self, fingerprint: &Fingerprint) -> Result<[u8; 32], StoreError> {
@@ -216,8 +241,8 @@ impl WriteCredentials for SqliteTx<'_> {
     fn insert_credentials(&mut self, new: &[&NewCredential<'_>], at: UnixTime, entry: i64) -> Result<(), StoreError> {
         let mut insert = self.tx.prepare_cached(
             "INSERT INTO credentials (device, origin, authority, serial, fingerprint, fingerprint_head, key_digest,
-                 key_head, key_type, certificate, not_before, not_after, issued, equipped, entry)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13, ?14)",
+                 key_head, key_type, certificate, not_before, not_after, issued, equipped, entry, authorised_by)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15)",
         )?;
         let mut device = self.tx.prepare_cached("SELECT pk FROM devices WHERE id = ?1")?;
         // Those of a batch are nearly always signed by one.
@@ -252,7 +277,8 @@ impl WriteCredentials for SqliteTx<'_> {
                 each.not_before.0,
                 each.not_after.0,
                 at.0,
-                entry
+                entry,
+                each.authorised_by.map(|by| by.0)
             ])?;
         }
         Ok(())

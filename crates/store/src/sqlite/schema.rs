@@ -213,6 +213,9 @@ CREATE TABLE retired_facts (
 
 ALTER TABLE devices ADD COLUMN note TEXT;
 ALTER TABLE field_names ADD COLUMN shared INTEGER;
+ALTER TABLE admissions ADD COLUMN owner TEXT;
+ALTER TABLE credentials ADD COLUMN authorised_by BLOB;
+CREATE INDEX credentials_derived ON credentials (authorised_by) WHERE authorised_by IS NOT NULL;
 ";
 
 /// The names of what there is already.

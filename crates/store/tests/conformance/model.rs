@@ -484,7 +484,11 @@ pub(crate) fn act_for(
                 .iter()
                 .map(|(number, fact)| AdmissionRecord {
                     name: AdmissionName(0),
-                    device: DeviceRecord { created: cause.at, ..listed(*number, *fact, u8::MAX) },
+                    device: DeviceRecord {
+                        created: cause.at,
+                        owner: (number % 3 == 1).then(|| "ida".parse().unwrap()),
+                        ..listed(*number, *fact, u8::MAX)
+                    },
                     demand: [Demand::Secret([*fact; 32]), Demand::Certificate, Demand::Key([*number; 32])]
                         [usize::from(fact % 3)],
                     until: cause.at.plus(Span::from_seconds(20_000)),

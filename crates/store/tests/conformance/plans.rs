@@ -62,6 +62,7 @@ fn fill(database: &str) {
                 again: false,
                 overlap: Span::from_seconds(0),
                 fresh_key: true,
+                authorised_by: None,
             }
         })
         .collect();
@@ -147,6 +148,7 @@ const OF_ONE: &[(&str, Question)] = &[
                 again: true,
                 overlap: Span::from_seconds(0),
                 fresh_key: false,
+                authorised_by: None,
             };
             acts::enrol::record(tx, &new, &cause(3)).map(drop)
         })

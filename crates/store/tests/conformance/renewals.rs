@@ -246,3 +246,50 @@ fn a_key_that_was_made_for_its_device_is_made_anew_until_it_is_used() {
         assert_eq!(bench.credentials("wv-1"), 2);
     });
 }
+
+#[test]
+fn what_was_asked_for_with_a_key_that_was_stolen_ends_with_it() {
+    on_each_desk(|bench| {
+        let gateway = bench.enrolled("st-1", "QF-1");
+        let mut child = device("cb-1", None);
+        child.gateway = Some(id("st-1"));
+        bench.store.add_devices(&[child, device("cb-2", None)], &cause(3)).unwrap().unwrap();
+        let other = fresh(&mut bench.world, "cb-2");
+        issue(&mut bench.store, "cb-2", &other, false, 3).unwrap().unwrap();
+        let next = bench.renew(&gateway, "st-1", 4).unwrap();
+        let fetch = |bench: &mut Bench, shown, of: &str, at| {
+            let key = SoftwareKey::generate(NewKey::P256).unwrap().proven();
+            let (fingerprint, signed) = bench.signed(of, &key);
+            bench.desk.enrol_child(id("st-1"), shown, signed, cause(at)).unwrap().map(|()| fingerprint)
+        };
+        let childs = fetch(bench, next, "cb-1", 5).unwrap();
+        let refused = fetch(bench, next, "cb-2", 5);
+        assert!(matches!(refused, Err(RenewRefusal::NotIts { .. })), "{refused:?}");
+        let unknown = fetch(bench, other.fingerprint, "cb-1", 5);
+        assert!(matches!(unknown, Err(RenewRefusal::Unknown)), "it is not the gateway's: {unknown:?}");
+        let by = |bench: &Bench, of: &Fingerprint| bench.store.authorised_by(of).unwrap();
+        assert_eq!((by(bench, &next), by(bench, &childs)), (Some(gateway.fingerprint), Some(next)));
+        assert_eq!((by(bench, &gateway.fingerprint), by(bench, &other.fingerprint)), (None, None));
+        let derived = vec![(id("st-1"), next), (id("cb-1"), childs)];
+        assert_eq!(bench.store.derived(&[gateway.fingerprint]).unwrap(), derived);
+        // Another reason ends what it names and no more.
+        let state = |bench: &Bench, of: &Fingerprint| {
+            bench.store.status_many(std::slice::from_ref(of)).unwrap().remove(0).unwrap().0.revoked.map(|(_, why)| why)
+        };
+        let revoke = |bench: &mut Bench, reason, at| {
+            let what = Revocation { device: &id("st-1"), only: Some(gateway.fingerprint), reason };
+            bench.store.revoke(what, &cause(at)).unwrap().len()
+        };
+        assert_eq!(revoke(bench, Reason::Superseded, 6), 1);
+        assert_eq!((state(bench, &next), state(bench, &childs)), (None, None));
+        let before = bench.store.changed_since(0).unwrap().to;
+        assert_eq!(revoke(bench, Reason::KeyCompromise, 7), 3);
+        let all = [state(bench, &next), state(bench, &childs), state(bench, &other.fingerprint)];
+        assert_eq!(all, [Some(Reason::KeyCompromise), Some(Reason::KeyCompromise), None]);
+        let mut heard = bench.store.changed_since(before).unwrap().devices.unwrap();
+        heard.sort();
+        assert_eq!(heard, [id("cb-1"), id("st-1")], "guards hear of each");
+        assert!(bench.store.blocked_key(&bench.store.key_digest(&childs).unwrap()).unwrap().is_some());
+        assert_eq!(revoke(bench, Reason::KeyCompromise, 8), 0, "once is enough");
+    });
+}

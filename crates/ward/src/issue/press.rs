@@ -219,6 +219,7 @@ impl Minted {
             again,
             overlap: self.overlap,
             fresh_key: self.fresh_key,
+            authorised_by: None,
         }
     }
 }

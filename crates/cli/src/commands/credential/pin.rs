@@ -117,6 +117,7 @@ impl Pin {
             again,
             overlap,
             fresh_key: false,
+            authorised_by: None,
         }
     }
 }
