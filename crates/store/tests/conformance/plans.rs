@@ -62,7 +62,7 @@ fn fill(database: &str) {
                 again: false,
                 overlap: Span::from_seconds(0),
                 fresh_key: true,
-                authorised_by: None,
+                authorised_by: (number > 50).then(|| Fingerprint(digest(number - 1))),
             }
         })
         .collect();
@@ -96,6 +96,9 @@ const OF_ONE: &[(&str, Question)] = &[
     ("is_gateway", |store| store.is_gateway(&id(&name(50))).map(drop)),
     ("holder", |store| store.holder(&Fact::new(FactName::Serial, "QF-9").unwrap()).map(drop)),
     ("holders", |store| store.holders(&[&Fact::new(FactName::Serial, "QF-9").unwrap()]).map(drop)),
+    ("last_retired", |store| store.last_retired(&Fact::new(FactName::Serial, "QF-9").unwrap()).map(drop)),
+    ("authorised_by", |store| store.authorised_by(&Fingerprint(digest(90))).map(drop)),
+    ("derived_from", |store| store.derived_from(&[Fingerprint(digest(90)), Fingerprint(digest(95))]).map(drop)),
     ("changed", |store| store.changed(Place { change: 1, row: 900 }, 10).map(drop)),
     ("status_many", |store| store.status_many(&[Fingerprint(digest(9))]).map(drop)),
     ("fingerprints_of", |store| store.fingerprints_of(&serial(9)).map(drop)),
