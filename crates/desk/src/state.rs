@@ -83,11 +83,12 @@ impl LiveConfig {
         &self.signers
     }
 
-    /// Reads all of it, and opens what signs for devices: nothing is served without it.
+    /// Reads all of it, and opens what signs for devices: nothing is served without it. A desk at a post does not have the key that signs
+    /// for guards and desks.
     ///
     /// # Errors
     /// The store cannot be read, or a key cannot be opened.
-    pub fn of(ward: &Ward, openers: &dyn Openers, tls: TlsSettings) -> Result<Self, Problem> {
+    pub fn of(ward: &Ward, openers: &dyn Openers, tls: TlsSettings, is_post: bool) -> Result<Self, Problem> {
         let (all, read) = ward.store.view(|view| Ok((view.authorities()?, Reading::from(&view.head()?))))?;
         let mint = Mint::new(ward)?;
         let mut signers: Vec<(AuthorityRecord, Arc<dyn Signer>)> = Vec::new();
@@ -104,7 +105,7 @@ impl LiveConfig {
         for kind in ward.settings.kinds.keys() {
             mint.prepare(kind, &opened)?;
         }
-        if ward.settings.desk.renew_servers {
+        if ward.settings.desk.renew_servers && !is_post {
             let or = "if the key is kept elsewhere: renew_servers = false under [desk], and post renew by hand";
             for authority in all.iter().filter(|each| each.role == AuthorityRole::Service).filter(believed) {
                 let signer = openers.signer(ward, authority).map_err(|problem| problem.or_next(or))?;
@@ -149,11 +150,14 @@ pub struct Reading {
     servers: i64,
     /// The edition, and the change of groups that its conditions could name: what outfits are told of topics.
     edition: (u32, i64),
+    /// The settings that were adopted.
+    settings: u32,
 }
 
 impl From<&Head> for Reading {
     fn from(head: &Head) -> Self {
-        Self { authorities: head.authorities, servers: head.servers, edition: (head.edition, head.group_rules) }
+        let edition = (head.edition, head.group_rules);
+        Self { authorities: head.authorities, servers: head.servers, edition, settings: head.settings }
     }
 }
 

@@ -9,6 +9,7 @@ use std::path::Path;
 use data_encoding::{BASE64URL_NOPAD, HEXLOWER};
 use serde::{Deserialize, Serialize};
 use tidy_warden_core::asn1;
+use tidy_warden_core::authority::{AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::{AltName, Certificate, Issuer, SerialNumber, Subject, Template, Usage};
 use tidy_warden_core::database::{DatabaseAddress, DatabaseHost};
 use tidy_warden_core::id::PostName;
@@ -136,6 +137,10 @@ pub fn add(ward: &mut Ward, new: &NewPost<'_>, openers: &dyn Openers, cause: &Ca
     let text = post_text(ward, &access, &record, settings.public_key());
     let pem = asn1::pem("CERTIFICATE", record.certificate.der());
     let key_file = format!("{KEYS}/{}.key", new.role.as_str());
+    let issuing = match new.role {
+        PostRole::Desk => issuing_keys(ward, new.passphrase, openers)?,
+        PostRole::Guard => Vec::new(),
+    };
     let mut all = vec![
         (key_file.as_str(), locked.as_bytes(), Access::Secret),
         (CERTIFICATE, pem.as_bytes(), Access::Public),
@@ -145,6 +150,7 @@ pub fn add(ward: &mut Ward, new: &NewPost<'_>, openers: &dyn Openers, cause: &Ca
     if let Some(roots) = &access.roots {
         all.push((STORE_ROOTS, roots, Access::Public));
     }
+    all.extend(issuing.iter().map(|(name, locked)| (name.as_str(), locked.as_bytes(), Access::Secret)));
     all.into_iter().try_for_each(|(name, octets, access)| folder.add(name, octets, access)).map_err(failed)?;
     folder.sync().map_err(failed)?;
     let added = ward.store.add_post(&record, cause, &mut || folder.publish())?;
@@ -154,6 +160,38 @@ pub fn add(ward: &mut Ward, new: &NewPost<'_>, openers: &dyn Openers, cause: &Ca
             .next("name another; post list shows those that there are")
     })?;
     Ok(record)
+}
+
+/// The keys of all authorities that sign for devices, each with the name of its file, locked with a post's passphrase. Those on tokens stay
+/// there.
+fn issuing_keys(
+    ward: &Ward,
+    passphrase: &Passphrase,
+    openers: &dyn Openers,
+) -> Result<Vec<(String, Zeroizing<String>)>, Problem> {
+    let mut all = Vec::new();
+    for authority in ward.store.authorities()? {
+        if authority.role != AuthorityRole::Devices || authority.retired.is_some() {
+            continue;
+        }
+        match &authority.key {
+            KeyPlace::Ward => {
+                let name = authority.name.as_str();
+                let key = ward.key(name, openers.passphrase(&format!("the authority `{name}`"))?)?;
+                let locked = key
+                    .lock(passphrase, ward.lock_cost(), &mut SystemRandom)
+                    .map_err(|error| Problem::failed(format!("cannot lock the key of `{name}`")).because(error))?;
+                all.push((format!("{KEYS}/{name}.key"), Zeroizing::new(locked.to_string())));
+            }
+            KeyPlace::Token { .. } => {}
+            KeyPlace::Away | KeyPlace::Nowhere => {
+                return Err(Problem::refused("a desk's post was not added")
+                    .because(format!("the key of `{}` is neither in the ward nor on a token", authority.name))
+                    .next("retire that authority, or keep its key where a desk can use it"));
+            }
+        }
+    }
+    Ok(all)
 }
 
 /// A new key, and a certificate for it from the ward's authority for services.
@@ -189,12 +227,21 @@ fn post_text(ward: &Ward, access: &DatabaseAccess, post: &PostRecord, settings: 
     // A password is refused where anybody could ask for it.
     let is_said = access.address.tls || access.insecure || access.address.hosts.iter().all(is_socket);
     let password = if is_said { format!("password_file = {}\n", text(PASSWORD)) } else { String::new() };
+    let example = match post.role {
+        PostRole::Guard => {
+            "# [guard]\n# listen = \"0.0.0.0:8883\"\n# broker = \"tls://broker.example.org:8883\"\n# proxy_protocol = true\n\
+             # proxy_from = [\"10.0.0.7\"]\n"
+        }
+        PostRole::Desk => {
+            "# [desk]\n# listen = \"0.0.0.0:8843\"\n# listen_http = \"0.0.0.0:8080\"\n# proxy_protocol = true\n\
+             # proxy_from = [\"10.0.0.7\"]\n"
+        }
+    };
     format!(
         "# What this post is, and what is about this machine alone. All else comes from the ward's settings, as they were\n\
          # adopted and signed.\n\n[post]\nname = {}\nrole = {}\nward = {}\nsettings_key = {}\n\n\
          [store]\nurl = {}\n{password}{insecure}\n\
-         # [guard]\n# listen = \"0.0.0.0:8883\"\n# broker = \"tls://broker.example.org:8883\"\n# proxy_protocol = true\n\
-         # proxy_from = [\"10.0.0.7\"]\n",
+         {example}",
         text(post.name.as_str()),
         text(post.role.as_str()),
         text(&ward.record.urn),

@@ -57,8 +57,15 @@ pub(crate) struct DeskArgs {
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) metrics: Option<SocketAddr>,
     /// A file with the passphrase of the desk's own TLS key, if that is not the one that opens the ward's keys.
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", conflicts_with = "post")]
     pub(crate) tls_passphrase_file: Option<PathBuf>,
+    /// Run the desk of a post: the folder that `post add` made, on a machine that has nothing else of the ward. TIDY_WARDEN_WARD
+    /// and TIDY_WARDEN_PASSPHRASE_FILE are not looked at.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) post: Option<PathBuf>,
+    /// A file with the passphrase of the post's own keys; without it the terminal is asked.
+    #[arg(long, env = "TIDY_WARDEN_POST_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true)]
+    pub(crate) post_passphrase_file: Option<PathBuf>,
     /// The form of log lines on standard error; default: text on a terminal, else json.
     #[arg(long, value_enum)]
     pub(crate) log: Option<LogForm>,

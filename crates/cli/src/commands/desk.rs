@@ -6,10 +6,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
+use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::key::{Signer, SoftwareKey};
+use tidy_warden_core::post::PostRole;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_desk::server::{Config, Server};
 use tidy_warden_desk::{DeskError, Event, LiveConfig, Reading, Sink, Stores};
+use tidy_warden_ward::post::OpenPost;
 
 use super::Context;
 use super::guard::{STORE_PATIENCE, live, stays_inside};
@@ -88,6 +91,31 @@ struct Home<'a> {
 }
 
 impl Home<'_> {
+    fn open(&self) -> Result<(Ward, Option<OpenPost>), Problem> {
+        let Some(dir) = &self.args.post else { return Ok((self.context.ward()?, None)) };
+        if self.context.is_ward_named {
+            return Err(Problem::usage("a post is run without the ward's folder").next("leave --ward away"));
+        }
+        let (ward, post) = tidy_warden_ward::post::open(dir)?;
+        match post.role {
+            PostRole::Desk => Ok((ward, Some(post))),
+            PostRole::Guard => Err(Problem::refused(format!("the post `{}` is a guard, and no desk", post.name))
+                .next("name a desk's folder")),
+        }
+    }
+
+    /// The file with what opens this desk's keys: the ward's passphrase, or the post's own and no other.
+    fn passphrase_file(&self) -> Option<&Path> {
+        match &self.args.post {
+            None => self.context.passphrase_path(),
+            Some(_) => self.args.post_passphrase_file.as_deref(),
+        }
+    }
+
+    fn secrets(&self) -> Secrets<'_> {
+        Secrets::new(self.context.console, self.passphrase_file(), self.context.pin_file.as_deref())
+    }
+
     /// The desk's own key. The passphrase is used once and forgotten.
     fn own_key(&self, ward: &Ward, secrets: &dyn Openers) -> Result<SoftwareKey, Problem> {
         match &self.args.tls_passphrase_file {
@@ -107,20 +135,33 @@ impl Home<'_> {
         key: &mut SoftwareKey,
         known: &[(AuthorityRecord, Arc<dyn Signer>)],
     ) -> Result<LiveConfig, Problem> {
-        let ward = self.context.ward()?;
-        let has_file = self.context.passphrase_path().is_some();
-        let secrets = Reopened { known, secrets: self.context.secrets(), has_file };
-        if *key.public_key() != ward.store.server_certificate(DESK)?.public_key {
+        let (ward, post) = self.open()?;
+        let has_file = self.passphrase_file().is_some();
+        let secrets = Reopened { known, secrets: self.secrets(), has_file };
+        if *key.public_key() != own_certificate(&ward, post.as_ref())?.public_key {
             *key = self.own_key(&ward, &secrets)?;
         }
-        config(&ward, key, &secrets)
+        config(&ward, post.as_ref(), key, &secrets)
+    }
+}
+
+/// The desk's own certificate.
+fn own_certificate(ward: &Ward, post: Option<&OpenPost>) -> Result<Certificate, Problem> {
+    match post {
+        Some(post) => Ok(post.certificate.clone()),
+        None => Ok(ward.store.server_certificate(DESK)?),
     }
 }
 
 /// What a desk of this ward goes by.
-pub(crate) fn config(ward: &Ward, key: &SoftwareKey, secrets: &dyn Openers) -> Result<LiveConfig, Problem> {
-    let own = ward.store.server_certificate(DESK)?;
-    LiveConfig::of(ward, secrets, live::tls(ward, DESK, own, key, true)?)
+pub(crate) fn config(
+    ward: &Ward,
+    post: Option<&OpenPost>,
+    key: &SoftwareKey,
+    secrets: &dyn Openers,
+) -> Result<LiveConfig, Problem> {
+    let own = own_certificate(ward, post)?;
+    LiveConfig::of(ward, secrets, live::tls(ward, DESK, own, key, true)?, post.is_some())
 }
 
 /// Where a desk listens, and where it keeps how far it has seen the record.
@@ -132,7 +173,13 @@ pub(crate) struct Places {
 }
 
 /// A desk of this ward that listens.
-pub(crate) async fn bind(ward: &Ward, places: Places, live: LiveConfig, sink: Sink) -> Result<Server, Problem> {
+pub(crate) async fn bind(
+    ward: &Ward,
+    post: Option<&OpenPost>,
+    places: Places,
+    live: LiveConfig,
+    sink: Sink,
+) -> Result<Server, Problem> {
     let Places { listen, listen_http, metrics, seen } = places;
     let stores = Stores {
         readers: (0..READERS).map(|_| ward.desk_reader(Some(STORE_PATIENCE))).collect::<Result<_, _>>()?,
@@ -140,8 +187,11 @@ pub(crate) async fn bind(ward: &Ward, places: Places, live: LiveConfig, sink: Si
         acts: ward.desk_acts()?,
         lists: ward.another_store()?,
     };
-    let (actor, clock) = (DESK.to_owned(), Arc::new(ward.clock.clone()));
-    let (name, version) = (parse(DESK)?, env!("CARGO_PKG_VERSION"));
+    let (name, actor) = match post {
+        Some(post) => (post.name.clone(), ward.actor.clone()),
+        None => (parse(DESK)?, DESK.to_owned()),
+    };
+    let (clock, version) = (Arc::new(ward.clock.clone()), env!("CARGO_PKG_VERSION"));
     let config = Config { listen, listen_http, metrics, seen, live, name, version, actor, clock, sink };
     Server::bind(config, stores).await.map_err(|error| match error {
         DeskError::Store(error) => error.into(),
@@ -154,14 +204,14 @@ pub(crate) async fn bind(ward: &Ward, places: Places, live: LiveConfig, sink: Si
 
 pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Problem> {
     let home = Home { context, args };
-    let ward = context.ward()?;
+    let (ward, post) = home.open()?;
     let settings = &ward.settings.desk;
     let listen = args.listen.or(settings.listen).unwrap_or(SocketAddr::from((Ipv4Addr::LOCALHOST, 8843)));
     let listen_http = args.listen_http.or(settings.listen_http);
     stays_inside(&ward, DESK, &[Some(listen), listen_http])?;
-    let secrets = context.secrets();
+    let secrets = home.secrets();
     let key = home.own_key(&ward, &secrets)?;
-    let live = config(&ward, &key, &secrets)?;
+    let live = config(&ward, post.as_ref(), &key, &secrets)?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let log = Log::start(form, ward.clock.clone());
     // In the form of the log: whoever reads it as JSON gets nothing else.
@@ -172,7 +222,7 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
     let places = Places { listen, listen_http, metrics, seen: Some(ward.dir.join(SEEN)) };
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
     let ended = runtime.block_on(async {
-        let server = bind(&ward, places, live, log.sink()).await?;
+        let server = bind(&ward, post.as_ref(), places, live, log.sink()).await?;
         serve(&home, server, key, known, log.sink()).await
     });
     signals::end(runtime);

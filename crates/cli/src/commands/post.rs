@@ -64,11 +64,17 @@ fn add(context: &Context<'_>, args: &AddPostArgs) -> Result<Exit, Problem> {
     console.show("tidy-warden/post/1", value, &text)?;
     console.note(format!(
         "next: give it its role in the database: store roles --out roles.sql, then: psql -d {} -f roles.sql\n      \
-         bring {dir} to its machine, set [guard] in its {POST}, and run it there:\n      \
-         tidy-warden {} --post {dir} --post-passphrase-file FILE",
+         bring {dir} to its machine, set [{1}] in its {POST}, and run it there:\n      \
+         tidy-warden {1} --post {dir} --post-passphrase-file FILE",
         database(&ward),
         role.as_str(),
     ));
+    if role == PostRole::Desk {
+        console.warn(format!(
+            "{dir}/keys has the keys of the authorities that sign for devices, locked with the post's passphrase: whoever takes over its \
+             machine can certify devices, until these authorities are retired"
+        ));
+    }
     Ok(Exit::Done)
 }
 
@@ -248,6 +254,12 @@ fn retire(context: &Context<'_>, name: &PostName, yes: bool, because: Option<&st
         post.host,
         post.certificate.serial
     ));
+    if post.role == PostRole::Desk {
+        console.warn(
+            "its folder has the keys of the authorities that sign for devices: if anybody may have had it with its passphrase, replace them \
+             (authority add NAME --replaces OLD, then authority retire OLD)",
+        );
+    }
     console.confirm(&format!("Retire {name}?"), yes)?;
     let because = console.reason(because)?;
     let cause = ward.cause(Some(&because));

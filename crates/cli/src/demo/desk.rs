@@ -91,9 +91,9 @@ async fn start(story: &Story<'_>, ward: &Ward, passphrase: &Passphrase) -> Resul
             let _ = tell.send(address);
         }
     });
-    let live = desk::config(ward, &ward.key(desk::DESK, passphrase)?, &secrets)?;
+    let live = desk::config(ward, None, &ward.key(desk::DESK, passphrase)?, &secrets)?;
     let places = desk::Places { listen: (Ipv4Addr::LOCALHOST, 0).into(), listen_http: None, metrics: None, seen: None };
-    let server = desk::bind(ward, places, live, sink).await?;
+    let server = desk::bind(ward, None, places, live, sink).await?;
     tokio::spawn(async move {
         let (_keep, reloads) = tokio::sync::mpsc::channel(1);
         server.run(std::future::pending(), reloads).await

@@ -30,7 +30,12 @@ pub(crate) struct Desk {
 impl Desk {
     pub(crate) fn start(world: &World) -> Self {
         let args = ["desk", "--listen", "127.0.0.1:0", "--listen-http", "127.0.0.1:0", "--metrics", "127.0.0.1:0"];
-        let running = Running::start(&mut world.program(&args));
+        Self::of(world, &mut world.program(&args))
+    }
+
+    /// One that a command runs.
+    pub(crate) fn of(world: &World, command: &mut std::process::Command) -> Self {
+        let running = Running::start(command);
         let line =
             running.line("where it listens", |line| line.contains("\"listening\"") || line.starts_with("error:"));
         let event: Value = serde_json::from_str(&line).unwrap_or_else(|_| panic!("{}", running.lines().join("\n")));

@@ -485,3 +485,106 @@ fn children_that_a_guard_at_a_post_hears_of_wait_and_a_desk_lists_those_that_nee
     assert!(log.lines().any(|line| line.contains("device.introduce") && line.contains("post guard-2")), "{log}");
     world.run(&["audit", "verify"]).exits(0);
 }
+
+#[test]
+fn a_desk_at_a_post_lets_devices_in_and_can_do_nothing_else_to_the_ward() {
+    let (world, database) = world_in(Cluster::shared());
+    world.append("w/ward.toml", "[kinds.tension]\nadmit = \"ask\"\nid = \"tn-{serial}\"\n");
+    world.secret("post.txt", "of this post alone\n");
+    let add = ["post", "add", "desk-2", "--role", "desk", "--host", "localhost", "--out", "desk-2"];
+    world
+        .run(&[&add[..], &["--post-passphrase-file", "post.txt"]].concat())
+        .exits(0)
+        .says(&["tidy-warden desk --post desk-2", "whoever takes over its machine can certify devices"]);
+    world.give_roles(&database);
+    assert_eq!(
+        files(&world.path("desk-2")),
+        ["keys/desk.key", "keys/devices.key", "post.pem", "post.toml", "store.pw"]
+    );
+    let open = ["admission", "open", "--id", "wv-9", "--kind", "windvane", "--secret", "--format", "json"];
+    let secret = world.run(&open).exits(0).json()["secret"].as_str().unwrap().to_owned();
+    world.run(&["guard", "--post", "desk-2", "--broker", "builtin"]).exits(3).says(&["is a desk, and no guard"]);
+    let command = |more: &[&str]| {
+        let mut command = world.command(env!("CARGO_BIN_EXE_tidy-warden"));
+        command.env("TIDY_WARDEN_WARD", "nowhere").env("TIDY_WARDEN_PASSPHRASE_FILE", "pass.txt").env("USER", "ada");
+        command
+            .args(["desk", "--post", "desk-2", "--listen", "127.0.0.1:0", "--listen-http", "127.0.0.1:0"])
+            .args(more);
+        command
+    };
+    let wrong = command(&["--post-passphrase-file", "pass.txt"]).output().unwrap();
+    assert!(!wrong.status.success(), "no other passphrase opens it");
+    let desk = crate::desk::Desk::of(&world, &mut command(&["--post-passphrase-file", "post.txt"]));
+    // A device comes in, and one asks.
+    crate::desk::openssl_request(&world, "one", "/");
+    let enrol = |request: &str, more: &[&str]| -> (u16, String) {
+        let url = format!("https://localhost:{}/.well-known/est/{}", desk.address.port(), more[0]);
+        let data = format!("@{request}.b64");
+        let base = ["-s", "-S", "--cacert", "trust/root.pem", "-w", "\n%{http_code}", "--data-binary", &data];
+        let typed = ["-H", "Content-Type: application/pkcs10", &url];
+        let ran = world.other("curl", &[&base[..], &more[1..], &typed].concat()).exits(0);
+        let (body, status) = ran.stdout.rsplit_once('\n').unwrap();
+        (status.parse().unwrap(), body.to_owned())
+    };
+    let user = format!("wv-9:{secret}");
+    let (status, body) = enrol("one", &["simpleenroll", "-u", &user]);
+    assert_eq!(status, 200, "{body} {}", desk.running.lines().join("\n"));
+    let given = crate::desk::certificate(&world, &body, "one.pem");
+    assert_eq!(enrol("one", &["simpleenroll", "-u", &user]).1, body, "a lost answer is given again");
+    crate::desk::openssl_request(&world, "asks", "/serialNumber=12");
+    let (status, words) = enrol("asks", &["tension/simpleenroll"]);
+    assert_eq!(status, 202, "{words}");
+    let code = words.trim_end().rsplit(' ').next().unwrap().to_owned();
+    world.run(&["device", "accept", "tn-12", "--code", &code]).exits(0);
+    assert_eq!(enrol("asks", &["tension/simpleenroll"]).0, 200);
+    // It signs the list, and says how it is.
+    world.run(&["revoke", "wv-9", "--reason", "superseded", "--yes"]).exits(0);
+    let list = format!("http://127.0.0.1:{}/crl/devices.crl", desk.http.port());
+    let listed = || {
+        world.other("curl", &["-s", "-o", "devices.crl", &list]).exits(0);
+        let text = world.other("openssl", &["crl", "-inform", "DER", "-in", "devices.crl", "-noout", "-text"]).stdout;
+        text.to_lowercase().contains(&given.serial.to_string()).then_some(())
+    };
+    assert!(eventually(listed).is_some(), "soon after the revocation: {}", desk.running.lines().join("\n"));
+    assert!(eventually(|| world.run(&["post", "list"]).stdout.contains("desk-2  desk   up").then_some(())).is_some());
+    // What was adopted counts at once: this kind is not let in by asking any more.
+    let text = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", text.replace("admit = \"ask\"", "admit = \"secret\""));
+    world.run(&["settings", "adopt", "--yes", "--because", "no more"]).exits(0);
+    crate::desk::openssl_request(&world, "late", "/serialNumber=13");
+    assert!(eventually(|| (enrol("late", &["tension/simpleenroll"]).0 == 401).then_some(())).is_some());
+    let log = world.run(&["audit", "log", "--format", "jsonl"]).exits(0).stdout;
+    let by_it = log.lines().filter(|line| line.contains("\"post desk-2\"")).count();
+    assert!(by_it >= 4, "{log}");
+    // Its role is its own: nothing that a person decides can be changed with it.
+    let login = format!("{database}_post_desk-2");
+    for sql in [
+        "UPDATE devices SET out = NULL",
+        "UPDATE devices SET held = NULL",
+        "UPDATE devices SET labels = '{}'",
+        "DELETE FROM devices",
+        "INSERT INTO editions SELECT * FROM editions",
+        "INSERT INTO adopted_settings SELECT * FROM adopted_settings",
+        "UPDATE audit SET subject = ''",
+        "INSERT INTO audit SELECT number + 1, at, 'ada', act, subject, because, detail, hash, hash FROM audit ORDER BY 1 DESC LIMIT 1",
+        "DELETE FROM blocked_keys",
+        "UPDATE posts SET retired = NULL",
+        "SELECT verifier FROM posts",
+        "UPDATE authorities SET retired = NULL",
+        "INSERT INTO admissions SELECT * FROM admissions",
+        "UPDATE head SET doubt = NULL",
+        "CREATE TABLE mine (a INT)",
+    ] {
+        let told = Cluster::shared().tries(&database, &login, sql);
+        assert!(
+            told.is_some_and(|told| told.contains("permission denied") || told.contains("row-level security")),
+            "{sql}"
+        );
+    }
+    drop(desk);
+    world.run(&["post", "retire", "desk-2", "--yes", "--because", "the machine was given back"]).exits(0);
+    world.give_roles(&database);
+    let out = command(&["--post-passphrase-file", "post.txt"]).output().unwrap();
+    assert!(!out.status.success(), "a retired post is out");
+    world.run(&["audit", "verify"]).exits(0);
+}

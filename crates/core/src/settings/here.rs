@@ -94,7 +94,7 @@ pub(super) const POST: Section = Section {
     head: "[post]",
     example: "[post]",
     about: "In `post.toml` alone, which `post add` writes: what this post is. Beside it that file may have [store], the keys of [guard] \
-            and [desk] that are about one machine (addresses, `proxy_protocol`, `proxy_from` and all of the broker) and [makers.NAME].",
+            and [desk] that are about one machine (addresses, `proxy_protocol`, `proxy_from` and all of the broker), [makers.NAME] and [hsm].",
     keys: &[NAME, ROLE, WARD, SETTINGS_KEY],
 };
 
@@ -150,7 +150,7 @@ impl PostFile {
 
 impl Reader<'_> {
     fn post_file(&mut self, root: &Table<'_>) -> Option<PostFile> {
-        self.only_these(root, "post.toml", &["post", "guard", "desk", "store", "makers"]);
+        self.only_these(root, "post.toml", &["post", "guard", "desk", "store", "makers", "hsm"]);
         let Some(table) = self.section(root, "post", &POST) else {
             self.complain(0..0, "the section [post] is missing".to_owned(), "expected what `post add` wrote");
             return None;
@@ -176,7 +176,7 @@ impl Reader<'_> {
             guard: self.guard(root),
             desk: self.desk(root),
             store: self.store(root),
-            hsm_module: None,
+            hsm_module: self.hsm_module(root),
             makers: self.makers(root),
         };
         Some(PostFile { name: name?, role: role?, ward: ward?, settings_key: settings_key?, here })

@@ -307,6 +307,42 @@ const READ_BY_POSTS: [&str; 17] = [
 /// What a guard counts.
 const TALLIES: [&str; 5] = ["traffic", "seen", "trial_differences", "broker_sessions", "places"];
 
+/// What a desk reads beside what guards read.
+const READ_BY_DESKS: [&str; 11] = [
+    "introduced",
+    "former_servers",
+    "asking",
+    "admissions",
+    "admission_facts",
+    "audit",
+    "intended",
+    "lost_serials",
+    "field_names",
+    "retired_facts",
+    "acts",
+];
+
+/// What a desk writes: devices that come in and what they are given, who waits, lists that were signed, and the record of it. Columns by
+/// which a person's decisions stand (holds, revocations of devices, groups, editions, posts) are not among them.
+const WRITTEN_BY_DESKS: [(&str, &str); 16] = [
+    ("INSERT, UPDATE (changed)", "devices"),
+    ("INSERT", "facts"),
+    ("INSERT", "field_names"),
+    ("INSERT, UPDATE (authority, equipped, first_used, superseded_until, revoked, reason)", "credentials"),
+    ("UPDATE (state, ended, credential)", "admissions"),
+    ("DELETE", "admission_facts"),
+    ("INSERT, UPDATE, DELETE", "asking"),
+    ("INSERT, UPDATE", "introduced"),
+    ("UPDATE (crl_number, crl_at, crl_pending)", "authorities"),
+    ("INSERT (change, hash, tree), UPDATE (change, hash, tree)", "head"),
+    ("INSERT", "audit"),
+    ("INSERT, DELETE", "acts"),
+    ("DELETE", "lost_serials"),
+    ("INSERT", "blocked_keys"),
+    ("INSERT", "seen"),
+    ("UPDATE", "tally"),
+];
+
 /// What only whoever works on the ward reads beside that.
 const READ_BY_READERS: [&str; 15] = [
     "retired_facts",
@@ -350,8 +386,13 @@ fn make(connection: &Connection, functions: &str) -> Result<(), StoreError> {
 /// What format 4 brought, in the transaction that is open. Nobody may call it until `store roles` says so.
 pub(super) fn upgrade_to_4(connection: &Connection) -> Result<(), StoreError> {
     make(connection, FUNCTIONS_4)?;
-    connection.batch("REVOKE ALL ON FUNCTION guard_introduces FROM PUBLIC")
+    connection.batch("REVOKE ALL ON FUNCTION guard_introduces FROM PUBLIC")?;
+    connection.batch(ROWS_4)
 }
+
+/// Who may read and write the record may do so with each row, but that a desk writes under its own name alone (see [`grants`]).
+const ROWS_4: &str =
+    "ALTER TABLE audit ENABLE ROW LEVEL SECURITY; CREATE POLICY every ON audit USING (true) WITH CHECK (true)";
 
 /// Makes the functions, in the transaction that is open. Nobody else may call them until `store roles` says so.
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
@@ -359,6 +400,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     make(connection, FUNCTIONS_4)?;
     let all: Vec<&str> = INNER.iter().chain(&GUARD_ACTS).chain(&["post_name", "live_posts"]).copied().collect();
     connection.batch(&format!("REVOKE ALL ON FUNCTION {} FROM PUBLIC", all.join(", ")))?;
+    connection.batch(ROWS_4)?;
     connection
         .batch("ALTER TABLE post_states ENABLE ROW LEVEL SECURITY; ALTER TABLE sessions ENABLE ROW LEVEL SECURITY")
 }
@@ -419,7 +461,7 @@ fn head(names: &Names, database: &str, owner: &str) -> String {
          --\n\
          --   {operators}  people at the command line: every act, nothing of the record changed or deleted\n\
          --   {guards}  guards: what they read, what they count, and their acts by functions that check\n\
-         --   {desks}  desks: what they read\n\
+         --   {desks}  desks: what they read, and whom they let in\n\
          --   {readers}  whoever only looks\n\
          \nBEGIN;\n\n"
     )
@@ -443,9 +485,18 @@ fn grants(names: &Names) -> String {
     sql.push_str(&format!("GRANT SELECT, INSERT, UPDATE ON {} TO {guards};\n", names.tables(&TALLIES)));
     sql.push_str(&format!("GRANT DELETE ON {} TO {guards};\n", names.tables(&["broker_sessions"])));
     sql.push_str(&format!("GRANT UPDATE ON {} TO {guards}, {desks};\n", names.tables(&["tally"])));
+    sql.push_str(&format!("GRANT SELECT ON {} TO {desks};\n", names.tables(&READ_BY_DESKS)));
+    for (rights, table) in WRITTEN_BY_DESKS {
+        sql.push_str(&format!("GRANT {rights} ON {} TO {desks};\n", names.tables(&[table])));
+    }
+    let audit = names.tables(&["audit"]);
+    sql.push_str(&format!(
+        "DROP POLICY IF EXISTS by_desks ON {audit};\n\
+         CREATE POLICY by_desks ON {audit} AS RESTRICTIVE FOR INSERT TO {desks} WITH CHECK (actor = 'post ' || {schema}.post_name());\n"
+    ));
     sql.push_str(&format!("GRANT SELECT ON {} TO {readers};\n", names.tables(&READ_BY_READERS)));
     sql.push_str(&format!(
-        "GRANT SELECT (name, role, host, login, certificate, added, retired) ON {} TO {readers};\n\n",
+        "GRANT SELECT (name, role, host, login, certificate, added, retired) ON {} TO {readers}, {desks};\n\n",
         names.tables(&["posts"])
     ));
     // Each post has its own row, and no other's.

@@ -313,7 +313,14 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     as_desk.tally(&Tally::Post(&roles.state(desk))).unwrap();
     let used = as_desk.record_uses(&[(id("wv-1"), None)], &cause);
     assert!(matches!(used, Err(StoreError::Forbidden { .. })), "{used:?}");
-    for sql in ["UPDATE seen SET at = 1", "SELECT guard_did('\\x00'::bytea)", "UPDATE devices SET held = NULL"] {
+    for sql in [
+        "UPDATE seen SET at = 1",
+        "SELECT guard_did('\\x00'::bytea)",
+        "UPDATE devices SET held = NULL",
+        "UPDATE credentials SET certificate = ''",
+        "UPDATE admissions SET digest = NULL",
+        "UPDATE head SET moved = 'x'",
+    ] {
         assert!(roles.tries(&desk.login, sql).is_some(), "a desk may {sql}");
     }
     // Whoever reads, reads.
@@ -322,6 +329,8 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     assert_eq!(reader.entries(1, 9).unwrap().len(), roles.owner.entries(1, 9).unwrap().len());
     assert_eq!(broken(&reader), []);
     reader.jobs(false, 9).unwrap();
+    let posts = reader.posts().unwrap();
+    assert!(posts.len() == 2 && posts.iter().all(|post| post.verifier.is_empty()));
     for sql in [
         "UPDATE devices SET held = NULL",
         "SELECT verifier FROM posts",
