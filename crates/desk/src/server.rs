@@ -28,7 +28,7 @@ use tidy_warden_serve::seen;
 use tidy_warden_serve::source::Source;
 use tidy_warden_serve::strict::{MAX_HEAD, Strict};
 use tidy_warden_serve::tls::{Resumption, acceptors};
-use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{Semaphore, mpsc, watch};
 use tokio_rustls::TlsAcceptor;
@@ -68,6 +68,9 @@ const MINUTE: Duration = Duration::from_secs(60);
 
 /// How long the last words on a connection may take.
 const LAST_WORDS: Duration = Duration::from_secs(2);
+
+/// How much of what nobody reads is waited for when a connection is closed, in octets.
+const MOST_UNREAD: usize = 4 * 1024 * 1024;
 
 /// How often it is asked whether the file of a manufacturer's list is another one.
 const LOOK_AT_MAKERS: Duration = Duration::from_secs(2);
@@ -407,7 +410,9 @@ async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
     if is_idle && stream.get().is_between() && parts.read_buf.is_empty() {
         return Some(stream.into_inner());
     }
+    let is_amid = !stream.get().is_between();
     let (mut stream, refused) = stream.into_inner().into_parts();
+    let is_unread = is_amid || refused.is_some();
     if let Some(refused) = refused {
         counter.desk.metrics.answered("http", refused.status());
         counter.desk.emit(Event::Refused {
@@ -420,8 +425,24 @@ async fn talk<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
         // Whoever does not read it does not hold anything up.
         let _ = tokio::time::timeout(LAST_WORDS, stream.write_all(refused.answer().as_bytes())).await;
     }
-    let _ = tokio::time::timeout(LAST_WORDS, stream.shutdown()).await;
+    let _ = tokio::time::timeout(LAST_WORDS, part(stream, is_unread)).await;
     None
+}
+
+/// Closes a connection. Who still sends what nobody reads is let finish (RFC 9112 section 9.6): what comes to a socket that is closed takes
+/// the answer away from who has not read it yet.
+async fn part<S: AsyncRead + AsyncWrite + Unpin>(mut stream: S, is_unread: bool) {
+    let shut = stream.shutdown().await;
+    if !is_unread || shut.is_err() {
+        return;
+    }
+    let (mut octets, mut left) = (vec![0; 16 * 1024], MOST_UNREAD);
+    while left > 0 {
+        match stream.read(&mut octets).await {
+            Ok(count) if count > 0 => left = left.saturating_sub(count),
+            _ => return,
+        }
+    }
 }
 
 /// The answer to one request.

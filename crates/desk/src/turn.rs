@@ -4,10 +4,11 @@
 use std::io;
 use std::pin::Pin;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU8, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
 use std::task::{Context, Poll};
 
 use hyper::body::{Body, Bytes, Frame, SizeHint};
+use tidy_warden_serve::strict::Strict;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
 /// No request came yet.
@@ -21,21 +22,29 @@ const OUT: u8 = 3;
 
 /// How far the answer to the last request is.
 #[derive(Debug, Clone, Default)]
-pub(crate) struct Turn(Arc<AtomicU8>);
+pub(crate) struct Turn(Arc<State>);
+
+#[derive(Debug, Default)]
+struct State {
+    answer: AtomicU8,
+    /// Whether the library was given a part of a request whose rest is to come.
+    is_amid: AtomicBool,
+}
 
 impl Turn {
     /// A request came.
     pub(crate) fn begin(&self) {
-        self.0.store(ANSWERS, Ordering::Release);
+        self.0.answer.store(ANSWERS, Ordering::Release);
     }
 
-    /// Whether the answer to the last request has gone out, and no other came.
+    /// Whether the answer to the last request has gone out, all of that request was read, and no other came. Who still sends is left to
+    /// the library, which waits until the answer can have been read.
     pub(crate) fn is_over(&self) -> bool {
-        self.0.load(Ordering::Acquire) == OUT
+        self.0.answer.load(Ordering::Acquire) == OUT && !self.0.is_amid.load(Ordering::Acquire)
     }
 
     fn goes(&self, from: u8, to: u8) {
-        let _ = self.0.compare_exchange(from, to, Ordering::AcqRel, Ordering::Acquire);
+        let _ = self.0.answer.compare_exchange(from, to, Ordering::AcqRel, Ordering::Acquire);
     }
 }
 
@@ -76,30 +85,32 @@ impl<B: Body<Data = Bytes> + Unpin> Body for Told<B> {
     }
 }
 
-/// A connection that says when all that was written has gone out.
+/// A connection that says when all that was written has gone out, and whether what was read is whole requests.
 pub(crate) struct Watched<S> {
-    stream: S,
+    stream: Strict<S>,
     turn: Turn,
 }
 
 impl<S> Watched<S> {
-    pub(crate) fn new(stream: S, turn: Turn) -> Self {
-        debug_assert_eq!(turn.0.load(Ordering::Relaxed), WAITS, "each connection begins anew");
+    pub(crate) fn new(stream: Strict<S>, turn: Turn) -> Self {
+        debug_assert_eq!(turn.0.answer.load(Ordering::Relaxed), WAITS, "each connection begins anew");
         Self { stream, turn }
     }
 
-    pub(crate) fn get(&self) -> &S {
+    pub(crate) fn get(&self) -> &Strict<S> {
         &self.stream
     }
 
-    pub(crate) fn into_inner(self) -> S {
+    pub(crate) fn into_inner(self) -> Strict<S> {
         self.stream
     }
 }
 
 impl<S: AsyncRead + Unpin> AsyncRead for Watched<S> {
     fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.stream).poll_read(cx, buf)
+        let read = Pin::new(&mut self.stream).poll_read(cx, buf);
+        self.turn.0.is_amid.store(!self.stream.is_between(), Ordering::Release);
+        read
     }
 }
 
@@ -137,15 +148,15 @@ impl<S: AsyncWrite + Unpin> AsyncWrite for Watched<S> {
 #[cfg(test)]
 mod tests {
     use http_body_util::Full;
-    use tokio::io::AsyncWriteExt;
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
     use super::*;
 
     #[tokio::test]
     async fn an_answer_is_out_when_it_was_taken_and_sent_and_not_before() {
         let turn = Turn::default();
-        let (near, _far) = tokio::io::duplex(64);
-        let mut stream = Watched::new(near, turn.clone());
+        let (near, mut far) = tokio::io::duplex(256);
+        let mut stream = Watched::new(Strict::new(near), turn.clone());
         stream.flush().await.unwrap();
         assert!(!turn.is_over(), "nobody asked yet");
         turn.begin();
@@ -157,7 +168,17 @@ mod tests {
         stream.write_all(b"yes").await.unwrap();
         stream.flush().await.unwrap();
         assert!(turn.is_over());
+        // Another comes, whose body is not there yet.
+        far.write_all(b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 4\r\n\r\nab").await.unwrap();
+        let mut octets = [0; 200];
+        assert!(stream.read(&mut octets).await.unwrap() > 40);
         turn.begin();
         assert!(!turn.is_over(), "another came");
+        drop(Told::new(Full::new(Bytes::new()), turn.clone()));
+        stream.flush().await.unwrap();
+        assert!(!turn.is_over(), "its rest is to come");
+        far.write_all(b"cd").await.unwrap();
+        while stream.read(&mut octets).await.unwrap() > 0 && !turn.is_over() {}
+        assert!(turn.is_over());
     }
 }
