@@ -1,7 +1,6 @@
 //! Children of which guards at posts told, and which need no person: a desk looks at policies and settings itself, and lists them.
 
 use tidy_warden_core::id::KindName;
-use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::settings::Admit;
 use tidy_warden_store::{DeskReader, StoreError};
 
@@ -32,9 +31,9 @@ pub(crate) fn keep(desk: &Desk, live: &Live, reader: &DeskReader) -> Result<(), 
             continue;
         };
         let (device, child, kind) = (gateway.id.to_string(), waits.child.to_string(), waits.kind.to_string());
-        let new = IntroducedRecord { state: IntroducedState::Accepted, ..waits };
         let because = "its kind wants no person".to_owned();
-        if desk.acts.take_child(new, right.most, desk.cause(because))?.is_ok() {
+        // Where more were told of than may be, a person looks at them.
+        if desk.acts.take_child(waits, right.most, desk.cause(because))?.is_ok() {
             desk.emit(Event::TookIn { device, child, kind });
         }
     }

@@ -160,14 +160,14 @@ impl DeskActs {
         })
     }
 
-    /// Lists a child that waits: see [`introduce::introduce`].
+    /// Lists a child that waits: see [`introduce::take`].
     pub fn take_child(
         &self,
         new: IntroducedRecord,
         most: u32,
         cause: Cause,
     ) -> Answer<IntroducedState, IntroduceRefusal> {
-        self.0.decide(move |tx| introduce::introduce(tx, &new, most, &cause))
+        self.0.decide(move |tx| introduce::take(tx, &new, most, &cause))
     }
 
     /// See [`enrol::by_gateway`].

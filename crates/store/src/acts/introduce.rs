@@ -112,6 +112,21 @@ pub fn introduce(
     Ok(Ok(new.state))
 }
 
+/// Lists a child that waits, of which a guard told that could not list it: if its gateway has brought in no more than `most` of that kind,
+/// itself among them. What that guard said of `most` is not gone by.
+pub fn take(
+    tx: &mut dyn Tx,
+    waits: &IntroducedRecord,
+    most: u32,
+    cause: &Cause,
+) -> Answer<IntroducedState, IntroduceRefusal> {
+    if tx.count_introduced(&waits.gateway, &waits.kind)? > u64::from(most) {
+        let (gateway, kind) = (waits.gateway.clone(), waits.kind.clone());
+        return Ok(Err(IntroduceRefusal::Full { gateway, kind, most }));
+    }
+    introduce(tx, &IntroducedRecord { state: IntroducedState::Accepted, ..waits.clone() }, most, cause)
+}
+
 /// Why a device brings in nobody.
 fn unfit(gateway: &DeviceRecord) -> Option<String> {
     match (gateway.barred(), &gateway.gateway) {

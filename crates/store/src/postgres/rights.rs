@@ -216,6 +216,11 @@ END $$;
 /// The function that came with format 4. What a guard tells of is told to a person, or to a desk that looks at policies and settings
 /// itself: nobody is listed by it. `{waits}` is how long.
 const FUNCTIONS_4: &str = r#"
+CREATE FUNCTION stays_revoked() RETURNS TRIGGER LANGUAGE plpgsql SET search_path = {schema}, pg_temp AS $$
+BEGIN
+    RAISE EXCEPTION 'what is revoked stays revoked' USING ERRCODE = 'insufficient_privilege';
+END $$;
+
 CREATE FUNCTION guard_introduces(act BYTEA, at BIGINT, because TEXT, the_child TEXT, the_kind TEXT, the_gateway TEXT, most BIGINT)
 RETURNS TABLE (said TEXT, this TEXT, that TEXT) LANGUAGE plpgsql SECURITY DEFINER SET search_path = {schema}, pg_temp AS $$
 DECLARE
@@ -390,9 +395,12 @@ pub(super) fn upgrade_to_4(connection: &Connection) -> Result<(), StoreError> {
     connection.batch(ROWS_4)
 }
 
-/// Who may read and write the record may do so with each row, but that a desk writes under its own name alone (see [`grants`]).
+/// What is revoked stays so, whoever writes: a desk's role may revoke what it gave, and take back nothing. And who may read and write the
+/// record may do so with each row, but that a desk writes under its own name alone (see [`grants`]).
 const ROWS_4: &str =
-    "ALTER TABLE audit ENABLE ROW LEVEL SECURITY; CREATE POLICY every ON audit USING (true) WITH CHECK (true)";
+    "ALTER TABLE audit ENABLE ROW LEVEL SECURITY; CREATE POLICY every ON audit USING (true) WITH CHECK (true);
+     CREATE TRIGGER revoked_for_good BEFORE UPDATE OF revoked ON credentials FOR EACH ROW
+         WHEN (OLD.revoked IS NOT NULL AND NEW.revoked IS DISTINCT FROM OLD.revoked) EXECUTE FUNCTION stays_revoked()";
 
 /// Makes the functions, in the transaction that is open. Nobody else may call them until `store roles` says so.
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {

@@ -333,7 +333,7 @@ fn one_key_is_demanded_for_one_device_at_a_time() {
 
 /// What formats 4, 3 and 2 of a database brought.
 const TAKE_AWAY_4: &str =
-    "DROP FUNCTION guard_introduces; DROP POLICY every ON audit; ALTER TABLE audit DISABLE ROW LEVEL SECURITY; DROP TABLE retired_facts; ALTER TABLE field_names DROP COLUMN shared; ALTER TABLE devices DROP COLUMN note; ALTER TABLE admissions DROP COLUMN owner;
+    "DROP FUNCTION guard_introduces; DROP FUNCTION stays_revoked CASCADE; DROP POLICY every ON audit; ALTER TABLE audit DISABLE ROW LEVEL SECURITY; DROP TABLE retired_facts; ALTER TABLE field_names DROP COLUMN shared; ALTER TABLE devices DROP COLUMN note; ALTER TABLE admissions DROP COLUMN owner;
     DROP INDEX credentials_derived; ALTER TABLE credentials DROP COLUMN authorised_by;
     INSERT INTO device_groups VALUES ('spares', 'note = spare', 1); UPDATE store_format SET number = 3, least = 3";
 const TAKE_AWAY_3: &str = "DROP TABLE former_servers, introduced; ALTER TABLE head DROP COLUMN servers;

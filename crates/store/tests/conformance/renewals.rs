@@ -4,12 +4,13 @@ use tidy_warden_core::admission::AdmissionName;
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::{BlockSource, Revocation, Unusable};
 use tidy_warden_core::enrolment::IssueRefusal;
+use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::key::{NewKey, ProvenKey, Signer, SoftwareKey, sha256};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::Span;
 use tidy_warden_store::{
-    DeskActs, DeskReader, GuardStore, NewCredential, OperatorStore, RenewRefusal, SignedCredential, SqliteStore, Store,
-    StoreError, UseRefusal, postgres,
+    DeskActs, DeskReader, GuardStore, IntroduceRefusal, NewCredential, OperatorStore, RenewRefusal, SignedCredential,
+    SqliteStore, Store, StoreError, UseRefusal, postgres,
 };
 
 use crate::bench::{World, access, broken, cause, device, fresh, id, issue, new_database, new_file, new_model, opened};
@@ -291,5 +292,28 @@ fn what_was_asked_for_with_a_key_that_was_stolen_ends_with_it() {
         assert_eq!(heard, [id("cb-1"), id("st-1")], "guards hear of each");
         assert!(bench.store.blocked_key(&bench.store.key_digest(&childs).unwrap()).unwrap().is_some());
         assert_eq!(revoke(bench, Reason::KeyCompromise, 8), 0, "once is enough");
+    });
+}
+
+#[test]
+fn of_children_that_a_guard_told_of_no_more_are_listed_than_the_policy_says() {
+    on_each_desk(|bench| {
+        let gateway = device("st-1", None);
+        bench.store.add_devices(std::slice::from_ref(&gateway), &cause(1)).unwrap().unwrap();
+        // A guard that was taken over says that there may be any number.
+        let waits = ["cb-1", "cb-2", "cb-3"].map(|child| {
+            let new = IntroducedRecord::new(id(child), "cabin".parse().unwrap(), &gateway, cause(2).at);
+            assert_eq!(bench.store.introduce_child(&new, u32::MAX, &cause(2)).unwrap(), Ok(IntroducedState::Waits));
+            new
+        });
+        let take = |bench: &Bench, most| bench.desk.take_child(waits[0].clone(), most, cause(3)).unwrap();
+        let full = take(bench, 2);
+        assert!(matches!(full, Err(IntroduceRefusal::Full { most: 2, .. })), "{full:?}");
+        assert_eq!(bench.store.devices(&[id("cb-1")]).unwrap(), [None]);
+        assert_eq!(take(bench, 3), Ok(IntroducedState::Accepted));
+        let listed = bench.store.devices(&[id("cb-1")]).unwrap().remove(0).unwrap().device;
+        assert_eq!((listed.gateway.as_ref(), &listed.labels), (Some(&gateway.id), &gateway.labels));
+        assert_eq!(bench.store.waiting_children(9).unwrap().len(), 2);
+        assert!(take(bench, 3).is_err(), "once is enough");
     });
 }
