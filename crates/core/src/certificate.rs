@@ -13,7 +13,7 @@ pub use issue::{Form, Fresh, IssueError, Issued, Issuer, Places, Template, Usage
 pub use name::{AltName, Attribute, DeviceName, Subject, device_name};
 pub(crate) use name::{is_urn_identifier, mac_urn};
 pub use read::{BadCertificate, Certificate, Fingerprint};
-pub(crate) use read::{described, stated_fact};
+pub(crate) use read::{stated_fact, stated_own};
 pub use serial::SerialNumber;
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! Certification requests (PKCS#10, RFC 2986): only the key is taken, and only after its holder has proved it.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use const_oid::db::rfc5280::ID_CE_SUBJECT_ALT_NAME;
 use const_oid::db::rfc5912::ID_EXTENSION_REQ;
@@ -10,7 +10,7 @@ use x509_cert::ext::pkix::SubjectAltName;
 use x509_cert::ext::pkix::name::GeneralName;
 
 use crate::asn1::{self, Signed};
-use crate::certificate::{AltName, Attribute, Certificate, Subject, described, mac_urn, stated_fact};
+use crate::certificate::{AltName, Attribute, Certificate, Subject, mac_urn, stated_fact, stated_own};
 use crate::fact::{Fact, FactName};
 use crate::key::{BadKey, BadSignature, ProvenKey, PublicKey, SignError, Signer, sha256};
 
@@ -158,9 +158,8 @@ impl Request {
     #[must_use]
     pub fn facts(&self) -> BTreeMap<FactName, Fact> {
         let names = self.names.as_deref().unwrap_or_default();
-        let own = described(&self.subject).into_iter().map(|(name, _)| FactName::Own(name));
-        let all: BTreeSet<FactName> = FactName::BUILT_IN.into_iter().chain(own).collect();
-        let stated = all.into_iter().filter_map(|name| stated_fact(&self.subject, names, &name));
+        let built_in = FactName::BUILT_IN.into_iter().filter_map(|name| stated_fact(&self.subject, names, &name));
+        let stated = built_in.chain(stated_own(&self.subject).into_values());
         stated.map(|fact| (fact.name().clone(), fact)).collect()
     }
 

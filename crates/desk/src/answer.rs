@@ -117,6 +117,14 @@ impl Refusal {
         Self { said: Box::new(Said::text(status, &because)), because, device: None }
     }
 
+    /// A certificate that can be renewed later only; the caller hears when.
+    fn too_early(which: &str, opens: UnixTime, now: UnixTime) -> Self {
+        let words = format!("{which} can be renewed from {opens} on");
+        let early = Self::told(StatusCode::FORBIDDEN, words);
+        let wait = u64::try_from(opens.0.saturating_sub(now.0)).ok();
+        Self { said: Box::new(Said { retry_after: wait, ..*early.said }), ..early }
+    }
+
     /// Nobody knows, so nobody is let in.
     fn doubt(because: impl ToString) -> Self {
         let words = "the ward does not answer; come again later";

@@ -6,7 +6,6 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
-use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::settings::Settings;
@@ -15,7 +14,7 @@ use tidy_warden_desk::{DeskError, Event, LiveConfig, Reading, Sink, Stores};
 use tidy_warden_ward::post::OpenPost;
 
 use super::Context;
-use super::guard::{STORE_PATIENCE, live, stays_inside};
+use super::guard::{STORE_PATIENCE, live, open_home, stays_inside};
 use crate::args::{DeskArgs, LogForm};
 use crate::edge::parse;
 use crate::keys::{Openers, Secrets};
@@ -92,16 +91,7 @@ struct Home<'a> {
 
 impl Home<'_> {
     fn open(&self) -> Result<(Ward, Option<OpenPost>), Problem> {
-        let Some(dir) = &self.args.post else { return Ok((self.context.ward()?, None)) };
-        if self.context.is_ward_named {
-            return Err(Problem::usage("a post is run without the ward's folder").next("leave --ward away"));
-        }
-        let (ward, post) = tidy_warden_ward::post::open(dir)?;
-        match post.role {
-            PostRole::Desk => Ok((ward, Some(post))),
-            PostRole::Guard => Err(Problem::refused(format!("the post `{}` is a guard, and no desk", post.name))
-                .next("name a desk's folder")),
-        }
+        open_home(self.context, self.args.post.as_deref(), PostRole::Desk)
     }
 
     /// The file with what opens this desk's keys: the ward's passphrase, or the post's own and no other.
@@ -138,18 +128,10 @@ impl Home<'_> {
         let (ward, post) = self.open()?;
         let has_file = self.passphrase_file().is_some();
         let secrets = Reopened { known, secrets: self.secrets(), has_file };
-        if *key.public_key() != own_certificate(&ward, post.as_ref())?.public_key {
+        if *key.public_key() != live::own_certificate(&ward, post.as_ref(), DESK)?.public_key {
             *key = self.own_key(&ward, &secrets)?;
         }
         config(&ward, post.as_ref(), key, &secrets)
-    }
-}
-
-/// The desk's own certificate.
-fn own_certificate(ward: &Ward, post: Option<&OpenPost>) -> Result<Certificate, Problem> {
-    match post {
-        Some(post) => Ok(post.certificate.clone()),
-        None => Ok(ward.store.server_certificate(DESK)?),
     }
 }
 
@@ -160,7 +142,7 @@ pub(crate) fn config(
     key: &SoftwareKey,
     secrets: &dyn Openers,
 ) -> Result<LiveConfig, Problem> {
-    let own = own_certificate(ward, post)?;
+    let own = live::own_certificate(ward, post, DESK)?;
     LiveConfig::of(ward, secrets, live::tls(ward, DESK, own, key, true)?, post.is_some())
 }
 

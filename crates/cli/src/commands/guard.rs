@@ -5,7 +5,7 @@ mod log;
 
 use std::io::IsTerminal;
 use std::net::{Ipv4Addr, SocketAddr};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
@@ -90,6 +90,25 @@ pub(super) fn stays_inside(ward: &Ward, what: &str, listens: &[Option<SocketAddr
     }
 }
 
+/// What a server of this role goes by: the folder of its post, if one is named, or the ward's.
+pub(super) fn open_home(
+    context: &Context<'_>,
+    post: Option<&Path>,
+    role: PostRole,
+) -> Result<(Ward, Option<OpenPost>), Problem> {
+    let Some(dir) = post else { return Ok((context.ward()?, None)) };
+    if context.is_ward_named {
+        return Err(Problem::usage("a post is run without the ward's folder").next("leave --ward away"));
+    }
+    let (ward, post) = tidy_warden_ward::post::open(dir)?;
+    if post.role != role {
+        let (is, not) = (post.role.as_str(), role.as_str());
+        return Err(Problem::refused(format!("the post `{}` is a {is}, and no {not}", post.name))
+            .next(format!("name a {not}'s folder")));
+    }
+    Ok((ward, Some(post)))
+}
+
 /// Where a guard has its settings, keys and store from: the ward's folder, or a post's.
 pub(super) struct Home<'a> {
     context: &'a Context<'a>,
@@ -98,21 +117,12 @@ pub(super) struct Home<'a> {
 }
 
 impl<'a> Home<'a> {
-    fn of(context: &'a Context<'a>, args: &GuardArgs) -> Result<Self, Problem> {
-        if args.post.is_some() && context.is_ward_named {
-            return Err(Problem::usage("a post is run without the ward's folder").next("leave --ward away"));
-        }
-        Ok(Self { context, post: args.post.clone(), passphrase_file: args.post_passphrase_file.clone() })
+    fn of(context: &'a Context<'a>, args: &GuardArgs) -> Self {
+        Self { context, post: args.post.clone(), passphrase_file: args.post_passphrase_file.clone() }
     }
 
     fn open(&self) -> Result<(Ward, Option<OpenPost>), Problem> {
-        let Some(dir) = &self.post else { return Ok((self.context.ward()?, None)) };
-        let (ward, post) = tidy_warden_ward::post::open(dir)?;
-        match post.role {
-            PostRole::Guard => Ok((ward, Some(post))),
-            PostRole::Desk => Err(Problem::refused(format!("the post `{}` is a desk, and no guard", post.name))
-                .next("name a guard's folder")),
-        }
+        open_home(self.context, self.post.as_deref(), PostRole::Guard)
     }
 
     /// What opens the guard's own key: that of the ward's folder, or the post's own and no other.
@@ -125,7 +135,7 @@ impl<'a> Home<'a> {
 }
 
 pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Problem> {
-    let home = Home::of(context, args)?;
+    let home = Home::of(context, args);
     let (ward, post) = home.open()?;
     let places = Places::of(&ward, args)?;
     let given: Option<BrokerAddress> = match &args.broker {
@@ -226,7 +236,7 @@ enum Anew {
 /// The guard's own certificate as it is now, for the key that it has.
 fn own_anew(home: &Home<'_>, key: &mut SoftwareKey, anonymous: bool) -> Result<Reload, Problem> {
     let (ward, post) = home.open()?;
-    let own = live::own_certificate(&ward, post.as_ref())?;
+    let own = live::own_certificate(&ward, post.as_ref(), "guard")?;
     if *key.public_key() != own.public_key {
         *key = live::own_key(home, &ward)?;
     }
@@ -254,7 +264,7 @@ fn reload(
     let address = given.cloned().or_else(|| ward.settings.guard.broker.clone());
     let address = address.ok_or_else(|| Problem::usage("[guard] broker is no longer set in ward.toml"))?;
     let upstream = live::upstream(&ward, address, inside)?;
-    if *key.public_key() != live::own_certificate(&ward, post.as_ref())?.public_key {
+    if *key.public_key() != live::own_certificate(&ward, post.as_ref(), "guard")?.public_key {
         *key = live::own_key(home, &ward)?;
     }
     live::config(&ward, post.as_ref(), upstream, key)

@@ -85,15 +85,20 @@ fn tell_derived(console: &Console, ward: &Ward, view: &DeviceView, only: Option<
         return Ok(());
     }
     let of: std::collections::BTreeSet<&str> = others.iter().map(DeviceId::as_str).collect();
-    let sample: Vec<&str> = of.iter().copied().take(5).collect();
-    let more = if of.len() > sample.len() { ", ..." } else { "" };
     console.note(format!(
-        "{} that {} asked for with such a key end too: of {}{more}",
+        "{} that {} asked for with such a key end too: of {}",
         counted(others.len(), "certificate"),
         if others.len() == 1 { "was" } else { "were" },
-        sample.join(", ")
+        sample(of.into_iter())
     ));
     Ok(())
+}
+
+/// The first five, and whether there are more.
+fn sample<'a>(mut all: impl Iterator<Item = &'a str>) -> String {
+    let first: Vec<&str> = all.by_ref().take(5).collect();
+    let more = if all.next().is_some() { ", ..." } else { "" };
+    first.join(", ") + more
 }
 
 /// The devices that a gateway speaks for now.
@@ -111,10 +116,9 @@ pub(super) fn tell_children(
 ) -> Result<Vec<DeviceId>, Problem> {
     let children = spoken_for(ward, id)?;
     if !children.is_empty() {
-        let sample: Vec<&str> = children.iter().take(5).map(DeviceId::as_str).collect();
-        let more = if children.len() > sample.len() { ", ..." } else { "" };
+        let sample = sample(children.iter().map(DeviceId::as_str));
         let count = counted(children.len(), "device");
-        console.note(format!("{id} is the gateway of {count}: {}{more}; {what}", sample.join(", ")));
+        console.note(format!("{id} is the gateway of {count}: {sample}; {what}"));
     }
     Ok(children)
 }

@@ -1,5 +1,6 @@
 //! Reading a certificate: everything that this product judges by, taken out once.
 
+use std::collections::BTreeMap;
 use std::fmt;
 
 use const_oid::ObjectIdentifier;
@@ -308,10 +309,7 @@ pub(crate) fn stated_fact(subject: &[u8], names: &[GeneralName], name: &FactName
             only(uris().filter_map(|uri| uri.strip_prefix("urn:gsma:imei:")).map(|digits| digits.replace('-', "")))
         }
         FactName::Ek => None,
-        FactName::Own(name) => {
-            let all = described(subject);
-            only(all.into_iter().filter(|(found, _)| found == name).map(|(_, value)| value))
-        }
+        FactName::Own(name) => return stated_own(subject).remove(name),
     };
     text.and_then(|text| Fact::new(name.clone(), &text).ok())
 }
@@ -319,17 +317,25 @@ pub(crate) fn stated_fact(subject: &[u8], names: &[GeneralName], name: &FactName
 /// The most facts of a ward's own that are looked for in a subject.
 const MOST_DESCRIBED: usize = 16;
 
-/// The facts of a ward's own that a subject states: `description` attributes (RFC 4519 section 2.5) of the form `NAME=VALUE`.
-pub(crate) fn described(subject: &[u8]) -> Vec<(LabelName, String)> {
-    let Ok(subject) = x509_cert::name::Name::from_der(subject) else { return Vec::new() };
+/// The facts of a ward's own that a subject states: `description` attributes (RFC 4519 section 2.5) of the form `NAME=VALUE`. One of
+/// which it states two values is not among them.
+pub(crate) fn stated_own(subject: &[u8]) -> BTreeMap<LabelName, Fact> {
+    let Ok(subject) = x509_cert::name::Name::from_der(subject) else { return BTreeMap::new() };
     let all = subject.iter_rdn().flat_map(|rdn| rdn.iter()).filter(|each| each.oid == DESCRIPTION);
-    all.filter_map(|each| {
+    let described = all.filter_map(|each| {
         let text = std::str::from_utf8(each.value.value()).ok()?;
         let (name, value) = text.split_once('=')?;
-        Some((name.parse().ok()?, value.to_owned()))
-    })
-    .take(MOST_DESCRIBED)
-    .collect()
+        Some((name.parse::<LabelName>().ok()?, value))
+    });
+    let mut values: BTreeMap<LabelName, Vec<&str>> = BTreeMap::new();
+    for (name, value) in described.take(MOST_DESCRIBED) {
+        values.entry(name).or_default().push(value);
+    }
+    let stated = values.into_iter().filter_map(|(name, values)| {
+        let fact = Fact::new(FactName::Own(name.clone()), only(values.into_iter())?).ok()?;
+        Some((name, fact))
+    });
+    stated.collect()
 }
 
 fn stated_serial(subject: &[u8], names: &[GeneralName]) -> Option<String> {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::guard::{ON_REFUSAL, OnRefusal};
 use super::key::{Key, Section};
-use super::own::OwnFact;
+use super::own::{OwnFact, is_unique};
 use super::reader::{Reader, Table, span_of};
 use crate::certificate::Attribute;
 use crate::fact::FactName;
@@ -451,12 +451,8 @@ impl Reader<'_> {
         facts: &BTreeMap<LabelName, OwnFact>,
     ) -> Vec<FactName> {
         let identify = self.list(table, &IDENTIFY, fact).unwrap_or_default();
-        let is_shared = |name: &FactName| match name {
-            FactName::Own(name) => facts.get(name).is_some_and(|own| !own.unique),
-            _ => false,
-        };
         if !identify.is_empty()
-            && identify.iter().all(is_shared)
+            && !identify.iter().any(|name| is_unique(facts, name))
             && let Some(value) = table.get(IDENTIFY.name)
         {
             let problem = "devices may share all of these facts".to_owned();

@@ -43,6 +43,14 @@ pub struct OwnFact {
     pub unique: bool,
 }
 
+/// Whether no two devices may have the same value of a fact, where these are declared.
+pub(super) fn is_unique(declared: &BTreeMap<LabelName, OwnFact>, name: &FactName) -> bool {
+    match name {
+        FactName::Own(name) => declared.get(name).is_none_or(|own| own.unique),
+        _ => true,
+    }
+}
+
 impl Settings {
     /// The fact that a word names in this ward.
     ///
@@ -93,21 +101,15 @@ impl Settings {
     #[must_use]
     pub fn takes(&self, fact: &Fact) -> bool {
         match fact.name() {
-            FactName::Own(name) => self
-                .facts
-                .get(name)
-                .is_some_and(|own| own.pattern.as_ref().is_none_or(|shape| shape.fits(fact.value()))),
-            _ => true,
+            FactName::Own(name) if !self.facts.contains_key(name) => false,
+            name => self.shape(name).is_none_or(|shape| shape.fits(fact.value())),
         }
     }
 
     /// Whether no two devices may have the same value of this fact.
     #[must_use]
     pub fn is_unique(&self, name: &FactName) -> bool {
-        match name {
-            FactName::Own(name) => self.facts.get(name).is_none_or(|own| own.unique),
-            _ => true,
-        }
+        is_unique(&self.facts, name)
     }
 
     /// The ward's own facts, and whether no two devices may have the same.

@@ -144,10 +144,8 @@ impl Desk {
         if let Some(last) = current.iter().max_by_key(|credential| credential.not_after) {
             let opens = renewal_opens(last.not_before, last.not_after, kind.renew, child);
             if now < opens {
-                let words = format!("the certificate of {child} can be renewed from {opens} on");
-                let early = Refusal::told(StatusCode::FORBIDDEN, words).about(child);
-                let wait = u64::try_from(opens.0.saturating_sub(now.0)).ok();
-                return Err(Refusal { said: Box::new(Said { retry_after: wait, ..*early.said }), ..early });
+                let which = format!("the certificate of {child}");
+                return Err(Refusal::too_early(&which, opens, now).about(child));
             }
         }
         self.count(live, child)?;

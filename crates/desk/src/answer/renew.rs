@@ -65,9 +65,7 @@ impl Desk {
         let renew = live.settings.kinds.get(&device.kind).and_then(|kind| kind.renew);
         let opens = renewal_opens(credential.not_before, credential.not_after, renew, &id);
         if now < opens {
-            let early = told(StatusCode::FORBIDDEN, format!("this certificate can be renewed from {opens} on"));
-            let wait = u64::try_from(opens.0.saturating_sub(now.0)).ok();
-            return Err(Refusal { said: Box::new(Said { retry_after: wait, ..*early.said }), ..early });
+            return Err(Refusal::too_early("this certificate", opens, now).about(&id));
         }
         self.count(live, &id)?;
         let minted = self.minted(live, &device, KeySource::Proven(proven), now)?;

@@ -68,11 +68,15 @@ pub(super) fn own_key(home: &Home<'_>, ward: &Ward) -> Result<SoftwareKey, Probl
     ward.key("guard", &passphrase)
 }
 
-/// The guard's own certificate.
-pub(super) fn own_certificate(ward: &Ward, post: Option<&OpenPost>) -> Result<Certificate, Problem> {
+/// The own certificate of the server `name`: the post's, or the one that the ward has under that name.
+pub(in crate::commands) fn own_certificate(
+    ward: &Ward,
+    post: Option<&OpenPost>,
+    name: &str,
+) -> Result<Certificate, Problem> {
     match post {
         Some(post) => Ok(post.certificate.clone()),
-        None => Ok(ward.store.server_certificate("guard")?),
+        None => Ok(ward.store.server_certificate(name)?),
     }
 }
 
@@ -83,7 +87,7 @@ pub(crate) fn config(
     upstream: Upstream,
     key: &SoftwareKey,
 ) -> Result<LiveConfig, Problem> {
-    let own = own_certificate(ward, post)?;
+    let own = own_certificate(ward, post, "guard")?;
     let tls = tls(ward, "guard", own, key, ward.settings.any_token_login())?;
     Ok(LiveConfig {
         tls,
