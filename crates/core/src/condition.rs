@@ -69,10 +69,13 @@ impl Field {
             "note" => Self::Note,
             other => match (FactName::built_in(other), other.split_once('.')) {
                 (Some(name), _) => Self::Fact(name),
-                (None, Some(("fact", name))) => match FactName::parse(name) {
-                    Ok(name) => Self::Fact(name),
-                    Err(_) => return Err(id::BadName::Edge { what: "fact", text: name.to_owned() }),
-                },
+                (None, Some(("fact", name))) => {
+                    id::check("fact", name)?;
+                    Self::Fact(match FactName::built_in(name) {
+                        Some(name) => name,
+                        None => FactName::Own(name.parse()?),
+                    })
+                }
                 (None, Some(("label", name))) => Self::Named(name.parse()?),
                 (None, _) => Self::Named(other.parse()?),
             },

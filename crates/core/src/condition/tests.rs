@@ -126,6 +126,14 @@ pub(crate) fn any_condition() -> impl Strategy<Value = Condition> {
     })
 }
 
+#[test]
+fn a_word_that_names_no_fact_is_told_what_is_wrong_with_it() {
+    let told = |word: &str| Field::parse(word).unwrap_err().to_string();
+    assert!(told("fact.asset-").contains("must begin and end with a letter or a digit"));
+    assert!(told("fact.aSset").contains("'S'"), "{}", told("fact.aSset"));
+    assert_eq!(Field::parse("fact.mac").unwrap(), Field::Fact(FactName::Mac));
+}
+
 proptest! {
     #[test]
     fn what_is_written_reads_back(condition in any_condition()) {
