@@ -503,7 +503,8 @@ fn every_refusal_has_the_code_that_the_standard_gives_it() {
 fn a_store_that_somebody_else_writes_to_for_long_holds_nobody_up() {
     let world = World::equipped();
     let guard = Guard::start(&world, "builtin");
-    let lock = "(echo 'BEGIN IMMEDIATE; SELECT 42;'; sleep 5) | sqlite3 w/ward.db";
+    // The guard writes at its start too: it is waited for, as any writer waits for another.
+    let lock = "(echo 'BEGIN IMMEDIATE; SELECT 42;'; sleep 5) | sqlite3 -cmd '.timeout 20000' w/ward.db";
     let writing = crate::harness::Running::start(world.command("sh").args(["-c", lock]));
     writing.line("that it holds the lock", |line| line == "42");
     let begun = std::time::Instant::now();
