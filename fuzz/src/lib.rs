@@ -20,8 +20,8 @@ use tidy_warden_core::request::Request;
 use tidy_warden_core::revocation::Crl;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::text::Source;
-use tidy_warden_core::time::UnixTime;
-use tidy_warden_core::token::{Parties, verify};
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_core::token::{Form, Maker, Terms, TokenKey, Unverified};
 use tidy_warden_core::topic::{TopicFilter, TopicName};
 use tidy_warden_serve::strict;
 
@@ -246,11 +246,32 @@ pub fn crl(data: &[u8]) {
 /// # Panics
 /// If something does not hold.
 pub fn jwt(data: &[u8]) {
-    let Ok(text) = std::str::from_utf8(data) else { return };
+    token(data, Form::Jwt);
+}
+
+/// A CWT: the same.
+///
+/// # Panics
+/// If something does not hold.
+pub fn cwt(data: &[u8]) {
+    token(data, Form::Cwt);
+}
+
+/// Whatever it says, no token is taken that nobody signed; and what is taken apart is that form and says what it says.
+fn token(data: &[u8], form: Form) {
+    let Ok(read) = Unverified::read(data) else { return };
+    assert!(read.form == form || data.first().is_some_and(|first| (*first >= 0x80) == (read.form == Form::Cwt)));
     let jwk = r#"{"kty":"EC","crv":"P-256","x":"f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU","y":"x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"}"#;
     let Ok(key) = PublicKey::from_jwk(jwk) else { return };
-    let parties = Parties { issuer: "urn:uuid:1".to_owned(), audience: "mqtts://localhost:8883".to_owned() };
-    assert!(verify(text, &key, &parties, UnixTime(1_795_417_400)).is_err());
+    let terms =
+        Terms { audience: "mqtts://localhost:8883", now: UnixTime(1_795_417_400), skew: Span::from_seconds(30) };
+    let Ok(device) = "ts-1".parse() else { return };
+    for maker in [Maker::Ward { issuer: "urn:uuid:1" }, Maker::Device(&device)] {
+        assert!(read.verify((TokenKey::Public(&key), "k"), maker, terms).is_err());
+    }
+    if let Some(scope) = &read.claims.scope {
+        assert!(scope.is_understood() || scope.publish().is_empty() && scope.subscribe().is_empty());
+    }
 }
 
 /// A JWK: it is refused, or the key reads back from its SubjectPublicKeyInfo.

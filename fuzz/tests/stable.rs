@@ -155,3 +155,8 @@ fn key_files() {
 fn settings() {
     run("settings", tidy_warden_fuzz::ward_settings);
 }
+
+#[test]
+fn cwts() {
+    run("cwt", tidy_warden_fuzz::cwt);
+}

@@ -204,6 +204,8 @@ fn enrol(ward: &Shared, _: usize) {
             overlap: Span::from_seconds(0),
             fresh_key: false,
             authorised_by: None,
+            kid: None,
+            note: None,
         };
         // What is handed over within the change needs no change of its own for the end of the note.
         acts::enrol::end_intended(tx, std::slice::from_ref(&noted), false, &cause())?;

@@ -10,6 +10,7 @@ mod policy;
 mod post;
 mod run;
 mod store;
+mod token;
 
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -18,7 +19,7 @@ use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 
 pub(crate) use admission::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmissionArgs, OpenFor, StateArg};
 pub(crate) use credential::{
-    CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, PinArgs, RefreshArgs, RevokeArgs, TokenCommand,
+    CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, PinArgs, RefreshArgs, RevokeArgs,
 };
 pub(crate) use device::{AcceptArgs, AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs, RefuseArgs, RetainedArgs};
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
@@ -32,6 +33,10 @@ pub(crate) use run::{
     SimulateCommand, TopicMatchArgs, WatchArgs,
 };
 pub(crate) use store::StoreCommand;
+pub(crate) use token::{
+    AddKeyArgs, BlockArgs, BlockTokenArgs, IssueArgs, KeyCommand, KeyMaterial, ReadArgs, RotateKeyArgs, SignerCommand,
+    TokenCommand, TokenForm, VerifyArgs,
+};
 
 use crate::console::Format;
 
@@ -49,8 +54,8 @@ credentials
   enroll     give a device its certificate: from its request (CSR), or with a key made here
   outfit     write the public parts of outfits anew when topics or authorities change
   credential see the certificates of the fleet and whose one is, and bind others to devices
-  key        block public keys that must never be certified or accepted, and list them
-  token      make and read tokens that stand for a device
+  key        give devices keys of their own to sign tokens with; block keys that must never be accepted
+  token      make, read, judge and block tokens that stand for a device
 policy
   policy     check, compare, adopt and question policies; draft them from what happens
 run
@@ -157,10 +162,10 @@ pub(crate) enum Command {
     /// See the certificates of the fleet and whose one is, and bind others to devices.
     #[command(subcommand)]
     Credential(CredentialCommand),
-    /// Block public keys that must never be certified or accepted, and list them.
+    /// Give devices keys of their own to sign tokens with; block keys that must never be accepted.
     #[command(subcommand)]
     Key(KeyCommand),
-    /// Make and read tokens that stand for a device.
+    /// Make, read, judge and block tokens that stand for a device.
     #[command(subcommand)]
     Token(TokenCommand),
     /// Check, compare, adopt and question policies; draft them from what happens.
@@ -264,11 +269,14 @@ pub(crate) enum AuthorityCommand {
         /// The authority, as `authority list` names it.
         authority: String,
     },
-    /// Write root.pem and issuing.pem (all issuing certificates) into a folder.
+    /// Write root.pem and issuing.pem (all issuing certificates) into a folder, or the keys that sign tokens into a file.
     Export {
         /// The folder; made if it does not exist.
-        #[arg(long, value_name = "DIR")]
-        out: PathBuf,
+        #[arg(long, value_name = "DIR", required_unless_present = "jwks")]
+        out: Option<PathBuf>,
+        /// The file for the keys that tokens are verified with, as a JWK set (RFC 7517); one that exists is replaced.
+        #[arg(long, value_name = "FILE")]
+        jwks: Option<PathBuf>,
     },
 }
 
@@ -412,32 +420,6 @@ pub(crate) enum AuditCommand {
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
     },
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum KeyCommand {
-    /// Never certify or accept these public keys again, whoever shows them; certificates that have one are revoked.
-    Block(BlockArgs),
-    /// List the blocked keys.
-    Blocked,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct BlockArgs {
-    /// The certificate whose key it is, in PEM or DER.
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["public_key", "from"])]
-    pub(crate) cert: Option<PathBuf>,
-    /// The public key, in PEM or as a JWK.
-    #[arg(long, value_name = "FILE", conflicts_with = "from")]
-    pub(crate) public_key: Option<PathBuf>,
-    /// A list of keys that are known to be weak or public: one SHA-256 of a SubjectPublicKeyInfo a line, in hexadecimal digits.
-    #[arg(long, value_name = "FILE")]
-    pub(crate) from: Option<PathBuf>,
-    /// Do not ask.
-    #[arg(long)]
-    pub(crate) yes: bool,
-    #[command(flatten)]
-    pub(crate) because: Because,
 }
 
 /// The written reason of a change.

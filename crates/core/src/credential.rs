@@ -16,11 +16,13 @@ pub enum Origin {
     Key,
     /// A certificate of a foreign authority that the ward trusts for the device's kind.
     Foreign,
+    /// An HMAC key that the device and the ward share.
+    Shared,
 }
 
 impl Origin {
     /// All of them.
-    pub const ALL: [Self; 4] = [Self::Issued, Self::Pinned, Self::Key, Self::Foreign];
+    pub const ALL: [Self; 5] = [Self::Issued, Self::Pinned, Self::Key, Self::Foreign, Self::Shared];
 
     /// The word for it.
     #[must_use]
@@ -30,7 +32,14 @@ impl Origin {
             Self::Pinned => "pinned",
             Self::Key => "key",
             Self::Foreign => "foreign",
+            Self::Shared => "shared",
         }
+    }
+
+    /// Whether it is a key of the device's own, and no certificate: the two are replaced apart.
+    #[must_use]
+    pub fn is_key(self) -> bool {
+        matches!(self, Self::Key | Self::Shared)
     }
 }
 
@@ -67,6 +76,10 @@ pub struct CredentialRecord {
     pub held: Option<UnixTime>,
     /// If its authority was retired: since when nothing that it signed is trusted.
     pub distrusted: Option<UnixTime>,
+    /// What it is called in tokens, if it is a key of the device's own.
+    pub kid: Option<String>,
+    /// What a person wrote about it.
+    pub note: Option<String>,
 }
 
 /// The state of a credential.
@@ -108,13 +121,20 @@ impl CredentialState {
 }
 
 impl CredentialRecord {
-    /// What people call it: its serial number, or the fingerprint of a bare key.
+    /// What people call it: its serial number, the fingerprint of a bare key, or what a shared key is called in tokens.
     #[must_use]
     pub fn name(&self) -> String {
-        match &self.serial {
-            Some(serial) => serial.to_string(),
-            None => self.fingerprint.to_string(),
+        match (&self.serial, &self.kid) {
+            (Some(serial), _) => serial.to_string(),
+            (None, Some(kid)) if self.origin == Origin::Shared => kid.clone(),
+            (None, _) => self.fingerprint.to_string(),
         }
+    }
+
+    /// What a key is called in tokens, and anything else as people call it.
+    #[must_use]
+    pub fn key_name(&self) -> String {
+        self.kid.clone().unwrap_or_else(|| self.name())
     }
 
     /// The state at `now`.
@@ -280,6 +300,8 @@ pub(crate) mod tests {
             revoked: None,
             held: None,
             distrusted: None,
+            kid: None,
+            note: None,
         }
     }
 

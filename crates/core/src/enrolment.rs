@@ -72,9 +72,11 @@ impl IssueRefusal {
 /// the way of nothing.
 pub fn replaced<'c>(
     credentials: impl IntoIterator<Item = &'c CredentialRecord>,
+    new: Origin,
     now: UnixTime,
 ) -> impl Iterator<Item = &'c CredentialRecord> {
-    let own = credentials.into_iter().filter(|credential| credential.origin != Origin::Foreign);
+    let is_its = move |origin: Origin| origin != Origin::Foreign && (new.is_key() || !origin.is_key());
+    let own = credentials.into_iter().filter(move |credential| is_its(credential.origin));
     own.filter(move |credential| credential.usable_until().is_some_and(|until| until >= now))
 }
 
@@ -85,13 +87,14 @@ pub fn replaced<'c>(
 pub fn may_be_issued<'c>(
     device: &DeviceRecord,
     credentials: impl IntoIterator<Item = &'c CredentialRecord>,
+    new: Origin,
     again: bool,
     now: UnixTime,
 ) -> Result<(), IssueRefusal> {
     if let Some(barred) = device.barred() {
         return Err(IssueRefusal::barred(device.id.clone(), barred));
     }
-    let usable = replaced(credentials, now).filter_map(CredentialRecord::usable_until);
+    let usable = replaced(credentials, new, now).filter_map(CredentialRecord::usable_until);
     match (usable.max(), again) {
         (Some(until), false) => Err(IssueRefusal::HasCredential { device: device.id.clone(), until }),
         _ => Ok(()),
@@ -147,14 +150,14 @@ mod tests {
             (vec![&superseded, &ended], false, Some(600)),
             (vec![&good, &superseded], true, None),
         ] {
-            let got = may_be_issued(&device, has.clone(), again, now).err();
+            let got = may_be_issued(&device, has.clone(), Origin::Issued, again, now).err();
             let until =
                 want.map(|until| IssueRefusal::HasCredential { device: device.id.clone(), until: UnixTime(until) });
             assert_eq!(got, until, "{has:?}");
         }
-        assert_eq!(replaced([&good, &ended, &foreign, &superseded], now).count(), 2);
+        assert_eq!(replaced([&good, &ended, &foreign, &superseded], Origin::Issued, now).count(), 2);
         let held = DeviceRecord { held: Some(UnixTime(9)), ..device };
-        let refused = may_be_issued(&held, [], true, now).unwrap_err();
+        let refused = may_be_issued(&held, [], Origin::Issued, true, now).unwrap_err();
         assert!(refused.to_string().contains("on hold since"), "{refused}");
     }
 }

@@ -7,7 +7,7 @@
 //! Each module uses only modules that stand before it in this order, which a test holds:
 //!
 //! - order: time text id random finding asn1
-//! - order: host database fact key seal topic audit post
+//! - order: host database fact key seal shared topic audit post
 //! - order: certificate revocation request token credential authority device enrolment
 //! - order: condition asking introduced profile settings admission est
 //! - order: mqtt outfit policy
@@ -15,7 +15,8 @@
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
 //! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], who comes in by itself: [`admission`], [`asking`], or is brought in by its gateway: [`introduced`]; what a topic filter matches:
 //! [`topic`]; what a policy gives: [`policy`]; what `ward.toml` may say:
-//! [`settings`]; where a database is: [`database`]; how a stream is sealed to the owner of a key: [`seal`].
+//! [`settings`]; where a database is: [`database`]; how a stream is sealed to the owner of a key: [`seal`]; how keys that
+//! a device and the ward share are kept: [`shared`]; what a signed token says and who made it: [`token`].
 
 pub mod asn1;
 pub mod finding;
@@ -32,6 +33,7 @@ pub mod host;
 pub mod key;
 pub mod post;
 pub mod seal;
+pub mod shared;
 pub mod topic;
 
 pub mod authority;

@@ -90,6 +90,8 @@ impl LiveConfig {
     /// The store cannot be read, or a key cannot be opened.
     pub fn of(ward: &Ward, openers: &dyn Openers, tls: TlsSettings, is_post: bool) -> Result<Self, Problem> {
         let (all, read) = ward.store.view(|view| Ok((view.authorities()?, Reading::from(&view.head()?))))?;
+        let mut tokens = ward.store.signers()?;
+        tokens.retain(|each| each.retired.is_none());
         let mint = Mint::new(ward)?;
         let mut signers: Vec<(AuthorityRecord, Arc<dyn Signer>)> = Vec::new();
         let believed = |each: &&AuthorityRecord| each.retired.is_none();
@@ -133,7 +135,7 @@ impl LiveConfig {
             read,
             cacerts: est::encoded(&est::certs_only(&certificates)),
             roots: roots.map(|root| root.certificate.to_pem()).collect(),
-            keys: key_set(&[&ward.record.token_key]),
+            keys: key_set(&tokens.iter().map(|each| &each.key).collect::<Vec<_>>()),
             issuing: issuing
                 .map(|each| (each.name.to_string(), Bytes::copy_from_slice(each.certificate.der())))
                 .collect(),
@@ -152,12 +154,15 @@ pub struct Reading {
     edition: (u32, i64),
     /// The settings that were adopted.
     settings: u32,
+    /// The change of keys that sign tokens.
+    tokens: i64,
 }
 
 impl From<&Head> for Reading {
     fn from(head: &Head) -> Self {
         let edition = (head.edition, head.group_rules);
-        Self { authorities: head.authorities, servers: head.servers, edition, settings: head.settings }
+        let Head { authorities, servers, settings, tokens, .. } = *head;
+        Self { authorities, servers, edition, settings, tokens }
     }
 }
 

@@ -32,6 +32,8 @@ pub(crate) struct Position {
     pub(crate) change: i64,
     /// The policies that were taken last.
     pub(crate) versions: Versions,
+    /// The change number at which keys that sign tokens, or what is blocked of nobody knows whom, changed last.
+    pub(crate) tokens: i64,
     /// Whether the store was found to be older than what was seen of it.
     pub(crate) behind: bool,
 }
@@ -98,7 +100,8 @@ impl Follower {
             }
         }
         shared.metrics.store_answers.set(i64::from(!self.at.behind));
-        let changed: Option<HashSet<DeviceId>> = match (self.everybody, changes.devices.take()) {
+        let everybody = self.everybody || std::mem::replace(&mut self.at.tokens, changes.tokens) != changes.tokens;
+        let changed: Option<HashSet<DeviceId>> = match (everybody, changes.devices.take()) {
             (false, Some(devices)) => Some(devices.into_iter().collect()),
             _ => None,
         };
@@ -176,6 +179,7 @@ impl Follower {
         let shared = &self.shared;
         take_bound(shared).await;
         take_trust(shared, changes.authorities).await;
+        take_signers(shared, changes.tokens).await;
         // A session that was quicker may have taken the new policies already; then the others must hear of them still.
         let versions = Versions::from(changes);
         let taken = shared.take(versions).await;
@@ -204,6 +208,14 @@ async fn take_bound(shared: &Shared) {
         Ok(None) => {}
         Ok(Some(trust)) => drop(shared.trust.replace(&before, trust)),
         Err(error) => shared.emit(Event::Trouble { what: format!("the bound keys cannot be read: {error}") }),
+    }
+}
+
+/// Takes other keys that sign tokens, if there are any. Sessions that they opened are looked at.
+pub(crate) async fn take_signers(shared: &Shared, tokens: i64) {
+    let own = shared.live().own_key.clone();
+    if let Err(error) = shared.knowledge.take_signers(own, tokens).await {
+        shared.emit(Event::Trouble { what: format!("the keys for tokens cannot be read: {error}") });
     }
 }
 

@@ -5,17 +5,39 @@ use std::sync::Arc;
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::device::{Barred, DeviceRecord};
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_core::token::{Parties, VerifiedToken, verify};
+use tidy_warden_core::token::Scope;
 use tidy_warden_serve::lists::Listed;
-use tidy_warden_store::StoreError;
+use tidy_warden_store::{Bearer, StoreError, TokenRefusal};
 
 /// What a session was opened with.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(crate) enum Credential {
     Certificate(Fingerprint),
-    Token(VerifiedToken),
+    Token(Arc<Bearer>),
+    /// A certificate with a token beside it, which narrows what the certificate opens: both must be good.
+    Both(Fingerprint, Arc<Bearer>),
+}
+
+impl Credential {
+    pub(crate) fn certificate(&self) -> Option<Fingerprint> {
+        match self {
+            Self::Certificate(fingerprint) | Self::Both(fingerprint, _) => Some(*fingerprint),
+            Self::Token(_) => None,
+        }
+    }
+
+    pub(crate) fn bearer(&self) -> Option<&Arc<Bearer>> {
+        match self {
+            Self::Token(bearer) | Self::Both(_, bearer) => Some(bearer),
+            Self::Certificate(_) => None,
+        }
+    }
+
+    /// What a token narrows the policies to.
+    pub(crate) fn scope(&self) -> Option<&Arc<Scope>> {
+        self.bearer().and_then(|bearer| bearer.scope())
+    }
 }
 
 /// A device that may be here now.
@@ -41,12 +63,8 @@ pub(crate) enum NotAdmitted {
     Listed(#[from] Listed),
     #[error("{0}")]
     Credential(#[from] tidy_warden_core::credential::Unusable),
-    #[error("the kind `{0}` does not sign in by token")]
-    NoTokenLogin(String),
-    #[error("{0}")]
-    Token(#[from] tidy_warden_core::token::BadToken),
-    #[error("the token was made before the device was revoked")]
-    TokenRevoked,
+    #[error(transparent)]
+    Token(#[from] TokenRefusal),
     /// The name itself is left out: user names are never logged.
     #[error("the user name or the token beside it is not that of `{device}`, whose credential was shown")]
     OtherName { device: DeviceId },
@@ -71,40 +89,23 @@ impl NotAdmitted {
 pub(crate) struct Shown<'a> {
     pub(crate) certificate: Option<Fingerprint>,
     pub(crate) user_name: Option<&'a str>,
-    pub(crate) password: Option<&'a [u8]>,
 }
 
-/// The credential that counts. A certificate always comes first: it is never passed over for a token. Where a token is
-/// shown too, it must be good and of the same device, which the caller checks with [`same_device`].
-pub(crate) fn credential(
-    shown: &Shown<'_>,
-    key: &PublicKey,
-    parties: &Parties,
-    now: UnixTime,
-) -> Result<(Credential, Option<VerifiedToken>), NotAdmitted> {
-    let token = match shown.password {
-        Some(password) => {
-            let text = std::str::from_utf8(password)
-                .map_err(|_| tidy_warden_core::token::BadToken::Malformed { detail: "it is not text" })?;
-            Some(verify(text, key, parties, now)?)
-        }
-        None => None,
-    };
-    match (shown.certificate, token, shown.user_name) {
-        (Some(fingerprint), token, _) => Ok((Credential::Certificate(fingerprint), token)),
-        (None, Some(token), Some(_)) => Ok((Credential::Token(token), None)),
+/// The credential that counts. A certificate is never passed over for a token: where both are shown both must be good and of the same
+/// device, which the caller checks with [`same_device`].
+pub(crate) fn credential(shown: &Shown<'_>, bearer: Option<Bearer>) -> Result<Credential, NotAdmitted> {
+    match (shown.certificate, bearer.map(Arc::new), shown.user_name) {
+        (Some(fingerprint), None, _) => Ok(Credential::Certificate(fingerprint)),
+        (Some(fingerprint), Some(bearer), _) => Ok(Credential::Both(fingerprint, bearer)),
+        (None, Some(bearer), Some(_)) => Ok(Credential::Token(bearer)),
         (None, _, _) => Err(NotAdmitted::Nothing),
     }
 }
 
 /// Whether everything that was shown names `device`.
-pub(crate) fn same_device(
-    shown: &Shown<'_>,
-    beside: Option<&VerifiedToken>,
-    device: &DeviceId,
-) -> Result<(), NotAdmitted> {
-    let names = [shown.user_name, beside.map(|token| token.device.as_str())];
-    match names.into_iter().flatten().any(|name| name != device.as_str()) {
+pub(crate) fn same_device(shown: &Shown<'_>, credential: &Credential, device: &DeviceId) -> Result<(), NotAdmitted> {
+    let beside = credential.bearer().map(|bearer| bearer.token.device.as_str());
+    match [shown.user_name, beside].into_iter().flatten().any(|name| name != device.as_str()) {
         true => Err(NotAdmitted::OtherName { device: device.clone() }),
         false => Ok(()),
     }
@@ -112,69 +113,50 @@ pub(crate) fn same_device(
 
 #[cfg(test)]
 mod tests {
-    use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
-    use tidy_warden_core::random::Randomness;
-
-    use tidy_warden_core::time::Span;
+    use tidy_warden_core::time::UnixTime;
+    use tidy_warden_core::token::VerifiedToken;
 
     use super::*;
 
-    const NOW: UnixTime = UnixTime(1_795_417_333);
-
-    struct Sevens;
-
-    impl Randomness for Sevens {
-        fn fill(&mut self, bytes: &mut [u8]) {
-            bytes.fill(7);
-        }
-    }
-
-    fn parties() -> Parties {
-        Parties { issuer: "urn:uuid:1".to_owned(), audience: "mqtts://localhost:8883".to_owned() }
-    }
-
-    fn token(key: &SoftwareKey, device: &str) -> String {
-        let life = Span::from_seconds(60);
-        let device = device.parse().unwrap();
-        tidy_warden_core::token::issue(&parties(), &device, NOW, life, key, &mut Sevens).unwrap().0
+    fn bearer(device: &str) -> Bearer {
+        let token = VerifiedToken {
+            device: device.parse().unwrap(),
+            kid: "k".into(),
+            is_wards: true,
+            issued_at: UnixTime(0),
+            ends: UnixTime(60),
+            jti: None,
+            bound: None,
+            scope: None,
+            digest: [0; 32],
+        };
+        Bearer { token, key: None }
     }
 
     #[test]
-    fn a_certificate_comes_first_and_is_never_passed_over() {
-        let key = SoftwareKey::generate(NewKey::P256).unwrap();
-        let good = token(&key, "wv-1");
-        let fingerprint = Fingerprint([1; 32]);
-        let decide = |certificate, user_name, password: Option<&str>| {
-            let shown = Shown { certificate, user_name, password: password.map(str::as_bytes) };
-            credential(&shown, key.public_key(), &parties(), NOW)
-        };
-        let (chosen, beside) = decide(Some(fingerprint), Some("wv-1"), Some(&good)).unwrap();
-        assert_eq!(chosen, Credential::Certificate(fingerprint));
-        assert_eq!(beside.map(|token| token.device.to_string()).as_deref(), Some("wv-1"));
-        assert!(matches!(decide(Some(fingerprint), None, Some("bad")), Err(NotAdmitted::Token(_))));
-        assert!(decide(Some(fingerprint), None, None).is_ok());
-        assert!(matches!(decide(None, Some("wv-1"), Some(&good)), Ok((Credential::Token(_), None))));
-        assert!(matches!(decide(None, None, Some(&good)), Err(NotAdmitted::Nothing)), "a token needs its user name");
+    fn a_certificate_is_never_passed_over_for_a_token() {
+        let fingerprint = Fingerprint([7; 32]);
+        let decide = |certificate, user_name, bearer| credential(&Shown { certificate, user_name }, bearer);
+        assert!(matches!(decide(Some(fingerprint), None, None), Ok(Credential::Certificate(_))));
+        assert!(matches!(decide(Some(fingerprint), None, Some(bearer("wv-1"))), Ok(Credential::Both(..))));
+        assert!(matches!(decide(None, Some("wv-1"), Some(bearer("wv-1"))), Ok(Credential::Token(_))));
+        assert!(
+            matches!(decide(None, None, Some(bearer("wv-1"))), Err(NotAdmitted::Nothing)),
+            "a token needs its user name"
+        );
         assert!(matches!(decide(None, Some("wv-1"), None), Err(NotAdmitted::Nothing)));
-        assert!(matches!(decide(None, None, None), Err(NotAdmitted::Nothing)));
-        let shown = Shown { certificate: None, user_name: Some("wv-1"), password: Some(&[0xff, 0xfe]) };
-        assert!(credential(&shown, key.public_key(), &parties(), NOW).is_err(), "not text");
     }
 
     #[test]
-    fn everything_that_is_shown_must_name_one_device() {
-        let key = SoftwareKey::generate(NewKey::P256).unwrap();
-        let beside =
-            |of: &str| tidy_warden_core::token::verify(&token(&key, of), key.public_key(), &parties(), NOW).unwrap();
+    fn whatever_is_shown_names_one_device() {
         let device: DeviceId = "wv-1".parse().unwrap();
-        let agree = |user_name, beside: Option<&VerifiedToken>| {
-            same_device(&Shown { certificate: None, user_name, password: None }, beside, &device)
+        let agree = |user_name, credential: &Credential| {
+            same_device(&Shown { certificate: None, user_name }, credential, &device).is_ok()
         };
-        assert!(agree(None, None).is_ok());
-        assert!(agree(Some("wv-1"), Some(&beside("wv-1"))).is_ok());
-        assert!(agree(Some("wv-2"), None).is_err());
-        assert!(agree(Some("wv-1"), Some(&beside("wv-2"))).is_err());
-        let error = agree(Some("somebody"), None).unwrap_err().to_string();
-        assert!(!error.contains("somebody"), "user names are never logged: {error}");
+        let (alone, fingerprint) = (Credential::Certificate(Fingerprint([7; 32])), Fingerprint([7; 32]));
+        let with = |of: &str| Credential::Both(fingerprint, Arc::new(bearer(of)));
+        assert!(agree(None, &alone) && agree(Some("wv-1"), &with("wv-1")));
+        assert!(!agree(Some("wv-2"), &alone));
+        assert!(!agree(Some("wv-1"), &with("wv-2")));
     }
 }

@@ -10,22 +10,23 @@ use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::sha256;
+use tidy_warden_core::key::{SoftwareKey, sha256};
 use tidy_warden_core::settings::{Settings, WithoutStore};
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_serve::lists::MakerLists;
 use tidy_warden_serve::pool::Seat;
 use tidy_warden_serve::seen::{Follows, Head};
 use tidy_warden_serve::trust::Trust;
+use tidy_warden_store::acts::bearer::own_keys;
 use tidy_warden_store::acts::record::changes;
 use tidy_warden_store::{
-    Cause, Changes, DeviceView, EditionRecord, Feed, GroupRecord, GuardStore, Introduction, StoreError, TrialRecord,
-    View,
+    Cause, Changes, DeviceView, EditionRecord, Feed, GroupRecord, GuardStore, Introduction, OwnKey, Signers,
+    StoreError, TrialRecord, View,
 };
 use tokio::time::Instant;
 
 use crate::identity::{Admitted, Credential, NotAdmitted};
-use crate::memory::{Found, Memory};
+use crate::memory::{Found, Memory, Terms};
 
 pub(crate) use record::WatchNote;
 
@@ -58,6 +59,8 @@ pub(crate) struct Knowledge {
     actor: Arc<str>,
     /// What foreign authorities say of the certificates that they signed.
     pub(crate) maker_lists: Arc<MakerLists>,
+    /// Who signs tokens for the ward.
+    signers: Arc<SyncMutex<Arc<Signers>>>,
 }
 
 /// Where the store's feed was when it was last asked.
@@ -106,8 +109,8 @@ pub(crate) struct Resolved {
 /// The answer where the store knows nothing of a credential.
 fn unknown(credential: &Credential) -> NotAdmitted {
     match credential {
-        Credential::Certificate(_) => NotAdmitted::UnknownCertificate,
-        Credential::Token(token) => NotAdmitted::UnknownDevice(token.device.to_string()),
+        Credential::Certificate(_) | Credential::Both(..) => NotAdmitted::UnknownCertificate,
+        Credential::Token(bearer) => NotAdmitted::UnknownDevice(bearer.token.device.to_string()),
     }
 }
 
@@ -131,8 +134,8 @@ impl Knowledge {
     ) -> Self {
         let sight = Sight { heard: Instant::now(), silent: None, seen, behind: None };
         let sight = Arc::new(SyncMutex::new(sight));
-        let (memory, maker_lists) = (Arc::default(), Arc::default());
-        Self { reader, follower, writer, feed, clock, sight, memory, actor: "guard".into(), maker_lists }
+        let (memory, maker_lists, signers) = (Arc::default(), Arc::default(), Arc::default());
+        Self { reader, follower, writer, feed, clock, sight, memory, actor: "guard".into(), maker_lists, signers }
     }
 
     pub(crate) fn now(&self) -> UnixTime {
@@ -296,6 +299,37 @@ impl Knowledge {
         self.follower.ask(move |store| store.view(|view| Trust::read(view, authorities, &before))).await
     }
 
+    /// Who signs tokens for the ward, as it is known.
+    pub(crate) fn signers(&self) -> Arc<Signers> {
+        self.signers.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Takes who signs tokens from the store, as it is at the change number `at`, unless that is known; `own` opens the wrapped data key.
+    pub(crate) async fn take_signers(&self, own: Arc<SoftwareKey>, at: i64) -> Result<(), StoreError> {
+        if self.signers().at == at {
+            return Ok(());
+        }
+        let read = self.follower.ask(move |store| store.view(|view| Signers::read(view, &own, at))).await?;
+        *self.signers.lock().unwrap_or_else(PoisonError::into_inner) = Arc::new(read);
+        Ok(())
+    }
+
+    /// Makes ready for another store: who signs tokens is read from it anew.
+    pub(crate) fn forget_signers(&self) {
+        let mut signers = self.signers.lock().unwrap_or_else(PoisonError::into_inner);
+        *signers = Arc::new(signers.of_another_store());
+    }
+
+    /// The keys of a device's own that could have signed a token.
+    pub(crate) async fn own_keys(&self, device: DeviceId, kid: Option<String>) -> Result<Vec<OwnKey>, StoreError> {
+        let now = self.now();
+        self.read(move |store| store.view(|view| own_keys(view, &device, kid.as_deref(), now))).await
+    }
+
+    fn terms<'a>(&'a self, settings: &'a Settings, signers: &'a Signers, now: UnixTime) -> Terms<'a> {
+        Terms { settings, lists: &self.maker_lists, signers, now }
+    }
+
     /// `before` with the keys that were bound since; `None` if there are none.
     pub(crate) async fn bound(&self, before: Arc<Trust>) -> Result<Option<Trust>, StoreError> {
         self.follower.ask(move |store| before.with_bound(&**store)).await
@@ -342,6 +376,7 @@ impl Knowledge {
                 self.read(move |store| store.view(look)).await
             }
         };
+        let signers = self.signers();
         match answer {
             Ok(Asked { seen, changes, found, .. }) => {
                 if let Some(doubt) = changes.doubt {
@@ -353,12 +388,12 @@ impl Knowledge {
                     return Err(NotAdmitted::Behind(what));
                 }
                 let found = found.ok_or_else(|| unknown(credential))?;
-                let admitted = found.clone().judge(credential, settings, &self.maker_lists, now);
+                let admitted = found.clone().judge(credential, &self.terms(settings, &signers, now));
                 self.memory().keep(credential, &found, changes.to, admitted.is_ok());
                 Ok((admitted?, Some(changes)))
             }
             Err(error) => match self.recall(credential, settings) {
-                Some(found) => Ok((found.judge(credential, settings, &self.maker_lists, now)?, None)),
+                Some(found) => Ok((found.judge(credential, &self.terms(settings, &signers, now))?, None)),
                 None => Err(error.into()),
             },
         }
@@ -393,9 +428,10 @@ impl Knowledge {
             Ok((at, found?))
         };
         let (at, all) = self.follower.ask(move |store| store.view(look)).await?;
+        let signers = self.signers();
         let judged = credentials.iter().zip(all).map(|(credential, found)| {
             let found = found.ok_or_else(|| unknown(credential))?;
-            let admitted = found.clone().judge(credential, &settings, &self.maker_lists, now);
+            let admitted = found.clone().judge(credential, &self.terms(&settings, &signers, now));
             self.memory().keep(credential, &found, at, admitted.is_ok());
             admitted
         });
@@ -416,7 +452,7 @@ impl Knowledge {
         let (seen, told) = (self.seen().number, self.memory().told);
         let resolved = |record: CredentialRecord, device: DeviceRecord, changes: Changes| {
             let (fingerprint, holder) = (record.fingerprint, device.id.clone());
-            let found = Some(Found { credential: Some(record), device: Arc::new(device) });
+            let found = Some(Found { credential: Some(record), token: None, device: Arc::new(device) });
             Resolved { fingerprint, device: holder, asked: Some(Asked { seen, told, changes, found }) }
         };
         let (changes, known) = match self.read(move |store| store.entrance(&fingerprint, &key)).await {

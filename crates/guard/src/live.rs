@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::{AuthorityName, KindName};
-use tidy_warden_core::key::PublicKey;
+use tidy_warden_core::key::SoftwareKey;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
@@ -25,8 +25,8 @@ pub struct LiveConfig {
     pub settings: Settings,
     /// Who signs tokens and for whom.
     pub parties: Parties,
-    /// The key that signs them.
-    pub token_key: PublicKey,
+    /// Its own key, by which it opens what is wrapped for it.
+    pub own_key: Arc<SoftwareKey>,
     /// The broker.
     pub upstream: Upstream,
     /// The files with the revocation lists of foreign authorities, of those that need one.
@@ -46,7 +46,7 @@ pub enum Reload {
 pub(crate) struct Live {
     pub(crate) settings: Arc<Settings>,
     pub(crate) parties: Parties,
-    pub(crate) token_key: PublicKey,
+    pub(crate) own_key: Arc<SoftwareKey>,
     pub(crate) upstream: Upstream,
     pub(crate) maker_files: Arc<BTreeMap<AuthorityName, PathBuf>>,
     pub(crate) acceptor: TlsAcceptor,
@@ -85,7 +85,7 @@ impl Live {
         Ok(Self {
             settings: Arc::new(config.settings),
             parties: config.parties,
-            token_key: config.token_key,
+            own_key: config.own_key,
             upstream: config.upstream,
             maker_files: Arc::new(config.maker_files),
             acceptor,

@@ -3,6 +3,7 @@
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 
+use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
@@ -10,7 +11,7 @@ use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::token::BadToken;
 use tidy_warden_serve::lists::MakerLists;
-use tidy_warden_store::{StoreError, View};
+use tidy_warden_store::{Bearer, Signers, Standing, StoreError, TokenRefusal, View};
 
 use crate::identity::{Admitted, Credential, NotAdmitted};
 
@@ -23,64 +24,83 @@ const MOST_OF_ONE: usize = 8;
 /// What the store knows of a credential.
 #[derive(Debug, Clone)]
 pub(crate) struct Found {
-    /// `None` for a token, which the store does not know.
+    /// The certificate; `None` for a token alone.
     pub(crate) credential: Option<CredentialRecord>,
+    /// What it knows of the token, if one was shown.
+    pub(crate) token: Option<Standing>,
     pub(crate) device: Arc<DeviceRecord>,
+}
+
+/// What a credential is judged by, beside what the store says of it.
+pub(crate) struct Terms<'a> {
+    pub(crate) settings: &'a Settings,
+    pub(crate) lists: &'a MakerLists,
+    pub(crate) signers: &'a Signers,
+    pub(crate) now: UnixTime,
 }
 
 impl Found {
     pub(crate) fn look(store: &dyn View, credential: &Credential) -> Result<Option<Self>, StoreError> {
-        match credential {
-            Credential::Certificate(fingerprint) => {
-                let found = store.status_many(&[*fingerprint])?.into_iter().next().flatten();
-                Ok(found.map(|(record, device)| Self { credential: Some(record), device: Arc::new(device) }))
-            }
-            Credential::Token(token) => {
-                let found = store.devices(std::slice::from_ref(&token.device))?.into_iter().next().flatten();
-                Ok(found.map(|view| Self { credential: None, device: Arc::new(view.device) }))
-            }
-        }
+        let status = |of: Fingerprint| Ok::<_, StoreError>(store.status_many(&[of])?.pop().flatten());
+        let certificate = credential.certificate().map(status).transpose()?;
+        let (mut found, device) = match certificate {
+            None => (None, None),
+            Some(None) => return Ok(None),
+            Some(Some((record, device))) => (Some(record), Some(device)),
+        };
+        let Some(bearer) = credential.bearer() else {
+            let (credential, device) = (found.take(), device);
+            let known = |device| Self { credential, token: None, device: Arc::new(device) };
+            return Ok(device.map(known));
+        };
+        let (standing, of_token) = Standing::look(store, bearer)?.unzip();
+        // Both were shown by one connection, and are of one device or none.
+        let device = match (device, of_token) {
+            (Some(one), Some(other)) => (one.id == other.id).then_some(one),
+            (None, other) if found.is_none() => other,
+            _ => None,
+        };
+        Ok(device.map(|device| Self { credential: found, token: standing, device: Arc::new(device) }))
     }
 
-    /// Whether the credential may sign in at `now`.
-    pub(crate) fn judge(
-        self,
-        credential: &Credential,
-        settings: &Settings,
-        lists: &MakerLists,
-        now: UnixTime,
-    ) -> Result<Admitted, NotAdmitted> {
-        let device = self.device;
-        let barred = device.barred();
-        let admitted = match (credential, self.credential) {
-            (Credential::Token(token), _) => {
-                if !settings.kind(&device.kind).is_ok_and(|kind| kind.token_login) {
-                    return Err(NotAdmitted::NoTokenLogin(device.kind.to_string()));
-                }
-                if token.issued_at < device.tokens_from {
-                    return Err(NotAdmitted::TokenRevoked);
-                }
-                if now >= token.ends {
-                    return Err(BadToken::Ended { exp: token.ends }.into());
-                }
-                // A token is refused from the second `exp` on, so the one before is its last.
-                let ends = UnixTime(token.ends.0 - 1);
-                Ok(Admitted { device, ends, shown: format!("token {}", token.jti) })
-            }
-            (Credential::Certificate(_), Some(record)) => {
-                record.may_sign_in(now)?;
-                if let (Origin::Foreign, Some(maker)) = (record.origin, &record.authority) {
-                    lists.judge(maker, (None, record.serial.as_ref()), now)?;
-                }
-                let ends = record.usable_until().unwrap_or(now);
-                Ok(Admitted { device, ends, shown: format!("certificate {}", record.name()) })
-            }
-            (Credential::Certificate(_), None) => Err(NotAdmitted::UnknownCertificate),
+    /// Whether the credential may sign in.
+    pub(crate) fn judge(self, credential: &Credential, terms: &Terms<'_>) -> Result<Admitted, NotAdmitted> {
+        let by_certificate = match credential.certificate() {
+            Some(_) => Some(self.judge_certificate(terms)?),
+            None => None,
         };
-        match (admitted, barred) {
-            (Ok(_), Some(barred)) => Err(barred.into()),
-            (admitted, _) => admitted,
+        let by_token = match credential.bearer() {
+            Some(bearer) => Some(self.judge_token(bearer, by_certificate.is_none(), terms)?),
+            None => None,
+        };
+        if let Some(barred) = self.device.barred() {
+            return Err(barred.into());
         }
+        let (ends, shown) = match (by_certificate, by_token) {
+            (Some((one, shown)), Some((other, beside))) => (one.min(other), format!("{shown} with {beside}")),
+            (Some(one), None) | (None, Some(one)) => one,
+            (None, None) => return Err(NotAdmitted::Nothing),
+        };
+        Ok(Admitted { device: self.device, ends, shown })
+    }
+
+    /// The last second in which its certificate is good, and what that is called.
+    fn judge_certificate(&self, terms: &Terms<'_>) -> Result<(UnixTime, String), NotAdmitted> {
+        let record = self.credential.as_ref().ok_or(NotAdmitted::UnknownCertificate)?;
+        record.may_sign_in(terms.now)?;
+        if let (Origin::Foreign, Some(maker)) = (record.origin, &record.authority) {
+            terms.lists.judge(maker, (None, record.serial.as_ref()), terms.now)?;
+        }
+        let ends = record.usable_until().unwrap_or(terms.now);
+        Ok((ends, format!("certificate {}", record.name())))
+    }
+
+    /// The same of a token; `alone` stands for one that has no certificate beside it.
+    fn judge_token(&self, bearer: &Bearer, alone: bool, terms: &Terms<'_>) -> Result<(UnixTime, String), NotAdmitted> {
+        let standing = self.token.as_ref().ok_or(TokenRefusal::Token(BadToken::UnknownKey))?;
+        let by = (terms.settings, terms.signers);
+        let ends = standing.judge(bearer, &self.device, alone, by, terms.now)?;
+        Ok((ends, bearer.token.shown()))
     }
 }
 
@@ -148,14 +168,12 @@ impl Memory {
 
 #[cfg(test)]
 mod tests {
-    use tidy_warden_core::certificate::Fingerprint;
-
     use super::*;
 
     fn found(held: bool) -> Found {
         let mut device = DeviceRecord::new("wv-1".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0));
         device.held = held.then_some(UnixTime(5));
-        Found { credential: None, device: Arc::new(device) }
+        Found { credential: None, token: None, device: Arc::new(device) }
     }
 
     fn credential(number: u8) -> Credential {

@@ -141,7 +141,8 @@ impl Guard {
             shared.emit(Event::Trouble { what });
         }
         // A store that is behind is told of by the follower.
-        let position = Position { change: if behind { 0 } else { changes.to }, versions, behind: false };
+        let change = if behind { 0 } else { changes.to };
+        let position = Position { change, versions, tokens: changes.tokens, behind: false };
         let listener = bind_tcp(config.listen).await?;
         let websocket = match config.websocket {
             Some(address) => Some(bind_tcp(address).await?),
@@ -310,6 +311,7 @@ pub(crate) async fn begin(
     let behind = matches!(shared.knowledge.compare(&changes), Follows::Behind(_));
     let none = Arc::new(Trust::default());
     shared.trust.set(shared.knowledge.trust(none, changes.authorities).await?);
+    shared.knowledge.take_signers(shared.live().own_key.clone(), changes.tokens).await?;
     let mut maker_files = MakerFiles::default();
     makers::look(&mut maker_files, &shared).await;
     let versions = Versions::from(&changes);

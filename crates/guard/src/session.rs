@@ -202,11 +202,11 @@ fn watch_for_clones(shared: &Arc<Shared>, live: &Live, device: &DeviceRecord, pe
 
 /// Whether a certificate that was replaced is shown although its successor was used: then two have a key of the device.
 async fn watch_for_old_keys(shared: &Arc<Shared>, device: &DeviceId, shown: &Credential, peer: SocketAddr) {
-    let Credential::Certificate(fingerprint) = shown else { return };
+    let Some(fingerprint) = shown.certificate() else { return };
     let Ok(found) = shared.knowledge.devices(vec![device.clone()]).await else { return };
     let Some(view) = found.into_iter().next().flatten() else { return };
     // Newest first.
-    let newer = view.credentials.iter().take_while(|each| each.fingerprint != *fingerprint);
+    let newer = view.credentials.iter().take_while(|each| each.fingerprint != fingerprint);
     if let Some(used) = newer.filter(|each| each.first_used.is_some()).last() {
         let sign = format!("a certificate was shown that was replaced by {}, which is in use", used.name());
         shared.clone_sign(&view.device, peer, sign);

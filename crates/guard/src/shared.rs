@@ -214,6 +214,7 @@ impl Shared {
     /// Makes ready for another store: whatever it says counts, also if its numbers are smaller.
     pub(crate) fn forget_store(&self) {
         self.trust.set(self.trust.now().forgotten());
+        self.knowledge.forget_signers();
         let mut current = self.policies.write().unwrap_or_else(PoisonError::into_inner);
         let Policies { edition, trial, .. } = &**current;
         let versions = Versions { group_rules: -1, ..Versions::default() };
@@ -250,9 +251,14 @@ impl Shared {
         }
     }
 
-    /// What the policies of this moment give a device; `None` if there is no edition. `changes` is what the store said a
+    /// What the policies of this moment give a device, as far as the token goes that opened its session; `None` if there is no edition. `changes` is what the store said a
     /// moment ago, so that the answer does not wait for the follower; without it, what is known counts.
-    pub(crate) async fn given(&self, device: &DeviceRecord, changes: Option<&Changes>) -> Option<Given> {
+    pub(crate) async fn given(
+        &self,
+        device: &DeviceRecord,
+        credential: &Credential,
+        changes: Option<&Changes>,
+    ) -> Option<Given> {
         if let Some(changes) = changes
             && let Err(error) = self.take(Versions::from(changes)).await
         {
@@ -275,21 +281,28 @@ impl Shared {
             Vec::new()
         };
         let settings = self.live().settings.clone();
-        let rights = |edition: &Edition| edition.rights_with(device, &children, &settings);
+        let rights = |edition: &Edition| {
+            let rights = edition.rights_with(device, &children, &settings);
+            match credential.scope() {
+                Some(scope) => rights.narrowed(scope.clone()),
+                None => rights,
+            }
+        };
         let trial = trial.map(|(number, _, edition)| Trial { number: *number, rights: rights(edition) });
         Some(Given { rights: rights(edition), trial })
     }
 
     /// Notes that a credential opened a session; it is written soon. A session does not wait for the disk.
     pub(crate) fn note_use(&self, device: &DeviceId, credential: &Credential) {
-        let certificate = match credential {
-            Credential::Certificate(fingerprint) => Some(*fingerprint),
-            Credential::Token(_) => None,
-        };
+        let key = credential.bearer().and_then(|bearer| bearer.key);
+        let used = [credential.certificate(), key];
+        let of_ward = used == [None, None];
         let mut uses = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
-        // One use in a batch says as much as many.
-        if uses.len() < MOST_USES && uses.last() != Some(&(device.clone(), certificate)) {
-            uses.push((device.clone(), certificate));
+        for used in used.into_iter().filter(|used| used.is_some()).chain(of_ward.then_some(None)) {
+            // One use in a batch says as much as many.
+            if uses.len() < MOST_USES && uses.last() != Some(&(device.clone(), used)) {
+                uses.push((device.clone(), used));
+            }
         }
     }
 

@@ -46,7 +46,10 @@ impl Unplugged {
         let nothing = Head { number: 0, hash: [0; 32] };
         let Begun { shared, changes, versions, .. } =
             begin(live, clock, stores, instance.actor, nothing, (sink, None)).await?;
-        let follower = Follower::new(shared.clone(), Position { change: changes.to, versions, behind: false });
+        let follower = Follower::new(
+            shared.clone(),
+            Position { change: changes.to, versions, tokens: changes.tokens, behind: false },
+        );
         Ok(Self { shared, follower, openings: Arc::default(), name: instance.name, is_first: true })
     }
 

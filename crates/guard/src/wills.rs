@@ -264,7 +264,8 @@ async fn publish(shared: &Arc<Shared>, will: &Waiting) -> Result<(), String> {
     let live = shared.live();
     let (admitted, changes) =
         shared.knowledge.admit(&will.credential, &live.settings, None).await.map_err(|error| error.to_string())?;
-    let standing = shared.given(&admitted.device, changes.as_ref()).await.ok_or("no edition is adopted")?;
+    let standing =
+        shared.given(&admitted.device, &will.credential, changes.as_ref()).await.ok_or("no edition is adopted")?;
     let frame = split(&will.packet, MAX_PACKET).ok().flatten().ok_or("it does not read back")?;
     let message = Publish::parse(&frame, Version::V5).map_err(|error| error.to_string())?;
     let topic = TopicName::parse(message.topic).map_err(|error| error.to_string())?;

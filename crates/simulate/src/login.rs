@@ -23,7 +23,7 @@ pub struct Login {
     /// The client identifier.
     pub client_id: String,
     /// User name and password (a token).
-    pub token: Option<(String, String)>,
+    pub token: Option<(String, Vec<u8>)>,
     /// The MQTT version.
     pub version: Version,
     /// Topic and payload of a will.
@@ -210,7 +210,7 @@ impl Login {
             client_id: &self.client_id,
             will,
             user_name: self.token.as_ref().map(|(name, _)| name.as_str()),
-            password: self.token.as_ref().map(|(_, token)| token.as_bytes()),
+            password: self.token.as_ref().map(|(_, token)| token.as_slice()),
             properties: Properties::default(),
         };
         device.send(&connect.to_bytes()).await?;

@@ -5,6 +5,7 @@ pub mod admission;
 pub mod asking;
 pub mod authority;
 pub mod batch;
+pub mod bearer;
 pub mod crl;
 pub mod device;
 pub mod enrol;
@@ -17,6 +18,7 @@ pub mod post;
 pub mod record;
 pub mod revoke;
 pub mod server;
+pub mod token;
 pub mod usage;
 
 use data_encoding::HEXLOWER;

@@ -11,6 +11,7 @@ mod job;
 mod policy;
 mod post;
 mod record;
+mod token;
 mod traffic;
 
 use std::time::Duration;
@@ -29,6 +30,7 @@ pub use policy::{
 };
 pub use post::{AdoptedSettings, Met, Opened, PostRecord, PostState, ReadPosts, Turn, WritePosts};
 pub use record::{Cause, Founding, Head, ReadRecord, WardRecord, WriteRecord};
+pub use token::{ReadTokens, TokenBlock, TokenSignerRecord, WriteTokens};
 pub use traffic::{BrokerSession, CloneSigns, ReadTraffic, Tally, Traffic, WriteTraffic};
 
 use tidy_warden_core::certificate::Fingerprint;
@@ -51,6 +53,7 @@ pub trait View:
     + ReadPosts
     + ReadAdmissions
     + ReadAsking
+    + ReadTokens
 {
 }
 
@@ -65,6 +68,7 @@ impl<V> View for V where
         + ReadPosts
         + ReadAdmissions
         + ReadAsking
+        + ReadTokens
 {
 }
 
@@ -82,6 +86,7 @@ pub trait Tx:
     + WritePosts
     + WriteAdmissions
     + WriteAsking
+    + WriteTokens
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
     fn save(&mut self, mark: Mark) -> Result<(), StoreError>;

@@ -108,6 +108,8 @@ impl SignedCredential {
             fresh_key: false,
             // Who showed what is looked at when it is recorded.
             authorised_by: None,
+            kid: None,
+            note: None,
         }
     }
 }

@@ -8,6 +8,7 @@ mod credential;
 mod device;
 mod policy;
 mod post;
+mod token;
 mod traffic;
 
 use std::collections::{BTreeMap, HashMap};
@@ -24,13 +25,14 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
 use tidy_warden_core::introduced::IntroducedRecord;
+use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::UnixTime;
 
 use crate::{
     AdoptedSettings, BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, FieldNames,
     Founding, GroupRecord, Head, Intended, JobRecord, Mark, Place, PostRecord, PostState, ReadDevices, ReadJobs,
-    ReadRecord, Store, StoreError, Survey, Tally, Traffic, TrialDifference, TrialRecord, Tx, View, WardRecord,
-    WriteJobs, WriteRecord, acts,
+    ReadRecord, Store, StoreError, Survey, Tally, TokenBlock, TokenSignerRecord, Traffic, TrialDifference, TrialRecord,
+    Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
 };
 
 /// A device, and the change number at which it changed last. Its row is its place in the list, from 1.
@@ -103,6 +105,10 @@ struct Model {
     admissions: Vec<AdmissionRecord>,
     asking: BTreeMap<[u8; 32], AskingRecord>,
     introduced: BTreeMap<DeviceId, IntroducedRecord>,
+    token_signers: BTreeMap<String, TokenSignerRecord>,
+    token_blocks: BTreeMap<[u8; 32], TokenBlock>,
+    key_wraps: BTreeMap<String, WrappedKey>,
+    tokens_changed: i64,
 }
 
 impl Model {
@@ -316,6 +322,7 @@ impl ReadRecord for MemoryStore {
                 .unwrap_or(0),
             authorities: model.authorities_changed,
             servers: model.servers_changed,
+            tokens: model.tokens_changed,
             settings: model.adopted.last().map_or(0, |adopted| adopted.number),
             given_up: model.given_up,
             doubt: model.doubt.clone(),

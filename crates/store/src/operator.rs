@@ -14,16 +14,19 @@ use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::UnixTime;
 
 use crate::acts::{
     admission, asking, authority, batch, crl, device, enrol, introduce, job, key, policy, post, record, revoke, server,
+    token,
 };
 use crate::{
-    AcceptRefusal, AdmissionOver, AdoptedSettings, Answer, AskRefusal, Batch, BatchRefusal, Cause, Changes,
-    ChildRefusal, CrlRecord, Declared, FactClash, GroupMembers, Intended, IntroduceRefusal, JobRecord, JobRefusal,
-    Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached, ServerRecord, ServerRefusal, Store,
-    StoreError, Survey, Tally, Tx, UseRefusal, View, decided, made, viewed,
+    AcceptRefusal, AdmissionOver, AdoptedSettings, Answer, AskRefusal, Batch, BatchRefusal, BlockRefusal, Cause,
+    Changes, ChildRefusal, CrlRecord, Declared, FactClash, GroupMembers, Intended, IntroduceRefusal, JobRecord,
+    JobRefusal, KeyRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached, ServerRecord,
+    ServerRefusal, SignerRefusal, Store, StoreError, Survey, Tally, TokenBlock, TokenSignerRecord, Tx, UseRefusal,
+    View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -344,9 +347,51 @@ impl OperatorStore {
         })
     }
 
-    /// See [`enrol::token`].
+    /// See [`key::add`].
+    pub fn add_key(
+        &mut self,
+        new: &NewCredential<'_>,
+        replaces: bool,
+        cause: &Cause,
+        deliver: Deliver<'_>,
+    ) -> Answer<Vec<String>, KeyRefusal> {
+        decided(&mut *self.0, |tx| {
+            let answer = key::add(tx, new, replaces, cause)?;
+            if answer.is_ok() {
+                deliver().map_err(StoreError::Delivery)?;
+            }
+            Ok(answer)
+        })
+    }
+
+    /// See [`token::signers`].
+    pub fn signers(&self) -> Result<Vec<TokenSignerRecord>, StoreError> {
+        self.view(token::signers)
+    }
+
+    /// See [`token::add_signer`].
+    pub fn add_signer(&mut self, new: &TokenSignerRecord, cause: &Cause) -> Answer<(), SignerRefusal> {
+        decided(&mut *self.0, |tx| token::add_signer(tx, new, cause))
+    }
+
+    /// See [`token::retire_signer`].
+    pub fn retire_signer(&mut self, name: &str, cause: &Cause) -> Answer<(), SignerRefusal> {
+        decided(&mut *self.0, |tx| token::retire_signer(tx, name, cause))
+    }
+
+    /// See [`token::block`].
+    pub fn block_token(&mut self, block: &TokenBlock, cause: &Cause) -> Answer<(), BlockRefusal> {
+        decided(&mut *self.0, |tx| token::block(tx, block, cause))
+    }
+
+    /// See [`token::wrap`].
+    pub fn wrap_data_key(&mut self, wraps: &[(String, WrappedKey)], cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| token::wrap(tx, wraps, cause))
+    }
+
+    /// See [`token::issued`].
     pub fn record_token(&mut self, device: &DeviceId, detail: &str, cause: &Cause) -> Result<(), StoreError> {
-        made(&mut *self.0, |tx| enrol::token(tx, device, detail, cause))
+        made(&mut *self.0, |tx| token::issued(tx, device, detail, cause))
     }
 
     /// See [`job::begin`].

@@ -14,6 +14,7 @@ mod connection;
 mod credential;
 mod device;
 mod feed;
+mod functions;
 mod job;
 mod meeting;
 mod policy;
@@ -23,6 +24,7 @@ mod rights;
 mod rows;
 mod schema;
 mod tls;
+mod token;
 mod traffic;
 mod whole;
 

@@ -13,6 +13,7 @@ mod post;
 mod record;
 mod rows;
 mod schema;
+mod token;
 mod traffic;
 mod whole;
 

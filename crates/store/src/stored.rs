@@ -34,6 +34,11 @@ pub(crate) fn found(updated: usize, what: &'static str, name: &impl ToString) ->
     }
 }
 
+/// What a bare key is called in tokens, if keys of its type sign any.
+pub(crate) fn kid_of(spki: &[u8]) -> Option<String> {
+    tidy_warden_core::key::thumbprint(&tidy_warden_core::key::PublicKey::from_spki(spki).ok()?)
+}
+
 /// A limit as SQL takes it.
 pub(crate) fn limit(limit: usize) -> i64 {
     i64::try_from(limit).unwrap_or(i64::MAX)

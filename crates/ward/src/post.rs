@@ -159,6 +159,10 @@ pub fn add(ward: &mut Ward, new: &NewPost<'_>, openers: &dyn Openers, cause: &Ca
             .because(refusal)
             .next("name another; post list shows those that there are")
     })?;
+    if new.role == PostRole::Guard && !ward.store.key_wraps()?.is_empty() {
+        // Whoever is killed before this has a guard that takes no shared keys until the next `key add`, and says so.
+        crate::shared::ready(ward, openers)?;
+    }
     Ok(record)
 }
 

@@ -114,25 +114,6 @@ pub(crate) struct PinArgs {
     pub(crate) because: Because,
 }
 
-#[derive(Debug, Subcommand)]
-pub(crate) enum TokenCommand {
-    /// Sign a token for a device and write it, alone, to standard output. It is not kept.
-    Issue {
-        /// The device; its kind must have token_login = true.
-        device: String,
-        /// How long it lasts, such as 8h; at most the kind's token_life.
-        #[arg(long = "for", value_name = "LENGTH", default_value = "1h")]
-        life: String,
-        #[command(flatten)]
-        because: Because,
-    },
-    /// Say what a token says, and whether this ward would take it now.
-    Read {
-        /// The token; without it, standard input is read, which keeps it out of the process list.
-        token: Option<String>,
-    },
-}
-
 #[derive(Debug, Args)]
 pub(crate) struct HoldArgs {
     /// The device.

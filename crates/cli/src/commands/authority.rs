@@ -28,7 +28,7 @@ pub(crate) fn run(context: &Context<'_>, command: &AuthorityCommand) -> Result<E
             retire(context, authority, *anyway, *yes, because.text())
         }
         AuthorityCommand::Judge(args) => judge::run(context, args),
-        AuthorityCommand::Export { out } => export(context, out),
+        AuthorityCommand::Export { out, jwks } => export(context, out.as_deref(), jwks.as_deref()),
     }
 }
 
@@ -278,8 +278,21 @@ fn authority_json(authority: &AuthorityRecord) -> Value {
     })
 }
 
-fn export(context: &Context<'_>, out: &std::path::Path) -> Result<Exit, Problem> {
-    let mut authorities = context.ward()?.store.authorities()?;
+fn export(
+    context: &Context<'_>,
+    out: Option<&std::path::Path>,
+    jwks: Option<&std::path::Path>,
+) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
+    if let Some(path) = jwks {
+        let signers = ward.store.signers()?;
+        let keys: Vec<_> = signers.iter().filter(|each| each.retired.is_none()).map(|each| &each.key).collect();
+        let text = tidy_warden_core::token::key_set(&keys);
+        files::replace(path, text.as_bytes()).map_err(|error| Problem::file("write", path, &error))?;
+        context.console.note(format!("wrote {}", path.display()));
+    }
+    let Some(out) = out else { return Ok(Exit::Done) };
+    let mut authorities = ward.store.authorities()?;
     authorities.retain(|each| each.retired.is_none() && each.role != AuthorityRole::Foreign);
     std::fs::create_dir_all(out).map_err(|error| Problem::file("make", out, &error))?;
     let pem = |wanted: fn(AuthorityRole) -> bool| -> String {

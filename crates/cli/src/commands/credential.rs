@@ -45,7 +45,8 @@ pub(super) fn json(credential: &CredentialRecord, now: UnixTime) -> Value {
 pub(super) fn made_by(credential: &CredentialRecord) -> String {
     match (credential.origin, &credential.authority) {
         (Origin::Pinned, _) => "others; pinned".to_owned(),
-        (Origin::Key, _) => "the device; its key is pinned".to_owned(),
+        (Origin::Key, _) => "the device; its key is registered".to_owned(),
+        (Origin::Shared, _) => "shared with the ward".to_owned(),
         (Origin::Foreign, Some(authority)) => format!("{authority} (foreign)"),
         (_, Some(authority)) => authority.to_string(),
         (_, None) => "-".to_owned(),
@@ -195,7 +196,7 @@ fn show(
 }
 
 /// Reads one certificate in PEM or DER.
-fn read_certificate(path: &Path) -> Result<Certificate, Problem> {
+pub(super) fn read_certificate(path: &Path) -> Result<Certificate, Problem> {
     let bytes = files::read(path, 64 * 1024)?;
     let read = match std::str::from_utf8(&bytes) {
         Ok(text) => Certificate::from_pem(text.trim_end()),

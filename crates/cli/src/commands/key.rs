@@ -1,115 +1,328 @@
-//! `key`: public keys that are never certified or accepted again.
+//! `key`: keys of devices' own, and public keys that are never certified or accepted again.
 
-use serde_json::json;
-use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::credential::BlockSource;
-use tidy_warden_core::key::sha256;
+mod block;
 
-use super::Context;
-use crate::args::{BlockArgs, KeyCommand};
+use serde_json::{Value, json};
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::credential::{CredentialRecord, Origin, Revocation};
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::{KeyType, sha256, thumbprint};
+use tidy_warden_core::random;
+use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::settings::Kind;
+use tidy_warden_core::shared::{MAX_SHARED_KEY_LEN, SHARED_KEY_TYPE, SharedKey};
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_core::token::algorithms;
+use tidy_warden_store::{KeyRefusal, NewCredential};
+use tidy_warden_ward::clock::SystemRandom;
+use tidy_warden_ward::shared;
+use tidy_warden_ward::token::named;
+
+use super::{Context, pick};
+use crate::args::{AddKeyArgs, KeyCommand, KeyMaterial, RotateKeyArgs};
 use crate::console::{Listing, counted};
-use crate::edge::read_key;
-use crate::files;
+use crate::edge::{parse, read_key};
+use crate::files::{self, Access};
 use crate::problem::{Exit, Problem};
+use crate::ward::Ward;
 
-/// The largest certificate file, and the largest list of keys, in bytes.
-const MAX_CERTIFICATE: u64 = 64 * 1024;
-const MAX_LIST: u64 = 256 * 1024 * 1024;
+/// The longest note, in octets.
+const MAX_NOTE: usize = 400;
 
 pub(crate) fn run(context: &Context<'_>, command: &KeyCommand) -> Result<Exit, Problem> {
     match command {
-        KeyCommand::Block(args) => block(context, args),
-        KeyCommand::Blocked => blocked(context),
+        KeyCommand::Add(args) => add(context, args),
+        KeyCommand::List { device } => list(context, device.as_deref()),
+        KeyCommand::Retire { device, kid, reason, yes, because } => {
+            retire(context, (device, kid), reason, *yes, because.text())
+        }
+        KeyCommand::Rotate(args) => rotate(context, args),
+        KeyCommand::Block(args) => block::block(context, args),
+        KeyCommand::Blocked => block::blocked(context),
     }
 }
 
-/// The digests that were named, and where they come from.
-fn named(args: &BlockArgs) -> Result<(Vec<[u8; 32]>, BlockSource), Problem> {
-    match (&args.cert, &args.public_key, &args.from) {
-        (Some(path), None, None) => {
-            let refused = |why: &dyn std::fmt::Display| {
-                Problem::refused(format!("cannot read {}", path.display()))
-                    .because(why)
-                    .next("name one certificate in PEM or DER")
-            };
-            let all = Certificate::read_all(&files::read(path, MAX_CERTIFICATE)?).map_err(|error| refused(&error))?;
-            let [one] = all.as_slice() else { return Err(refused(&"it does not hold one certificate")) };
-            Ok((vec![sha256(one.public_key.spki())], BlockSource::Given))
-        }
-        (None, Some(path), None) => Ok((vec![sha256(read_key(path)?.spki())], BlockSource::Given)),
-        (None, None, Some(path)) => {
-            let text = files::read_text(path, MAX_LIST)?;
-            let mut digests = Vec::new();
-            let mut bad = Vec::new();
-            for (at, line) in text.lines().enumerate() {
-                let line = line.split('#').next().unwrap_or_default().trim();
-                if line.is_empty() {
-                    continue;
-                }
-                let octets = data_encoding::HEXLOWER_PERMISSIVE.decode(line.as_bytes()).ok();
-                match octets.and_then(|octets| octets.try_into().ok()) {
-                    Some(digest) => digests.push(digest),
-                    None => bad.push(format!("line {}", at + 1)),
-                }
-            }
-            if !bad.is_empty() {
-                return Err(Problem::refused(format!("no key of {} was blocked", path.display()))
-                    .because(format!("these are not SHA-256 digests: {}", bad[..bad.len().min(20)].join(", ")))
-                    .next("one digest of a SubjectPublicKeyInfo a line, 64 hexadecimal digits"));
-            }
-            Ok((digests, BlockSource::Listed))
-        }
-        _ => Err(Problem::usage("which key?").next("--cert FILE, --public-key FILE, or --from FILE")),
-    }
-}
-
-fn block(context: &Context<'_>, args: &BlockArgs) -> Result<Exit, Problem> {
-    let console = context.console;
+fn add(context: &Context<'_>, args: &AddKeyArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
-    let (digests, source) = named(args)?;
-    console.confirm(&format!("Block {} for good?", counted(digests.len(), "key")), args.yes)?;
-    let because = console.reason(args.because.text())?;
-    let cause = ward.cause(Some(&because));
-    let (count, ended) = ward.store.block_keys(&digests, source, &cause)?;
-    let serials: Vec<String> = ended
-        .iter()
-        .map(|each| each.serial.as_ref().map_or_else(|| each.fingerprint.to_string(), ToString::to_string))
-        .collect();
-    let text = format!(
-        "blocked {}; {} of them before; revoked {}\n",
-        counted(count, "key"),
-        digests.len() - count,
-        counted(ended.len(), "certificate")
-    );
-    let value = json!({ "blocked": count, "known": digests.len() - count, "serials": serials });
-    console.show("tidy-warden/key-block/1", value, &text)?;
-    if ended.iter().any(|each| each.listed) {
-        console.note("a running guard cuts them within a second; publish the new list with: crl --out FILE");
+    let id: DeviceId = parse(&args.device)?;
+    let kind = kind(&ward, &id)?;
+    give(context, &mut ward, &id, &kind, &args.key, None)
+}
+
+fn rotate(context: &Context<'_>, args: &RotateKeyArgs) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let id: DeviceId = parse(&args.device)?;
+    let kind = kind(&ward, &id)?;
+    let overlap = args.overlap.as_deref().map(parse::<Span>).transpose()?.unwrap_or(kind.overlap);
+    give(context, &mut ward, &id, &kind, &args.key, Some(overlap))
+}
+
+fn kind(ward: &Ward, id: &DeviceId) -> Result<Kind, Problem> {
+    let device = ward.device(id)?.device;
+    let kind = ward.settings.kind(&device.kind).map_err(|unknown| {
+        Problem::refused(unknown.to_string()).next(format!("add to ward.toml: [kinds.{}]", unknown.kind))
+    })?;
+    Ok(kind.clone())
+}
+
+/// A key as it goes into the store.
+struct Given {
+    origin: Origin,
+    kid: String,
+    /// What the store keeps of it.
+    octets: Vec<u8>,
+    fingerprint: Fingerprint,
+    digest: [u8; 32],
+    key_type: String,
+    /// What leaves the ward, if it was made here.
+    secret: Option<SharedKey>,
+}
+
+fn refused(id: &DeviceId) -> Problem {
+    Problem::refused(format!("`{id}` was given no key"))
+}
+
+/// Reads or makes the key.
+fn given(
+    context: &Context<'_>,
+    ward: &mut Ward,
+    (id, kind): (&DeviceId, &Kind),
+    args: &KeyMaterial,
+) -> Result<Given, Problem> {
+    if let Some(path) = &args.public_key {
+        let key = read_key(path)?;
+        let kid = thumbprint(&key).filter(|_| !algorithms(key.key_type()).is_empty());
+        let kid = kid.ok_or_else(|| {
+            refused(id).because(format!("a {} key signs no tokens", key.key_type())).next("p256, p384, ed25519 or RSA")
+        })?;
+        if !kind.accepts(key.key_type()) {
+            return Err(refused(id).because(format!("its kind does not accept {} keys", key.key_type())));
+        }
+        if !key.is_usable() {
+            return Err(refused(id).because("it is no key: its point is not on its curve"));
+        }
+        let (octets, digest) = (key.spki().to_vec(), sha256(key.spki()));
+        let (fingerprint, key_type) = (Fingerprint(digest), KeyType::to_string(&key.key_type()));
+        return Ok(Given { origin: Origin::Key, kid, octets, fingerprint, digest, key_type, secret: None });
+    }
+    if !args.shared && args.shared_key.is_none() {
+        return Err(Problem::usage("which key?").next("--shared --out FILE, --public-key FILE, or --shared-key FILE"));
+    }
+    if !kind.shared_keys {
+        return Err(refused(id)
+            .because("devices of its kind may not share keys with the ward, which would have to keep them")
+            .next(
+                "--public-key FILE for a key that the device made; or shared_keys = true for its kind in ward.toml",
+            ));
+    }
+    let (key, is_new) = match &args.shared_key {
+        Some(path) => {
+            let limit = u64::try_from(MAX_SHARED_KEY_LEN).unwrap_or(u64::MAX) * 16;
+            let text = zeroize::Zeroizing::new(files::read_text(path, limit)?);
+            let weak = |why: &dyn std::fmt::Display| refused(id).because(format!("{}: {why}", path.display()));
+            (SharedKey::from_jwk(&text).map_err(|why| weak(&why).next("--shared makes a good one"))?, false)
+        }
+        None => (SharedKey::generate(&mut SystemRandom), true),
+    };
+    let data = shared::ready(ward, &context.secrets())?;
+    let kid = data_encoding::BASE64URL_NOPAD.encode(&random::bytes::<16>(&mut SystemRandom));
+    let sealed = data.seal(&key, id, &kid, &mut SystemRandom);
+    let (Some(octets), Some(digest)) = (sealed, data.mark(&key)) else {
+        return Err(Problem::failed("the key cannot be locked"));
+    };
+    let fingerprint = Fingerprint(sha256(format!("shared key {kid}").as_bytes()));
+    let secret = is_new.then_some(key);
+    Ok(Given { origin: Origin::Shared, kid, octets, fingerprint, digest, key_type: SHARED_KEY_TYPE.to_owned(), secret })
+}
+
+/// When it begins, and its last second.
+fn times(id: &DeviceId, kind: &Kind, args: &KeyMaterial, now: UnixTime) -> Result<(UnixTime, UnixTime), Problem> {
+    // A public key's beginning is set back as a certificate's is, for clocks that differ.
+    let begins = match &args.not_before {
+        Some(time) => parse::<UnixTime>(time)?,
+        None => now.minus(Span::from_seconds(600)),
+    };
+    let from = begins.max(now);
+    let ends = match (&args.until, &args.life) {
+        (Some(until), _) => parse(until)?,
+        (None, Some(life)) => from.plus(parse::<Span>(life)?),
+        (None, None) => from.plus(kind.life),
+    };
+    if ends <= from || ends > from.plus(Span::from_days(3660)) {
+        return Err(refused(id)
+            .because(format!("it would last until {ends}"))
+            .next("an end after its beginning and within ten years: --for 90d, or --until TIME"));
+    }
+    Ok((begins, ends))
+}
+
+/// Gives a device a key; with an overlap in the place of those that it has.
+fn give(
+    context: &Context<'_>,
+    ward: &mut Ward,
+    id: &DeviceId,
+    kind: &Kind,
+    args: &KeyMaterial,
+    replaces: Option<Span>,
+) -> Result<Exit, Problem> {
+    let (begins, ends) = times(id, kind, args, ward.now())?;
+    if args.note.as_ref().is_some_and(|note| note.len() > MAX_NOTE || note.chars().any(char::is_control)) {
+        return Err(refused(id).because(format!("its note is not one line of at most {MAX_NOTE} bytes")));
+    }
+    // What would be refused in the end is refused before a key is made, and before anybody is asked for a passphrase.
+    if let Some(barred) = ward.device(id)?.device.barred() {
+        return Err(refused(id).because(barred));
+    }
+    if let Some(path) = args.out.as_ref().filter(|path| path.symlink_metadata().is_ok()) {
+        return Err(refused(id)
+            .because(format!("{} exists already", path.display()))
+            .next("name another file: --out FILE"));
+    }
+    let given = given(context, ward, (id, kind), args)?;
+    let new = NewCredential {
+        device: id,
+        origin: given.origin,
+        authority: None,
+        der: &given.octets,
+        fingerprint: given.fingerprint,
+        serial: None,
+        key_digest: given.digest,
+        key_type: &given.key_type,
+        not_before: begins,
+        not_after: ends,
+        again: true,
+        overlap: replaces.unwrap_or(Span::from_seconds(0)),
+        fresh_key: given.secret.is_some(),
+        authorised_by: None,
+        kid: Some(&given.kid),
+        note: args.note.as_deref(),
+    };
+    let mut deliver = || match (&given.secret, &args.out) {
+        (Some(key), Some(path)) => files::create(path, key.to_jwk(&given.kid).as_bytes(), Access::Secret),
+        _ => Ok(()),
+    };
+    let cause = ward.cause(args.because.text());
+    let superseded = ward.store.add_key(&new, replaces.is_some(), &cause, &mut deliver)?;
+    let superseded = superseded.map_err(|why| {
+        let problem = refused(id).because(&why);
+        match why {
+            KeyRefusal::TooMany => problem.next(format!("key retire {id} KID; key list {id} shows them")),
+            KeyRefusal::NothingToRotate => problem.next(format!("key add {id}")),
+            _ => problem.next(format!("key list {id}")),
+        }
+    })?;
+    let kind_word = kind_word(given.origin);
+    let mut text = format!("key      {}\nkind     {kind_word}, {}\nends     {ends}\n", given.kid, given.key_type);
+    if !superseded.is_empty() {
+        text.push_str(&format!("replaces {}\n", superseded.join(", ")));
+    }
+    if let (Some(_), Some(path)) = (&given.secret, &args.out) {
+        text.push_str(&format!("written  {}\n", path.display()));
+    }
+    let value = json!({
+        "device": id, "kid": given.kid, "kind": kind_word, "key": given.key_type, "begins": begins, "ends": ends,
+        "replaces": superseded, "file": args.out.as_ref().filter(|_| given.secret.is_some()),
+    });
+    context.console.show("tidy-warden/key-added/1", value, &text)?;
+    if given.secret.is_some() {
+        context.console.note("it left the ward this once: bring the file to the device, and delete it here");
+    }
+    if !kind.token_login {
+        context.console.warn(format!(
+            "devices of the kind of `{id}` do not sign in by token yet: token_login = true for it in ward.toml"
+        ));
     }
     Ok(Exit::Done)
 }
 
-fn blocked(context: &Context<'_>) -> Result<Exit, Problem> {
+fn kind_word(origin: Origin) -> &'static str {
+    if origin == Origin::Shared { "shared" } else { "public" }
+}
+
+fn item(record: &CredentialRecord, now: UnixTime) -> Value {
+    json!({
+        "device": record.device, "kid": record.key_name(), "kind": kind_word(record.origin), "key": record.key_type,
+        "state": record.state(now).as_str(), "begins": record.not_before, "ends": record.not_after,
+        "first_used": record.first_used, "superseded_until": record.superseded_until,
+        "revoked": record.revoked.map(|(at, _)| at), "reason": record.revoked.map(|(_, reason)| reason.as_str()),
+        "note": record.note,
+    })
+}
+
+fn list(context: &Context<'_>, device: Option<&str>) -> Result<Exit, Problem> {
     let ward = context.ward()?;
-    let mut all = Vec::new();
-    ward.store.each_blocked_key(&mut |key| all.push(key))?;
-    let hex = |digest: &[u8; 32]| data_encoding::HEXLOWER.encode(digest);
+    let now = ward.now();
+    let mut keys: Vec<CredentialRecord> = Vec::new();
+    match device {
+        Some(device) => keys.extend(ward.device(&parse(device)?)?.credentials),
+        None => pick::each(&ward, None, &mut |view| {
+            keys.extend(view.credentials.into_iter().filter(|each| each.origin.is_key()));
+        })?,
+    }
+    keys.retain(|each| each.origin.is_key());
+    let row = |record: &CredentialRecord| {
+        let note = [super::credential::note(record, now), record.note.clone().unwrap_or_default()];
+        let note: Vec<String> = note.into_iter().filter(|text| !text.is_empty()).collect();
+        vec![
+            record.device.to_string(),
+            record.key_name(),
+            kind_word(record.origin).to_owned(),
+            record.key_type.clone(),
+            record.state(now).as_str().to_owned(),
+            record.not_before.date(),
+            record.not_after.date(),
+            note.join("; "),
+        ]
+    };
     context.console.list(Listing {
-        schema: "tidy-warden/blocked-keys/1",
+        schema: "tidy-warden/keys/1",
         key: "keys",
-        items: all
-            .iter()
-            .map(|key| json!({ "key_sha256": hex(&key.digest), "since": key.at, "source": key.source.as_str(), "device": key.device }))
-            .collect(),
-        columns: ["key", "since", "source", "device"].map(str::to_owned).to_vec(),
-        rows: all
-            .iter()
-            .map(|key| {
-                let device = key.device.as_ref().map_or_else(|| "-".to_owned(), ToString::to_string);
-                vec![hex(&key.digest), key.at.to_string(), key.source.as_str().to_owned(), device]
-            })
-            .collect(),
-        empty: "no keys are blocked",
+        items: keys.iter().map(|record| item(record, now)).collect(),
+        columns: ["device", "kid", "kind", "key", "state", "begins", "ends", "note"].map(str::to_owned).to_vec(),
+        rows: keys.iter().map(row).collect(),
+        empty: "no keys; give a device one: key add DEVICE --public-key FILE",
     })?;
+    Ok(Exit::Done)
+}
+
+fn retire(
+    context: &Context<'_>,
+    (device, kid): (&str, &str),
+    reason: &str,
+    yes: bool,
+    because: Option<&str>,
+) -> Result<Exit, Problem> {
+    let console = context.console;
+    let mut ward = context.ward()?;
+    let id: DeviceId = parse(device)?;
+    let reason: Reason =
+        reason.parse().map_err(|error: tidy_warden_core::revocation::BadReason| Problem::usage(error.to_string()))?;
+    let view = ward.device(&id)?;
+    let record = named(&view, kid)?;
+    if let Some((at, _)) = record.revoked {
+        return Err(
+            Problem::refused(format!("the key {kid} of `{id}` was not retired")).because(format!("it was, at {at}"))
+        );
+    }
+    let now = ward.now();
+    let left = view.credentials.iter().filter(|each| each.fingerprint != record.fingerprint);
+    let left = left.filter(|each| each.may_sign_in(now).is_ok()).count();
+    console.confirm(&format!("End the key {kid} of {id}, and every token that it signed?"), yes)?;
+    let because = console.reason(because)?;
+    let cause = ward.cause(Some(&because));
+    let what = Revocation { device: &id, only: Some(record.fingerprint), reason };
+    let ended = ward.store.revoke(what, &cause)?;
+    let text = format!("retired {kid} of {id}: every token that it signed is void\n");
+    let value = json!({ "device": id, "kid": kid, "reason": reason.as_str(), "ended": ended.len(), "left": left });
+    console.show("tidy-warden/key-retired/1", value, &text)?;
+    console.note(match left {
+        0 => {
+            "the device has nothing else to sign in with; a running guard ends its sessions within a second".to_owned()
+        }
+        left => format!(
+            "{} of it still may sign in; a running guard ends the sessions of this key within a second",
+            counted(left, "credential")
+        ),
+    });
     Ok(Exit::Done)
 }

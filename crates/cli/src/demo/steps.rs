@@ -12,15 +12,16 @@ use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_core::request::Request;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::settings::BrokerAddress;
-use tidy_warden_core::time::{Clock, Span};
+use tidy_warden_core::time::{Clock, Span, UnixTime};
+use tidy_warden_core::token::Form;
 use tidy_warden_guard::{Event, Sink};
 use tidy_warden_simulate::{Broker, ConnectError, Device, Login, certification_request};
 use zeroize::Zeroizing;
 
-use super::{Story, desk, world};
+use super::{Story, desk, gate, world};
 use crate::clock::WardClock;
 use crate::commands::init::{Passphrases, Plan, found};
-use crate::commands::{audit, crl, guard, policy, token};
+use crate::commands::{audit, crl, guard, policy};
 use crate::edge::parse;
 use crate::files::{self, Access};
 use crate::keys::Secrets;
@@ -30,6 +31,7 @@ use crate::ward::{POLICIES, Ward};
 use tidy_warden_ward::import::List;
 use tidy_warden_ward::issue::one::enroll;
 use tidy_warden_ward::issue::press::KeySource;
+use tidy_warden_ward::token::{Wish, issue};
 
 const VANE: &str = "wv-0417";
 const CONTROL: &str = "cr-ossel";
@@ -42,7 +44,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 const SILENCE: Duration = Duration::from_millis(400);
 
 /// How fast a revocation must reach a live session.
-const CUT_WITHIN: Duration = Duration::from_secs(2);
+pub(super) const CUT_WITHIN: Duration = Duration::from_secs(2);
 
 pub(super) async fn all(story: &Story<'_>, dir: &Path) -> Result<(), Problem> {
     let passphrase: Passphrase = Zeroizing::new(world::PASSPHRASE.as_bytes().to_vec());
@@ -61,6 +63,7 @@ pub(super) async fn all(story: &Story<'_>, dir: &Path) -> Result<(), Problem> {
     messages(story, &mut vane_device, &mut control_device, &events).await?;
     resumption(story, address, &vane, vane_device).await?;
     desk::by_themselves(story, &mut ward, &passphrase, address).await?;
+    gate::tokens(story, &mut ward, &passphrase, address).await?;
     theft(story, &mut ward, address, &vane).await?;
     afterwards(story, &mut ward, dir, &passphrase)
 }
@@ -184,10 +187,20 @@ fn pem_to_der(pem: &str) -> Result<Vec<u8>, Problem> {
 }
 
 fn login_by_token(story: &Story<'_>, ward: &mut Ward, passphrase: &Passphrase) -> Result<Login, Problem> {
-    let (text, ends) = token::issue(ward, &parse(GATE)?, Span::from_seconds(8 * 3600), passphrase, None)?;
+    let wish = Wish {
+        life: Span::from_seconds(8 * 3600),
+        begins: None,
+        audience: None,
+        scope: None,
+        bind: None,
+        form: Form::Jwt,
+        key: None,
+    };
+    let made = issue(ward, &parse(GATE)?, &wish, &Secrets::known(story.console, passphrase), None)?;
+    let ends = made.claims.ends.unwrap_or(UnixTime(0));
     let failed = |error: ConnectError| broken(error);
     let mut login = Login::new(ward.root()?.der(), None, "localhost", GATE).map_err(failed)?;
-    login.token = Some((GATE.to_owned(), text));
+    login.token = Some((GATE.to_owned(), made.octets));
     story.claim(ends.since(ward.now()) <= 8 * 3600, "the token ends in 8 hours")?;
     story.tell("", &format!("{GATE}, a ticket gate, gets a token for 8 hours"))?;
     Ok(login)

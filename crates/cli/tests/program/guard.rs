@@ -184,12 +184,12 @@ fn tokens_open_sessions_only_for_their_own_device() {
     let (first, second) = (token("wv-1"), token("wv-2"));
     let login = |client_id: &str, user: &str, token: &str| {
         let mut login = Login::new(&world.root("wv-1"), None, "localhost", client_id).unwrap();
-        login.token = Some((user.to_owned(), token.to_owned()));
+        login.token = Some((user.to_owned(), token.as_bytes().to_vec()));
         login
     };
     let with_certificate = |user: &str, token: &str| {
         let mut login = world.login("wv-1");
-        login.token = Some((user.to_owned(), token.to_owned()));
+        login.token = Some((user.to_owned(), token.as_bytes().to_vec()));
         login
     };
     block_on(async {

@@ -256,10 +256,13 @@ fn tokens_are_made_only_where_the_kind_says_so() {
     world.run(&["token", "issue", "cr-ossel"]).exits(3).says(&["do not sign in by token", "token_login = true"]);
     world.run(&["token", "issue", "wv-1", "--for", "25h"]).exits(3).says(&["up to 1d"]);
     world.run(&["token", "issue", "wv-1", "--for", "soon"]).exits(3).says(&["not a length of time"]);
-    world.run(&["token", "read", "a.b.c"]).exits(3).says(&["cannot be read"]);
+    world.write("none.txt", "a.b.c\n");
+    world.run(&["token", "read", "--file", "none.txt"]).exits(3).says(&["cannot be read"]);
+    world.run(&["token", "read", "a.b.c"]).exits(2).says(&["does not belong on the command line", "token read < "]);
     let other = World::equipped();
     let foreign = other.run(&["token", "issue", "wv-1"]).exits(0).stdout;
-    world.run(&["token", "read", foreign.trim()]).exits(3).prints(&["not signed with this ward's token key"]);
+    world.write("foreign.txt", foreign);
+    world.run(&["token", "verify", "--file", "foreign.txt"]).exits(3).prints(&["no key is known"]);
 }
 
 #[test]

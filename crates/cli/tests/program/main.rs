@@ -29,4 +29,5 @@ mod rehearsal;
 mod scale;
 mod servers;
 mod storm;
+mod tokens;
 mod watching;

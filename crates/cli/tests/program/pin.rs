@@ -101,7 +101,7 @@ fn a_bare_key_stands_behind_any_certificate_that_carries_it() {
         world
             .run(&["credential", "show", "--cert", certificate])
             .exits(0)
-            .prints(&["device       wv-8", "its key is pinned"]);
+            .prints(&["device       wv-8", "its key is registered"]);
     }
     let shown = world.run(&["device", "show", "wv-8", "--format", "json"]).exits(0).json();
     let fingerprint = shown["credentials"][0]["fingerprint"].as_str().unwrap().to_owned();

@@ -32,7 +32,7 @@ fn a_session_ends_when_the_credential_that_opened_it_ends() {
     let token = world.run(&["token", "issue", "wv-1", "--for", "2h"]).exits(0).stdout.trim().to_owned();
     block_on(async {
         let mut by_token = tidy_warden_simulate::Login::new(&world.root("wv-1"), None, "localhost", "wv-1:t").unwrap();
-        by_token.token = Some(("wv-1".to_owned(), token));
+        by_token.token = Some(("wv-1".to_owned(), token.into_bytes()));
         let by_certificate = world.login("wv-1");
         let mut token_session = by_token.connect(guard.address).await.unwrap();
         let mut certificate_session = by_certificate.connect(guard.address).await.unwrap();

@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, HashMap};
 use serde_json::Value;
 
 use super::Entry;
+use crate::time::UnixTime;
 
 /// Where a device stands by the record.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -52,6 +53,11 @@ pub struct Replay {
     pub withdrawn_all: i64,
     /// How many keys were blocked by `key.block` entries.
     pub blocked: u64,
+    /// Keys that sign tokens: what each is called in them, and whether it was retired. The one that every ward begins with is not among them
+    /// before it is retired.
+    pub signers: BTreeMap<String, (String, bool)>,
+    /// Blocks of tokens by their names, in hexadecimal digits, and until when each is kept.
+    pub blocks: HashMap<String, UnixTime>,
     /// For each entry that recorded certificates: how many, and the digest over their fingerprints or the one fingerprint.
     pub recorded: BTreeMap<i64, (u64, String)>,
     /// Whether an entry recorded certificates without saying which, as older versions did.
@@ -158,7 +164,19 @@ impl Replay {
             "store.restore" if detail["withdraws_admissions"] == true => self.withdrawn_all = entry.number,
             "key.block" => self.blocked += detail["count"].as_u64().unwrap_or(0),
             "settings.changed" => self.settings = Some(text("sha256")),
-            "credential.issue" | "credential.pin" => {
+            "token.signer-add" => {
+                self.signers.insert(subject(), (text("kid"), false));
+            }
+            "token.signer-retire" => {
+                // The first one stands in no entry before.
+                self.signers.entry(subject()).or_insert_with(|| (text("kid"), false)).1 = true;
+            }
+            "token.block" => {
+                let until = detail["until"].as_str().and_then(|until| until.parse::<UnixTime>().ok());
+                let known = self.blocks.entry(text("name")).or_insert(UnixTime(0));
+                *known = until.map_or(*known, |until| until.max(*known));
+            }
+            "credential.issue" | "credential.pin" | "key.add" => {
                 self.recorded.insert(entry.number, (1, text("fingerprint")));
             }
             _ => {
@@ -177,7 +195,6 @@ impl Replay {
 mod tests {
     use super::*;
     use crate::audit::{Draft, GENESIS};
-    use crate::time::UnixTime;
 
     #[test]
     fn what_the_record_says_is_what_it_said_last() {
@@ -215,6 +232,11 @@ mod tests {
         entry("device.introduce", "cb-1", r#"{"state":"waits"}"#);
         entry("device.introduce", "cb-2", r#"{"state":"waits"}"#);
         entry("device.accept", "cb-2", "{}");
+        entry("token.signer-add", "tokens-2", r#"{"kid":"k2"}"#);
+        entry("token.signer-retire", "tokens", r#"{"kid":"k1"}"#);
+        entry("token.block", "wv-1", r#"{"name":"0a","until":"2026-11-30T00:00:00Z"}"#);
+        entry("token.block", "wv-1", r#"{"name":"0a","until":"2026-11-29T00:00:00Z"}"#);
+        entry("key.add", "wv-1", r#"{"kid":"k","fingerprint":"dd"}"#);
         entry("enroll.batch", "2 credentials", r#"{"count":2,"listed":2,"list_sha256":"x","credentials_sha256":"cc"}"#);
         let standing = |id: &str| replay.devices.get(id).copied().unwrap_or_default();
         assert_eq!(standing("wv-1"), DeviceStanding { out: true, ..DeviceStanding::default() });
@@ -226,7 +248,12 @@ mod tests {
         let asked: Vec<_> = replay.asked.iter().map(|(id, refused)| (id.as_str(), *refused)).collect();
         assert_eq!(asked, [("asking-1", false), ("asking-2", true)]);
         assert_eq!((&*replay.introduced["cb-1"], &*replay.introduced["cb-2"]), ("waits", "accepted"));
-        assert_eq!(replay.recorded[&21], (2, "cc".to_owned()));
+        assert_eq!(
+            (&replay.signers["tokens-2"], &replay.signers["tokens"]),
+            (&("k2".to_owned(), false), &("k1".to_owned(), true))
+        );
+        assert_eq!(replay.blocks["0a"].to_string(), "2026-11-30T00:00:00Z");
+        assert_eq!((&replay.recorded[&25].1, &replay.recorded[&26]), (&"dd".to_owned(), &(2, "cc".to_owned())));
         assert!(!replay.unnamed && replay.blocked == 3);
     }
 }

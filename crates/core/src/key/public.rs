@@ -4,9 +4,10 @@ use std::fmt;
 
 use aws_lc_rs::digest::{SHA256, digest};
 use aws_lc_rs::signature::{
-    ECDSA_P256_SHA256_ASN1, ECDSA_P256_SHA384_ASN1, ECDSA_P256_SHA512_ASN1, ECDSA_P384_SHA256_ASN1,
-    ECDSA_P384_SHA384_ASN1, ECDSA_P384_SHA512_ASN1, ED25519, ML_DSA_65, RSA_PKCS1_2048_8192_SHA256,
-    RSA_PKCS1_2048_8192_SHA384, RSA_PKCS1_2048_8192_SHA512, UnparsedPublicKey, VerificationAlgorithm,
+    ECDSA_P256_SHA256_ASN1, ECDSA_P256_SHA256_FIXED, ECDSA_P256_SHA384_ASN1, ECDSA_P256_SHA512_ASN1,
+    ECDSA_P384_SHA256_ASN1, ECDSA_P384_SHA384_ASN1, ECDSA_P384_SHA384_FIXED, ECDSA_P384_SHA512_ASN1, ED25519,
+    ML_DSA_65, ParsedPublicKey, RSA_PKCS1_2048_8192_SHA256, RSA_PKCS1_2048_8192_SHA384, RSA_PKCS1_2048_8192_SHA512,
+    RSA_PSS_2048_8192_SHA256, UnparsedPublicKey, VerificationAlgorithm,
 };
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5912::{
@@ -103,6 +104,19 @@ pub enum BadKey {
         /// Bits of its modulus.
         bits: usize,
     },
+}
+
+/// How a signature that stands by itself is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FixedScheme {
+    /// ECDSA with the hash that belongs to the curve: SHA-256 for P-256, SHA-384 for P-384.
+    Ecdsa,
+    /// Ed25519.
+    EdDsa,
+    /// RSASSA-PKCS1-v1_5 with SHA-256.
+    RsaPkcs1,
+    /// RSASSA-PSS with SHA-256 and a salt of 32 octets.
+    RsaPss,
 }
 
 /// Why a signature was not accepted.
@@ -281,28 +295,68 @@ impl PublicKey {
         if value.get("d").is_some() || value.get("k").is_some() {
             return Err(BadKey::Private);
         }
-        let field = |name: &str| value.get(name).and_then(serde_json::Value::as_str);
-        let octets = |name: &str| {
-            let text = field(name).ok_or(BadKey::Malformed)?;
-            data_encoding::BASE64URL_NOPAD.decode(text.as_bytes()).map_err(|_| BadKey::Malformed)
-        };
-        match (field("kty"), field("crv")) {
-            (Some("EC"), Some(curve @ ("P-256" | "P-384"))) => {
-                let (x, y) = (octets("x")?, octets("y")?);
-                // RFC 7518 sections 6.2.1.2 and 6.2.1.3: as long as the curve's field, leading zeros included.
-                let len = if curve == "P-256" { 32 } else { 48 };
-                if x.len() != len || y.len() != len {
-                    return Err(BadKey::Malformed);
-                }
-                Self::from_ec_point(&[&[4], &x[..], &y[..]].concat())
-            }
-            (Some("OKP"), Some("Ed25519")) => {
-                let algorithm = asn1::sequence(&[&asn1::oid(ID_ED_25519)]);
-                Self::from_spki(&asn1::sequence(&[&algorithm, &asn1::bit_string(&octets("x")?)]))
-            }
-            (Some("RSA"), _) => Self::from_rsa(&octets("n")?, &octets("e")?),
-            _ => Err(BadKey::Malformed),
+        super::jwk::from_members(&|name| value.get(name).and_then(serde_json::Value::as_str).map(str::to_owned))
+    }
+
+    /// The key with these coordinates, each of which has `len` octets, leading zeros included (RFC 7518 sections 6.2.1.2 and 6.2.1.3).
+    ///
+    /// # Errors
+    /// They are longer or shorter, or on no curve that is taken.
+    pub fn from_coordinates(len: usize, x: &[u8], y: &[u8]) -> Result<Self, BadKey> {
+        if x.len() != len || y.len() != len {
+            return Err(BadKey::Malformed);
         }
+        Self::from_ec_point(&[&[4], x, y].concat())
+    }
+
+    /// The Ed25519 key with these octets (RFC 8032 section 5.1.5).
+    ///
+    /// # Errors
+    /// They are not 32.
+    pub fn from_ed25519(octets: &[u8]) -> Result<Self, BadKey> {
+        let algorithm = asn1::sequence(&[&asn1::oid(ID_ED_25519)]);
+        Self::from_spki(&asn1::sequence(&[&algorithm, &asn1::bit_string(octets)]))
+    }
+
+    /// Whether it is a key that can verify anything: its point is one of its curve. Whoever registers a key wants to know now.
+    #[must_use]
+    pub fn is_usable(&self) -> bool {
+        let verifier: &'static dyn VerificationAlgorithm = match self.key_type {
+            KeyType::P256 => &ECDSA_P256_SHA256_FIXED,
+            KeyType::P384 => &ECDSA_P384_SHA384_FIXED,
+            KeyType::Ed25519 => &ED25519,
+            KeyType::Rsa(_) => &RSA_PKCS1_2048_8192_SHA256,
+            KeyType::MlDsa65 => &ML_DSA_65,
+        };
+        ParsedPublicKey::new(verifier, &self.bits).is_ok()
+    }
+
+    /// The octets of an Ed25519 key (RFC 8032 section 5.1.5).
+    #[must_use]
+    pub fn ed25519(&self) -> Option<&[u8]> {
+        (self.key_type == KeyType::Ed25519).then_some(&self.bits)
+    }
+
+    /// The content of the BIT STRING.
+    pub(super) fn bits(&self) -> &[u8] {
+        &self.bits
+    }
+
+    /// Checks a signature in the fixed form of RFC 7518 section 3 and RFC 9053 section 2: r and s side by side, each as long as the
+    /// curve's order, for ECDSA; as it is for the others.
+    ///
+    /// # Errors
+    /// It does not verify, or the key does not sign so.
+    pub fn verify_fixed(&self, scheme: FixedScheme, message: &[u8], signature: &[u8]) -> Result<(), BadSignature> {
+        let verifier: &'static dyn VerificationAlgorithm = match (scheme, self.key_type) {
+            (FixedScheme::Ecdsa, KeyType::P256) => &ECDSA_P256_SHA256_FIXED,
+            (FixedScheme::Ecdsa, KeyType::P384) => &ECDSA_P384_SHA384_FIXED,
+            (FixedScheme::EdDsa, KeyType::Ed25519) => &ED25519,
+            (FixedScheme::RsaPkcs1, KeyType::Rsa(_)) => &RSA_PKCS1_2048_8192_SHA256,
+            (FixedScheme::RsaPss, KeyType::Rsa(_)) => &RSA_PSS_2048_8192_SHA256,
+            _ => return Err(BadSignature::Wrong),
+        };
+        UnparsedPublicKey::new(verifier, &self.bits).verify(message, signature).map_err(|_| BadSignature::Wrong)
     }
 
     /// DER of the AlgorithmIdentifier with which a key of this type signs here.

@@ -80,6 +80,12 @@ impl Grants {
         fitting.map(|(_, piece)| piece.clone()).collect()
     }
 
+    /// A topic of `filter` that is not allowed for an act without a share; `None` if all of them are.
+    pub(super) fn lacks(&self, act: Act, filter: &TopicFilter) -> Option<String> {
+        let wanted: TopicSet = Piece::new(filter.clone(), []).into_iter().collect();
+        wanted.without(&self.within(&Side { act, share: None }, None)).sample()
+    }
+
     /// What is different in `new`.
     fn changes(&self, new: &Self, show: &dyn Fn(&Piece) -> String) -> BTreeSet<Changed> {
         let mut all = BTreeSet::new();

@@ -6,6 +6,7 @@ use smallvec::SmallVec;
 
 use crate::device::DeviceRecord;
 use crate::id::DeviceId;
+use crate::token::{Scope, Wider};
 use crate::topic::trie::{Trie, levels};
 use crate::topic::{Exhausted, TopicFilter, TopicName, Work, overlap};
 
@@ -78,6 +79,8 @@ pub struct Rights {
     children: Option<Arc<Children>>,
     /// Where messages would name children that may be brought in.
     doors: Option<Arc<[Door]>>,
+    /// What the token that opened the session may do: nothing is allowed that it does not give too.
+    scope: Option<Arc<Scope>>,
 }
 
 /// A publish as it is asked for.
@@ -142,7 +145,7 @@ pub enum Delivery {
 
 impl Rights {
     pub(super) fn bind(edition: u32, device: &DeviceRecord, table: Arc<Table>) -> Self {
-        Self { edition, own: Own::new(device, table), children: None, doors: None }
+        Self { edition, own: Own::new(device, table), children: None, doors: None, scope: None }
     }
 
     /// Adds where it may bring in children.
@@ -194,6 +197,44 @@ impl Rights {
         }
         all.longest = all.longest.max(all.subscribe.depth());
         self.children = (!all.all.is_empty()).then(|| Arc::new(all));
+    }
+
+    /// The same, for a session that was opened by a token with a scope: policy and scope must both allow an act, and no child is
+    /// brought in.
+    #[must_use]
+    pub fn narrowed(mut self, scope: Arc<Scope>) -> Self {
+        (self.scope, self.doors) = (Some(scope), None);
+        self
+    }
+
+    /// Fails if there is a scope and it does not hold.
+    fn in_scope(&self, holds: impl FnOnce(&Scope) -> Result<(), Option<String>>) -> Decision<()> {
+        match self.scope.as_deref().map(|scope| (scope, holds(scope))) {
+            None | Some((_, Ok(()))) => Ok(()),
+            Some((scope, Err(witness))) => Err(Denial::OutOfScope { scope: scope.to_string(), witness }),
+        }
+    }
+
+    /// The parts of a scope that go beyond this: a token with it would give no more than the policies, and promise more than it gives.
+    #[must_use]
+    pub fn wider(&self, scope: &Scope) -> Vec<Wider> {
+        let grants = self.grants();
+        let mut all = Vec::new();
+        for (act, word, filters) in
+            [(Act::Publish, "publish", scope.publish()), (Act::Subscribe, "subscribe", scope.subscribe())]
+        {
+            for filter in filters {
+                if let Some(example) = grants.lacks(act, filter) {
+                    all.push(Wider { part: format!("{word} {filter}"), example });
+                }
+            }
+        }
+        for id in scope.client_ids() {
+            if self.connect(id).is_err() {
+                all.push(Wider { part: format!("connect as {id}"), example: id.clone() });
+            }
+        }
+        all
     }
 
     /// The edition that they come from.
@@ -254,6 +295,7 @@ impl Rights {
     /// Why not.
     pub fn connect(&self, client_id: &str) -> Decision<Granted> {
         let Own { id, table, .. } = &self.own;
+        self.in_scope(|scope| scope.allows_client_id(client_id, id.as_str()).then_some(()).ok_or(None))?;
         if let Some(rule) = table.connect(Effect::Deny, |form| form.fits(client_id, id)) {
             return Err(Denial::Denied { rule: Box::new(rule.clone()), witness: None });
         }
@@ -287,6 +329,7 @@ impl Rights {
     /// Why not.
     pub fn publish(&self, act: Publish<'_>, meter: &mut dyn Meter) -> Decision<Admitted<'_>> {
         let Own { table, values, .. } = &self.own;
+        self.in_scope(|scope| scope.allows_publish(act.topic).then_some(()).ok_or(None))?;
         let topic = &*levels(act.topic.as_str());
         if let Some(deny) = self.own.denied(Act::Publish, topic) {
             return Err(Denial::Denied { rule: Box::new(deny.clone()), witness: None });
@@ -352,6 +395,10 @@ impl Rights {
         work: &mut Work,
     ) -> Decision<Granted> {
         let Own { table, values, .. } = &self.own;
+        if let Some(scope) = &self.scope {
+            work.spend(filter.levels().len() * scope.subscribe().len()).map_err(|Exhausted| self.too_much())?;
+        }
+        self.in_scope(|scope| scope.covers(filter).map_err(Some))?;
         let mut denied: Option<RuleNumber> = None;
         let met = table.subscribe.denies.meeting(filter, (values, Missing::AnyLevel), work, &mut |rule| {
             denied = Some(denied.map_or(rule, |first| first.min(rule)));
@@ -468,6 +515,9 @@ impl Rights {
     #[must_use]
     pub fn deliver(&self, topic: TopicName<'_>) -> Delivery {
         let Own { table, values, .. } = &self.own;
+        if self.scope.as_ref().is_some_and(|scope| !scope.allows_delivery(topic)) {
+            return Delivery::Withhold;
+        }
         let topic = &*levels(topic.as_str());
         if self.own.denies(Act::Subscribe, topic) {
             return Delivery::Withhold;

@@ -29,6 +29,13 @@ pub enum Denial {
         /// For a subscription: a topic in it that is denied.
         witness: Option<String>,
     },
+    /// The policies are not asked: the token that opened the session does not reach that far.
+    OutOfScope {
+        /// What the token may do, in words.
+        scope: String,
+        /// For a subscription: a topic in it that the token may not have.
+        witness: Option<String>,
+    },
     /// Nobody knows: the question needs more work than is done for one.
     TooMuchWork { edition: u32 },
     /// Allows speak of it, but it is beyond the limits of each.
@@ -46,7 +53,11 @@ impl Denial {
     pub fn rule(&self) -> Option<&Rule> {
         match self {
             Self::Denied { rule, .. } | Self::Limit { rule, .. } => Some(rule),
-            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } | Self::TooMuchWork { .. } => None,
+            Self::NoEdition
+            | Self::NoPolicy { .. }
+            | Self::NoRule { .. }
+            | Self::OutOfScope { .. }
+            | Self::TooMuchWork { .. } => None,
         }
     }
 
@@ -56,7 +67,11 @@ impl Denial {
         match self {
             Self::Denied { witness, .. } => witness.as_ref().map(|topic| format!("it covers {topic:?}")),
             Self::Limit { excess, .. } => Some(excess.clone()),
-            Self::NoEdition | Self::NoPolicy { .. } | Self::NoRule { .. } | Self::TooMuchWork { .. } => None,
+            Self::NoEdition
+            | Self::NoPolicy { .. }
+            | Self::NoRule { .. }
+            | Self::OutOfScope { .. }
+            | Self::TooMuchWork { .. } => None,
         }
     }
 }
@@ -95,6 +110,13 @@ impl fmt::Display for Denial {
                     Some(topic) => write!(f, " (it covers {topic:?})"),
                     None => Ok(()),
                 }
+            }
+            Self::OutOfScope { scope, witness } => {
+                write!(f, "the token's scope does not give it")?;
+                if let Some(topic) = witness {
+                    write!(f, ": for example, it would also match {topic:?}")?;
+                }
+                write!(f, "; it gives {scope}")
             }
             Self::TooMuchWork { edition } => write!(
                 f,

@@ -45,6 +45,7 @@ const KEYS: &[Key] = &[
     SESSIONS_PER_SOURCE,
     LONGEST_KEEP_ALIVE,
     ON_REFUSAL,
+    TOKEN_SKEW,
 ];
 
 const ADDRESS: &str = "an IP address and port, such as \"0.0.0.0:8883\"";
@@ -131,6 +132,12 @@ const MAX_SESSIONS: Key = Key::default(
 const SESSIONS_PER_DEVICE: Key = Key::default("sessions_per_device", "16", "", "the most of them for one device");
 const SESSIONS_PER_SOURCE: Key =
     Key::default("sessions_per_source", "5000", "", "the most of them from one network (IPv4 /24, IPv6 /64)");
+const TOKEN_SKEW: Key = Key::default(
+    "token_skew",
+    "\"30s\"",
+    "a length of time up to \"10m\", such as \"30s\"",
+    "how far the iat and nbf of a token may lie in the future, for clocks that differ; its exp is taken as it is",
+);
 const LONGEST_KEEP_ALIVE: Key = Key::default(
     "longest_keep_alive",
     "\"1h\"",
@@ -275,6 +282,8 @@ pub struct GuardSettings {
     pub longest_keep_alive: Span,
     /// `on_refusal`: what happens on a refusal, for kinds that say nothing of their own; default `refuse`.
     pub on_refusal: OnRefusal,
+    /// `token_skew`: how far `iat` and `nbf` of a token may lie in the future, default 30 seconds.
+    pub token_skew: Span,
 }
 
 impl Default for GuardSettings {
@@ -299,6 +308,7 @@ impl Default for GuardSettings {
             sessions_per_source: 5_000,
             longest_keep_alive: Span::from_seconds(3_600),
             on_refusal: OnRefusal::Refuse,
+            token_skew: Span::from_seconds(30),
         }
     }
 }
@@ -365,6 +375,9 @@ impl Reader<'_> {
                 })
                 .unwrap_or(default.longest_keep_alive),
             on_refusal: self.text(table, &ON_REFUSAL, OnRefusal::parse).unwrap_or(default.on_refusal),
+            token_skew: self
+                .text(table, &TOKEN_SKEW, |text| text.parse::<Span>().ok().filter(|span| span.seconds() <= 600))
+                .unwrap_or(default.token_skew),
         }
     }
 }

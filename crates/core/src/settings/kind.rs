@@ -33,6 +33,8 @@ pub(super) const KIND: Section = Section {
         RENEW,
         TOKEN_LOGIN,
         TOKEN_LIFE,
+        SHARED_KEYS,
+        OWN_TOKEN_LIFE,
         FACTS,
         ADMIT,
         IDENTIFY,
@@ -120,7 +122,24 @@ const RENEW: Key = Key::example(
 );
 const TOKEN_LOGIN: Key =
     Key::default("token_login", "false", "true or false", "whether a token as MQTT password opens a session");
-const TOKEN_LIFE: Key = Key::default("token_life", "\"1d\"", LENGTH, "the longest life of a token");
+const TOKEN_LIFE: Key = Key::default(
+    "token_life",
+    "\"1d\"",
+    LENGTH,
+    "the longest life of a token that the ward signs with a key of its own",
+);
+const SHARED_KEYS: Key = Key::default(
+    "shared_keys",
+    "false",
+    "true or false",
+    "whether such a device may have HMAC keys that it shares with the ward, which keeps them locked: for devices that can do no better",
+);
+const OWN_TOKEN_LIFE: Key = Key::default(
+    "own_token_life",
+    "\"1h\"",
+    LENGTH,
+    "the longest life of a token that is signed with a key of the device's own, registered or shared",
+);
 const FACTS: Key = Key::default(
     "facts",
     "[]",
@@ -213,8 +232,12 @@ pub struct Kind {
     pub renew: Option<Span>,
     /// `token_login`: whether a token as MQTT password opens a session, default no.
     pub token_login: bool,
-    /// `token_life`: the longest life of a token, default one day.
+    /// `token_life`: the longest life of a token that the ward signs with a key of its own, default one day.
     pub token_life: Span,
+    /// `shared_keys`: whether such a device may have keys that it shares with the ward, default no.
+    pub shared_keys: bool,
+    /// `own_token_life`: the longest life of a token signed with a key of the device's own, default one hour.
+    pub own_token_life: Span,
     /// `facts`: those that must be known before a credential is issued.
     pub facts: Vec<FactName>,
     /// `admit`: the least that a device must show to enrol by itself, default a secret.
@@ -252,6 +275,8 @@ impl Default for Kind {
             renew: None,
             token_login: false,
             token_life: Span::from_days(1),
+            shared_keys: false,
+            own_token_life: Span::from_seconds(3_600),
             facts: Vec::new(),
             admit: Admit::Secret,
             identify: Vec::new(),
@@ -430,6 +455,8 @@ impl Reader<'_> {
             renew: self.text(table, &RENEW, least(60)),
             token_login: self.flag(table, &TOKEN_LOGIN).unwrap_or(default.token_login),
             token_life: self.text(table, &TOKEN_LIFE, least(1)).unwrap_or(default.token_life),
+            shared_keys: self.flag(table, &SHARED_KEYS).unwrap_or(default.shared_keys),
+            own_token_life: self.text(table, &OWN_TOKEN_LIFE, least(1)).unwrap_or(default.own_token_life),
             facts: self.list(table, &FACTS, fact).unwrap_or_default(),
             admit: self.text(table, &ADMIT, admit).unwrap_or(default.admit),
             identify: self.identify(table, fact, facts),

@@ -3,6 +3,7 @@
 use hyper::StatusCode;
 use serde::Deserialize;
 use serde_json::json;
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::enrolment::{renewal_opens, replaced};
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
@@ -140,7 +141,7 @@ impl Desk {
             self.emit(Event::Repeated { device: child.to_string(), peer: caller.peer });
             return Ok(certificate(&given.der));
         }
-        let current: Vec<_> = replaced(&found.credentials, now).collect();
+        let current: Vec<_> = replaced(&found.credentials, Origin::Issued, now).collect();
         if let Some(last) = current.iter().max_by_key(|credential| credential.not_after) {
             let opens = renewal_opens(last.not_before, last.not_after, kind.renew, child);
             if now < opens {

@@ -8,8 +8,10 @@ use tidy_warden_core::credential::Unusable;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::mqtt::{PropertyId, Version, Will, reason, return_code};
 use tidy_warden_core::policy::{self, Denial};
-use tidy_warden_core::token::VerifiedToken;
+use tidy_warden_core::token::{BadToken, Terms};
 use tidy_warden_core::topic::TopicName;
+use tidy_warden_store::acts::bearer::check_bound;
+use tidy_warden_store::{Bearer, Claimed, TokenRefusal};
 use tokio::io::{AsyncRead, AsyncWrite};
 
 use super::{Admission, AwaitsBroker, AwaitsStore, Caller, Refusal, watch_for_old_keys};
@@ -49,7 +51,8 @@ impl<'c, S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsStore<'c, S> {
 
 /// All checks. The session is registered before the check that counts, so that no change slips between.
 async fn judge<S>(caller: &Caller<'_, S>, leaf: Option<Arc<[u8]>>) -> Result<Admission, Refusal> {
-    let Caller { shared, live, connect, .. } = caller;
+    let Caller { shared, connect, .. } = caller;
+    let live = &caller.live;
     if connect.properties.text(PropertyId::AuthenticationMethod).is_some() {
         return Err(Refusal::new(
             reason::BAD_AUTHENTICATION_METHOD,
@@ -64,31 +67,89 @@ async fn judge<S>(caller: &Caller<'_, S>, leaf: Option<Arc<[u8]>>) -> Result<Adm
         None => None,
     };
     let certificate = resolved.as_ref().map(|resolved| resolved.fingerprint);
-    let shown = Shown { certificate, user_name: connect.user_name, password: connect.password };
-    let now = shared.knowledge.now();
-    let (credential, beside) = credential(&shown, &live.token_key, &live.parties, now)?;
+    let shown = Shown { certificate, user_name: connect.user_name };
+    let bearer = match connect.password {
+        Some(token) => Some(bearer(caller, token, parsed.as_ref()).await?),
+        None => None,
+    };
+    let credential = credential(&shown, bearer)?;
     let (device, asked) = match (&credential, resolved) {
-        (Credential::Token(token), _) => (token.device.clone(), None),
+        (Credential::Token(bearer), _) => (bearer.token.device.clone(), None),
+        // What was asked was about the certificate alone.
+        (Credential::Both(..), Some(Resolved { device, .. })) => (device, None),
         (Credential::Certificate(_), Some(Resolved { device, asked, .. })) => (device, asked),
-        (Credential::Certificate(_), None) => return Err(NotAdmitted::UnknownCertificate.into()),
+        (Credential::Certificate(_) | Credential::Both(..), None) => return Err(NotAdmitted::UnknownCertificate.into()),
     };
     let known = Known { credential, leaf: parsed.as_ref(), asked };
-    let admission = judge_device(caller, (&shown, beside.as_ref()), known, &device).await;
+    let admission = judge_device(caller, &shown, known, &device).await;
     admission
         .map(|admission| Admission { leaf, ..admission })
         .map_err(|refusal| Refusal { device: Some(device), ..refusal })
 }
 
+/// The token that was shown, verified with the keys that can have signed it.
+async fn bearer<S>(caller: &Caller<'_, S>, token: &[u8], leaf: Option<&Certificate>) -> Result<Bearer, Refusal> {
+    let Caller { shared, connect, .. } = caller;
+    let live = &caller.live;
+    let refused = |bad: BadToken| NotAdmitted::Token(bad.into());
+    let user = connect.user_name.ok_or(NotAdmitted::Nothing)?;
+    let device: DeviceId = user.parse().map_err(|_| refused(BadToken::UnknownKey))?;
+    let terms =
+        Terms { audience: &live.parties.audience, now: shared.knowledge.now(), skew: live.settings.guard.token_skew };
+    let signers = shared.knowledge.signers();
+    let claimed = Claimed::read(token, &live.parties, &device).map_err(refused)?;
+    // The ward's keys prove it for whoever is named in it.
+    let is_its = match &claimed {
+        Claimed::Ward(token) => token.claims.subject.as_deref() == Some(device.as_str()),
+        Claimed::Device(..) => true,
+    };
+    let verified = match claimed {
+        Claimed::Ward(token) => {
+            Claimed::by_ward(&token, &signers, &live.parties.issuer, terms).map_err(TokenRefusal::Token)
+        }
+        Claimed::Device(token, device) => {
+            let keys =
+                shared.knowledge.own_keys(device.clone(), token.kid.clone()).await.map_err(NotAdmitted::Store)?;
+            Claimed::by_device((&token, device), &keys, &signers, terms)
+        }
+    };
+    let verified = verified.and_then(|bearer| {
+        check_bound(&bearer, leaf)?;
+        Ok(bearer)
+    });
+    verified.map_err(|error| {
+        // Whose it is was proved, so that it may be told there.
+        let is_proved = is_its && matches!(&error, TokenRefusal::Token(bad) if bad.is_proved());
+        Refusal { device: is_proved.then_some(device), ..NotAdmitted::from(error).into() }
+    })
+}
+
+/// A token for an errand leaves no session behind.
+fn check_clean<S>(caller: &Caller<'_, S>) -> Result<(), Refusal> {
+    let connect = caller.connect;
+    let stays = connect.properties.number(PropertyId::SessionExpiry).unwrap_or(0) > 0;
+    match connect.clean_start && !stays {
+        true => Ok(()),
+        false => {
+            let why = "a token with a scope opens clean sessions only: set clean start, and no session expiry";
+            Err(Refusal::not_authorized(why))
+        }
+    }
+}
+
 /// The checks that need to know the device.
 async fn judge_device<S>(
     caller: &Caller<'_, S>,
-    (shown, beside): (&Shown<'_>, Option<&VerifiedToken>),
+    shown: &Shown<'_>,
     known: Known<'_>,
     device: &DeviceId,
 ) -> Result<Admission, Refusal> {
     let Caller { shared, live, .. } = caller;
     let Known { credential, leaf, asked } = known;
-    same_device(shown, beside, device)?;
+    same_device(shown, &credential, device)?;
+    if credential.scope().is_some() {
+        check_clean(caller)?;
+    }
     if let Some(left) = shared.floods.waits(device, Instant::now()) {
         let why =
             format!("it was disconnected because it went on although it was refused; {} s to wait", left.as_secs() + 1);
@@ -117,7 +178,7 @@ async fn judge_device<S>(
         // It comes in by what was known before the store fell silent, and is looked at as soon as it answers.
         registered.stale();
     }
-    let given = shared.given(&admitted.device, changes.as_ref()).await;
+    let given = shared.given(&admitted.device, &credential, changes.as_ref()).await;
     let client_id = client_id(caller, &admitted.device.id)?.to_owned();
     let given = given.ok_or_else(|| Refusal::not_authorized(Denial::NoEdition.to_string()))?;
     check_rights(caller, &given, device, &client_id)?;
@@ -171,6 +232,9 @@ fn check_rights<S>(caller: &Caller<'_, S>, given: &Given, device: &DeviceId, cli
         let event = Event::denied(device.as_str(), caller.peer, "connect", client_id, &denial);
         // No rule at all is a question of rights; a rule for other names is a question of the name.
         return Err(match denial {
+            Denial::OutOfScope { .. } => {
+                Refusal::denied(reason::BAD_CLIENT_ID, return_code::BAD_CLIENT_ID, &denial, event)
+            }
             Denial::NoRule { ref instead, .. } if !instead.is_empty() => {
                 Refusal::denied(reason::BAD_CLIENT_ID, return_code::BAD_CLIENT_ID, &denial, event)
             }

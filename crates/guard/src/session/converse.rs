@@ -83,7 +83,10 @@ impl Admission {
             self.trusted = trust.generation;
         }
         self.generation = live.generation;
-        let given = shared.given(&self.device, changes.as_ref()).await.ok_or_else(|| Denial::NoEdition.to_string())?;
+        let given = shared
+            .given(&self.device, &self.credential, changes.as_ref())
+            .await
+            .ok_or_else(|| Denial::NoEdition.to_string())?;
         given.rights.connect(&self.client_id).map_err(|denial| denial.to_string())?;
         Ok(given)
     }

@@ -7,7 +7,7 @@ use tidy_warden_core::admission::{
     AdmissionEnd, AdmissionName, AdmissionRecord, AdmissionState, Demand, Difference, OpenRefusal,
 };
 use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::credential::Revocation;
+use tidy_warden_core::credential::{Origin, Revocation};
 use tidy_warden_core::device::{AddRefusal, DeviceRecord};
 use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued};
 use tidy_warden_core::fact::Fact;
@@ -76,7 +76,7 @@ fn looked_at(
             match known {
                 None => unlisted.push((index, each.device.clone())),
                 Some(known) => {
-                    if let Err(why) = may_be_issued(&known.device, &known.credentials, false, now) {
+                    if let Err(why) = may_be_issued(&known.device, &known.credentials, Origin::Issued, false, now) {
                         refusals.push(OpenRefusal::Unissued { index, why });
                     } else if let Some(difference) = each.differs_from(&known.device) {
                         let device = each.device.id.clone();

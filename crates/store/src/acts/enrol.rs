@@ -8,7 +8,7 @@ use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
 use tidy_warden_core::time::UnixTime;
 
-use super::{append, append_text, key, listed};
+use super::{append, key, listed};
 use crate::{Answer, Cause, DeviceView, Intended, NewCredential, StoreError, Tx, View};
 
 /// Records a credential.
@@ -162,12 +162,12 @@ pub(super) fn supersede(
     if let Some(known) = view.credentials.iter().find(|known| known.fingerprint == new.fingerprint) {
         return Ok(Err(IssueRefusal::Recorded { device: view.device.id.clone(), since: known.issued }));
     }
-    if let Err(refusal) = may_be_issued(&view.device, &view.credentials, new.again, at) {
+    if let Err(refusal) = may_be_issued(&view.device, &view.credentials, new.origin, new.again, at) {
         return Ok(Err(refusal));
     }
     let until = at.plus(new.overlap);
     let mut names = Vec::new();
-    for credential in replaced(&view.credentials, at) {
+    for credential in replaced(&view.credentials, new.origin, at) {
         let until = credential.usable_until().map_or(until, |end| end.min(until));
         tx.update_credential(&CredentialRecord { superseded_until: Some(until), ..credential.clone() })?;
         names.push(credential.name());
@@ -196,11 +196,5 @@ pub fn end_intended(tx: &mut dyn Tx, all: &[Intended], lost: bool, cause: &Cause
         let change = append(tx, cause, "credential.lost", each.device.as_str(), &detail)?;
         tx.put_crl_lacks(&each.authority, change)?;
     }
-    Ok(())
-}
-
-/// Records that a token was signed. The token itself is not kept.
-pub fn token(tx: &mut dyn Tx, device: &DeviceId, detail: &str, cause: &Cause) -> Result<(), StoreError> {
-    append_text(tx, cause, "token.issue", device.as_str(), detail)?;
     Ok(())
 }

@@ -1,14 +1,15 @@
-//! Keys that are never taken again.
+//! Keys of devices' own, and those that are never taken again.
 
 use serde_json::json;
-use tidy_warden_core::credential::{BlockSource, Ended, Revocation};
+use tidy_warden_core::credential::{BlockSource, CredentialRecord, Ended, Revocation};
 use tidy_warden_core::enrolment::IssueRefusal;
+use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::revocation::Reason;
 
 use super::revoke::revoke;
-use super::{append, hex};
-use crate::{BlockedKey, Cause, NewCredential, StoreError, Tx, View};
+use super::{append, hex, listed};
+use crate::{Answer, BlockedKey, Cause, NewCredential, StoreError, Tx, View};
 
 /// Blocks keys, and revokes the credentials that have them for compromise; gives how many were not blocked before, and what was
 /// ended.
@@ -55,4 +56,80 @@ pub(super) fn refusal(view: &dyn View, new: &NewCredential<'_>) -> Result<Option
     }
     let other = holders.into_iter().map(|(device, _)| device).find(|device| device != new.device);
     Ok(other.map(|other| IssueRefusal::KeyInUse { other }))
+}
+
+/// The most keys of its own that a device may have which are good or to come: each is tried on a token that names none.
+pub const MOST_KEYS: usize = 8;
+
+/// Why a device was given no key of its own.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum KeyRefusal {
+    /// The device may be given nothing, or the key may not be its.
+    #[error(transparent)]
+    Unissued(#[from] IssueRefusal),
+    /// Another key has its name.
+    #[error("`{device}` has a key named {kid} already")]
+    NameTaken {
+        /// Its name.
+        kid: String,
+        /// Whose that is.
+        device: DeviceId,
+    },
+    /// It has as many as there may be.
+    #[error("the device has {MOST_KEYS} keys that have not ended, which is the most one may have")]
+    TooMany,
+    /// There is none to be replaced.
+    #[error("the device has no key that could be replaced")]
+    NothingToRotate,
+}
+
+/// Gives a device a key of its own, public or shared, beside what it has. With `replaces` those of its keys that may sign in are
+/// superseded, for the overlap of `new`; gives their names.
+///
+/// # Errors
+/// There is no such device.
+pub fn add(tx: &mut dyn Tx, new: &NewCredential<'_>, replaces: bool, cause: &Cause) -> Answer<Vec<String>, KeyRefusal> {
+    let view = listed(tx, new.device)?;
+    if let Some(barred) = view.device.barred() {
+        return Ok(Err(IssueRefusal::barred(view.device.id, barred).into()));
+    }
+    if let Some(refusal) = refusal(tx, new)? {
+        return Ok(Err(refusal.into()));
+    }
+    if let Some(known) = view.credentials.iter().find(|known| known.fingerprint == new.fingerprint) {
+        return Ok(Err(IssueRefusal::Recorded { device: view.device.id.clone(), since: known.issued }.into()));
+    }
+    if let Some(kid) = new.kid
+        && let Some((device, _)) = tx.key_named(kid)?
+    {
+        return Ok(Err(KeyRefusal::NameTaken { kid: kid.to_owned(), device }));
+    }
+    let good =
+        |each: &&CredentialRecord| each.origin.is_key() && each.usable_until().is_some_and(|until| until >= cause.at);
+    let keys: Vec<&CredentialRecord> = view.credentials.iter().filter(good).collect();
+    if keys.len() >= MOST_KEYS {
+        return Ok(Err(KeyRefusal::TooMany));
+    }
+    let mut superseded = Vec::new();
+    if replaces {
+        // What is superseded already keeps its deadline.
+        let until = cause.at.plus(new.overlap);
+        for key in keys.iter().filter(|each| each.superseded_until.is_none()) {
+            let until = Some(until.min(key.not_after));
+            tx.update_credential(&CredentialRecord { superseded_until: until, ..(*key).clone() })?;
+            superseded.push(key.key_name());
+        }
+        if superseded.is_empty() {
+            return Ok(Err(KeyRefusal::NothingToRotate));
+        }
+    }
+    let detail = json!({
+        "kid": new.kid, "kind": new.origin.as_str(), "key": new.key_type, "begins": new.not_before, "ends": new.not_after,
+        "fingerprint": new.fingerprint.to_string(), "supersedes": superseded,
+    });
+    let change = append(tx, cause, "key.add", new.device.as_str(), &detail)?;
+    tx.touch(new.device, change)?;
+    tx.insert_credentials(&[new], cause.at, change)?;
+    Ok(Ok(superseded))
 }

@@ -72,6 +72,7 @@ pub fn retire(tx: &mut dyn Tx, name: &PostName, cause: &Cause) -> Answer<PostRec
     }
     let after = PostRecord { retired: Some(cause.at), verifier: String::new(), ..post };
     tx.put_post(&after)?;
+    tx.drop_key_wrap(name.as_str())?;
     Ok(Ok(after))
 }
 

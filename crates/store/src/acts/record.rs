@@ -25,6 +25,8 @@ pub struct Changes {
     pub authorities: i64,
     /// The change number at which a guard or desk was given another certificate last.
     pub servers: i64,
+    /// See [`crate::Head::tokens`].
+    pub tokens: i64,
     /// The number of the settings that were adopted last, 0 if none were.
     pub settings: u32,
     /// Devices that changed; `None` if they are too many to name.
@@ -49,6 +51,7 @@ impl From<Head> for Changes {
             trial: head.trial,
             authorities: head.authorities,
             servers: head.servers,
+            tokens: head.tokens,
             settings: head.settings,
             devices: Some(Vec::new()),
             head: head.hash,
@@ -74,6 +77,7 @@ pub fn found(tx: &mut dyn Tx, founding: &Founding<'_>, cause: &Cause) -> Result<
     for (name, role, certificate, key) in founding.authorities {
         tx.insert_authority(&AuthorityRecord::new(name.clone(), *role, certificate.clone(), key.clone(), cause.at))?;
     }
+    tx.put_token_signer(&super::token::first_signer(ward.token_key.clone(), cause.at))?;
     for (name, certificate) in founding.servers {
         tx.put_server(name, certificate)?;
     }

@@ -54,8 +54,11 @@ fn record_one(
     // Newest first: behind the one that is used stand those that it supersedes.
     let first_use = place.and_then(|place| all.get(place..)?.split_first());
     if let Some((used, older)) = first_use.filter(|(used, _)| used.first_used.is_none()) {
-        let ended: Vec<&CredentialRecord> =
-            older.iter().filter(|old| old.superseded_until.is_some_and(|until| until >= cause.at)).collect();
+        // Keys and certificates are replaced apart, so what replaced the one does not end the other.
+        let ends = |old: &&CredentialRecord| {
+            old.origin.is_key() == used.origin.is_key() && old.superseded_until.is_some_and(|until| until >= cause.at)
+        };
+        let ended: Vec<&CredentialRecord> = older.iter().filter(ends).collect();
         let names: Vec<String> = ended.iter().map(|old| old.name()).collect();
         let detail = json!({ "serial": used.name(), "ends": names });
         let change = append(tx, cause, "credential.first-use", id.as_str(), &detail)?;

@@ -19,13 +19,13 @@ pub struct NewCredential<'a> {
     pub origin: Origin,
     /// Who signed it, if that is one of the ward's authorities or a foreign one.
     pub authority: Option<&'a AuthorityName>,
-    /// The certificate in DER; of a bare key, its SubjectPublicKeyInfo.
+    /// The certificate in DER; of a bare key, its SubjectPublicKeyInfo; of a shared key, the key as it is sealed.
     pub der: &'a [u8],
-    /// SHA-256 of `der`.
+    /// SHA-256 of `der`; of a shared key, of what it is called.
     pub fingerprint: Fingerprint,
     /// The certificate's serial number.
     pub serial: Option<&'a SerialNumber>,
-    /// SHA-256 of the SubjectPublicKeyInfo.
+    /// SHA-256 of the SubjectPublicKeyInfo; of a shared key its mark, which says nothing without the ward's data key.
     pub key_digest: [u8; 32],
     /// The type of the key, such as `p256`.
     pub key_type: &'a str,
@@ -42,6 +42,10 @@ pub struct NewCredential<'a> {
     /// The credential by which it was asked for: the device's own, or that of its gateway. None if a person, an admission or a
     /// manufacturer stands behind it.
     pub authorised_by: Option<Fingerprint>,
+    /// What it is called in tokens, if it is a key of the device's own: no other key of the ward is called so.
+    pub kid: Option<&'a str>,
+    /// What a person wrote about it.
+    pub note: Option<&'a str>,
 }
 
 impl<'a> NewCredential<'a> {
@@ -68,6 +72,8 @@ impl<'a> NewCredential<'a> {
             overlap: Span::from_seconds(0),
             fresh_key: false,
             authorised_by: None,
+            kid: None,
+            note: None,
         }
     }
 }
@@ -160,6 +166,9 @@ pub trait ReadCredentials {
     /// was revoked since is among it: this says what may be looked at, not what may sign in.
     fn bound_since(&self, after: i64, limit: usize) -> Result<Bound, StoreError>;
 
+    /// The key of a device's own that is called so in tokens, and whose it is.
+    fn key_named(&self, kid: &str) -> Result<Option<(DeviceId, Fingerprint)>, StoreError>;
+
     /// All credentials that have a key, by SHA-256 of its SubjectPublicKeyInfo, with their devices, in the order in which they were
     /// recorded.
     fn holders_of_key(&self, digest: &[u8; 32]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError>;
@@ -176,7 +185,8 @@ pub trait ReadCredentials {
     /// There is no such credential.
     fn key_digest(&self, fingerprint: &Fingerprint) -> Result<[u8; 32], StoreError>;
 
-    /// What a credential is: its certificate in DER, or the SubjectPublicKeyInfo of a bare key; `None` if it is not known.
+    /// What a credential is: its certificate in DER, the SubjectPublicKeyInfo of a bare key, or a shared key as it is sealed; `None` if it
+    /// is not known.
     fn credential_der(&self, fingerprint: &Fingerprint) -> Result<Option<Vec<u8>>, StoreError>;
 
     /// Whether a key is blocked, by SHA-256 of its SubjectPublicKeyInfo.

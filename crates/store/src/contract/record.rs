@@ -61,6 +61,8 @@ pub struct Head {
     pub authorities: i64,
     /// The change number at which a guard or desk was given another certificate last.
     pub servers: i64,
+    /// The change number at which keys that sign tokens, blocks of tokens of nobody knows whom, or who may open shared keys changed last.
+    pub tokens: i64,
     /// The number of the settings that were adopted last for all machines, 0 if none were.
     pub settings: u32,
     /// Where the record ended before a person accepted a store that lacks that end.

@@ -4,11 +4,15 @@ use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
 /// Tables that came since there are backups, by the format of the file that brought them: a backup of before has none of them.
-pub const GROWN: [&[&str]; 3] =
-    [&["retired_facts"], &["former_servers", "introduced"], &["admissions", "admission_facts", "asking"]];
+pub const GROWN: [&[&str]; 4] = [
+    &["token_signers", "token_blocks", "key_wraps"],
+    &["retired_facts"],
+    &["former_servers", "introduced"],
+    &["admissions", "admission_facts", "asking"],
+];
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 33] = [
+pub const TABLES: [Table; 36] = [
     Table {
         name: "authorities",
         columns: &[
@@ -102,6 +106,8 @@ pub const TABLES: [Table; 33] = [
             ("reason", Integer),
             ("entry", Integer),
             ("authorised_by", Octets),
+            ("kid", Text),
+            ("key_note", Text),
         ],
         key: 1,
     },
@@ -316,6 +322,37 @@ pub const TABLES: [Table; 33] = [
         key: 1,
     },
     Table {
+        name: "token_signers",
+        columns: &[
+            ("name", Text),
+            ("public_key", Octets),
+            ("key_place", Text),
+            ("token", Text),
+            ("token_label", Text),
+            ("created", Integer),
+            ("retired", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "token_blocks",
+        columns: &[
+            ("name", Octets),
+            ("device", Text),
+            ("kid", Text),
+            ("jti", Text),
+            ("before", Integer),
+            ("at", Integer),
+            ("until", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "key_wraps",
+        columns: &[("name", Text), ("public_key", Octets), ("ephemeral", Octets), ("sealed", Octets)],
+        key: 1,
+    },
+    Table {
         name: "adopted_settings",
         columns: &[("number", Integer), ("text", Text), ("signature", Octets), ("author", Text), ("at", Integer)],
         key: 1,
@@ -339,6 +376,7 @@ pub const TABLES: [Table; 33] = [
             ("doubt", Text),
             // What came later stands last: backups of before have shorter rows.
             ("servers", Integer),
+            ("tokens", Integer),
         ],
         key: 1,
     },

@@ -68,11 +68,17 @@ impl ReadCredentials for MemoryStore {
             match record.origin {
                 Origin::Pinned => bound.certificates.push(record.fingerprint),
                 Origin::Key => bound.keys.push(record.fingerprint.0),
-                Origin::Issued | Origin::Foreign => {}
+                Origin::Issued | Origin::Foreign | Origin::Shared => {}
             }
         }
         bound.more = read == limit;
         Ok(bound)
+    }
+
+    fn key_named(&self, kid: &str) -> Result<Option<(DeviceId, Fingerprint)>, StoreError> {
+        let model = self.model();
+        let found = model.credentials.iter().find(|each| each.record.kid.as_deref() == Some(kid));
+        Ok(found.map(|each| (each.record.device.clone(), each.record.fingerprint)))
     }
 
     fn holders_of_key(&self, digest: &[u8; 32]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
@@ -182,6 +188,8 @@ impl WriteCredentials for MemoryStore {
                 revoked: None,
                 held: None,
                 distrusted: None,
+                kid: each.kid.map(str::to_owned),
+                note: each.note.map(str::to_owned),
             };
             let (key_digest, der, authorised_by) = (each.key_digest, each.der.to_vec(), each.authorised_by);
             model.credentials.push(Credential { record, key_digest, der, entry, authorised_by });

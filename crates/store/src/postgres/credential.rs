@@ -127,6 +127,11 @@ impl ReadCredentials for Database {
         Ok(bound)
     }
 
+    fn key_named(&self, kid: &str) -> Result<Option<(DeviceId, Fingerprint)>, StoreError> {
+        let sql = "SELECT devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device WHERE kid = $1";
+        self.connection.maybe(sql, &[&kid])?.as_ref().map(holder).transpose()
+    }
+
     fn holders_of_key(&self, digest: &[u8; 32]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
         self.connection.rows(HOLDERS, &[&digest.as_slice()])?.iter().map(holder).collect()
     }
@@ -320,13 +325,16 @@ impl WriteCredentials for Database {
         let ders: Vec<&[u8]> = new.iter().map(|each| each.der).collect();
         let begins: Vec<i64> = new.iter().map(|each| each.not_before.0).collect();
         let ends: Vec<i64> = new.iter().map(|each| each.not_after.0).collect();
+        let kids: Vec<Option<&str>> = new.iter().map(|each| each.kid).collect();
+        let notes: Vec<Option<&str>> = new.iter().map(|each| each.note).collect();
         let authorising: Vec<Option<&[u8]>> =
             new.iter().map(|each| each.authorised_by.as_ref().map(|by| by.0.as_slice())).collect();
         self.connection.write(
             "INSERT INTO credentials (pk, device, origin, authority, serial, fingerprint, key_digest, key_type,
-                 certificate, not_before, not_after, authorised_by, issued, equipped, entry)
+                 certificate, not_before, not_after, authorised_by, kid, key_note, issued, equipped, entry)
              SELECT new.*, $12, $12, $13 FROM unnest($1::bigint[], $2::bigint[], $3::text[], $4::bigint[], $5::bytea[],
-                 $6::bytea[], $7::bytea[], $8::text[], $9::bytea[], $10::bigint[], $11::bigint[], $14::bytea[]) AS new",
+                 $6::bytea[], $7::bytea[], $8::text[], $9::bytea[], $10::bigint[], $11::bigint[], $14::bytea[], $15::text[],
+                 $16::text[]) AS new",
             &[
                 &pks,
                 &devices,
@@ -342,6 +350,8 @@ impl WriteCredentials for Database {
                 &at.0,
                 &entry,
                 &authorising,
+                &kids,
+                &notes,
             ],
         )
     }

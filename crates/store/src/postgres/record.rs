@@ -32,7 +32,7 @@ pub(super) const HEAD: &str = "SELECT change, hash, group_rules, authorities, gi
                 (SELECT coalesce(max(number), 0) FROM editions),
                 (SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL), moved, doubt,
                 (SELECT least FROM store_format),
-                (SELECT coalesce(max(number), 0) FROM adopted_settings), coalesce(servers, 0) FROM head";
+                (SELECT coalesce(max(number), 0) FROM adopted_settings), coalesce(servers, 0), coalesce(tokens, 0) FROM head";
 
 /// What [`HEAD`] gives.
 pub(super) fn read_head(found: &[tokio_postgres::Row]) -> Result<Head, StoreError> {
@@ -47,6 +47,7 @@ pub(super) fn read_head(found: &[tokio_postgres::Row]) -> Result<Head, StoreErro
         trial: rows::small(row, 7, "trial")?,
         authorities: get(row, 3)?,
         servers: get(row, 12)?,
+        tokens: get(row, 13)?,
         settings: rows::small(row, 11, "number of settings")?,
         given_up: given_up.map(|(number, octets)| (number, hash(octets))),
         moved: get::<Option<&str>>(row, 8)?.map(Move::from_text),

@@ -23,7 +23,8 @@ const DEVICE_WIDTH: usize = 15;
 
 const CREDENTIAL_COLUMNS: &str = "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type,
     credentials.not_before, credentials.not_after, credentials.issued, credentials.equipped, credentials.first_used,
-    credentials.superseded_until, credentials.revoked, credentials.reason, credentials.origin, authorities.retired";
+    credentials.superseded_until, credentials.revoked, credentials.reason, credentials.origin, authorities.retired,
+    credentials.kid, credentials.key_note";
 
 /// Whether a credential's authority was not retired: the SQL for `distrusted` of the core's record.
 const TRUSTED: &str =
@@ -130,6 +131,8 @@ pub(super) fn credential(
         },
         held,
         distrusted: time(get(row, at + 13)?),
+        kid: get(row, at + 14)?,
+        note: get(row, at + 15)?,
     })
 }
 

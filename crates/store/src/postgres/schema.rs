@@ -4,7 +4,7 @@ use super::connection::Connection;
 use crate::StoreError;
 
 /// The format that this program writes. Formats of this engine are counted by themselves.
-const FORMAT: i64 = 4;
+const FORMAT: i64 = 5;
 
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
 /// one, which is safe as only who holds `head` gives any.
@@ -240,19 +240,49 @@ INSERT INTO retired_facts (name, value, device) SELECT DISTINCT ON (key, value) 
     FROM devices, json_each_text(facts) WHERE retired IS NOT NULL ORDER BY key, value, retired DESC, pk DESC;
 ";
 
-/// Gives whoever has rights on jobs the same on the tables of formats 2 to 4: until `store roles` is run again, nobody who works on the
+/// What came with format 5: what keys of devices' own are called, keys with which the ward signs tokens, tokens that nobody takes any
+/// more, and the ward's data key, wrapped for each who may open it.
+const TABLES_5: &str = "
+CREATE TABLE token_signers (
+    name TEXT PRIMARY KEY, public_key BYTEA NOT NULL, key_place TEXT NOT NULL, token TEXT, token_label TEXT,
+    created BIGINT NOT NULL, retired BIGINT
+);
+
+CREATE TABLE token_blocks (
+    name BYTEA PRIMARY KEY, device TEXT, kid TEXT, jti TEXT, before BIGINT, at BIGINT NOT NULL, until BIGINT NOT NULL
+);
+CREATE INDEX token_blocks_by_time ON token_blocks (at, name);
+CREATE INDEX token_blocks_by_end ON token_blocks (until, name);
+
+CREATE TABLE key_wraps (
+    name TEXT PRIMARY KEY, public_key BYTEA NOT NULL, ephemeral BYTEA NOT NULL, sealed BYTEA NOT NULL
+);
+
+ALTER TABLE head ADD COLUMN tokens BIGINT;
+ALTER TABLE credentials ADD COLUMN kid TEXT ;
+ALTER TABLE credentials ADD COLUMN key_note TEXT ;
+CREATE UNIQUE INDEX credentials_by_kid ON credentials (kid) WHERE kid IS NOT NULL;
+";
+
+/// The key that signed tokens before there could be several.
+const FILL_5: &str = "
+INSERT INTO token_signers (name, public_key, key_place, created)
+    SELECT 'tokens', token_key, 'ward', coalesce((SELECT at FROM audit WHERE number = 1), 0) FROM ward;
+";
+
+/// Gives whoever has rights on jobs the same on the tables of formats 2 to 5: until `store roles` is run again, nobody who works on the
 /// ward is to be kept from revoking.
 const RIGHTS: &str = "
 DO $$ DECLARE one RECORD; BEGIN
     FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
         WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
-        EXECUTE format('GRANT %s ON admissions, admission_facts, asking, former_servers, introduced, retired_facts TO %s', one.what, one.who);
+        EXECUTE format('GRANT %s ON admissions, admission_facts, asking, former_servers, introduced, retired_facts, token_signers, token_blocks, key_wraps TO %s', one.what, one.who);
     END LOOP;
 END $$;
 ";
 
 /// What makes all tables, format by format.
-const ALL: [&str; 4] = [TABLES, TABLES_2, TABLES_3, TABLES_4];
+const ALL: [&str; 5] = [TABLES, TABLES_2, TABLES_3, TABLES_4, TABLES_5];
 
 /// The names of all tables.
 pub(super) fn names() -> Vec<&'static str> {
@@ -304,21 +334,46 @@ pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
             if found < 3 {
                 connection.batch(&collated(TABLES_3))?;
             }
-            connection.batch(&collated(TABLES_4))?;
-            connection.batch(RIGHTS)?;
-            connection.batch(FILL_4)?;
-            super::rights::upgrade_to_4(connection)?;
-            for row in connection.rows("SELECT name, rule FROM device_groups WHERE rule IS NOT NULL", &[])? {
-                let (name, rule): (String, String) = (row.try_get(0)?, row.try_get(1)?);
-                if let Some(spelled) = crate::stored::spelled_out(&rule)? {
-                    connection.run("UPDATE device_groups SET rule = $2 WHERE name = $1", &[&name, &spelled])?;
-                }
+            if found < 4 {
+                upgrade_to_4(connection)?;
             }
+            connection.batch(&collated(TABLES_5))?;
+            connection.batch(RIGHTS)?;
+            connection.batch(FILL_5)?;
+            super::rights::upgrade_to_5(connection)?;
+            name_keys(connection)?;
             connection.batch(&format!("UPDATE store_format SET number = {FORMAT}, least = {FORMAT}"))?;
         }
         connection.commit()
     };
     upgraded().inspect_err(|_| connection.rollback())
+}
+
+/// What format 4 brought, in the transaction that is open.
+fn upgrade_to_4(connection: &Connection) -> Result<(), StoreError> {
+    connection.batch(&collated(TABLES_4))?;
+    connection.batch(FILL_4)?;
+    super::rights::upgrade_to_4(connection)?;
+    for row in connection.rows("SELECT name, rule FROM device_groups WHERE rule IS NOT NULL", &[])? {
+        let (name, rule): (String, String) = (row.try_get(0)?, row.try_get(1)?);
+        if let Some(spelled) = crate::stored::spelled_out(&rule)? {
+            connection.run("UPDATE device_groups SET rule = $2 WHERE name = $1", &[&name, &spelled])?;
+        }
+    }
+    Ok(())
+}
+
+/// Keys that were bound to devices before they had names get those that they have in tokens.
+fn name_keys(connection: &Connection) -> Result<(), StoreError> {
+    for row in connection.rows("SELECT pk, certificate FROM credentials WHERE origin = 'key' ORDER BY pk", &[])? {
+        let (pk, spki): (i64, Vec<u8>) = (row.try_get(0)?, row.try_get(1)?);
+        if let Some(kid) = crate::stored::kid_of(&spki) {
+            // One that was given up and bound again has its name once.
+            let sql = "UPDATE credentials SET kid = $2 WHERE pk = $1 AND NOT EXISTS (SELECT 1 FROM credentials WHERE kid = $2)";
+            connection.run(sql, &[&pk, &kid])?;
+        }
+    }
+    Ok(())
 }
 
 /// Whether there is a ward in the database.

@@ -94,6 +94,17 @@ impl<S: Sql> ReadCredentials for S {
         Ok(bound)
     }
 
+    fn key_named(&self, kid: &str) -> Result<Option<(DeviceId, Fingerprint)>, StoreError> {
+        let mut statement = self.sql().prepare_cached(
+            "SELECT devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device WHERE kid = ?1",
+        )?;
+        let mut found = statement.query([kid])?;
+        match found.next()? {
+            Some(row) => Ok(Some((rows::parsed(&row.get::<_, String>(0)?, "id")?, Fingerprint(row.get(1)?)))),
+            None => Ok(None),
+        }
+    }
+
     fn holders_of_key(&self, digest: &[u8; 32]) -> Result<Vec<(DeviceId, Fingerprint)>, StoreError> {
         let mut statement = self.sql().prepare_cached(
             "SELECT devices.id, fingerprint FROM credentials JOIN devices ON devices.pk = credentials.device
@@ -241,8 +252,9 @@ impl WriteCredentials for SqliteTx<'_> {
     fn insert_credentials(&mut self, new: &[&NewCredential<'_>], at: UnixTime, entry: i64) -> Result<(), StoreError> {
         let mut insert = self.tx.prepare_cached(
             "INSERT INTO credentials (device, origin, authority, serial, fingerprint, fingerprint_head, key_digest,
-                 key_head, key_type, certificate, not_before, not_after, issued, equipped, entry, authorised_by)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15)",
+                 key_head, key_type, certificate, not_before, not_after, issued, equipped, entry, authorised_by, kid,
+                 key_note)
+             VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?13, ?14, ?15, ?16, ?17)",
         )?;
         let mut device = self.tx.prepare_cached("SELECT pk FROM devices WHERE id = ?1")?;
         // Those of a batch are nearly always signed by one.
@@ -278,7 +290,9 @@ impl WriteCredentials for SqliteTx<'_> {
                 each.not_after.0,
                 at.0,
                 entry,
-                each.authorised_by.map(|by| by.0)
+                each.authorised_by.map(|by| by.0),
+                each.kid,
+                each.note
             ])?;
         }
         Ok(())

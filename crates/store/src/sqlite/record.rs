@@ -12,6 +12,7 @@ use crate::{Head, ReadRecord, StoreError, WardRecord, WriteRecord};
 
 const AUTHORITIES_CHANGED: &str = "authorities_changed";
 const SERVERS_CHANGED: &str = "servers_changed";
+const TOKENS_CHANGED: &str = "tokens_changed";
 const GROUPS_CHANGED: &str = "group_rules_changed";
 
 fn meta<T: rusqlite::types::FromSql>(connection: &Connection, key: &str) -> Result<Option<T>, StoreError> {
@@ -28,6 +29,11 @@ fn set_meta(connection: &Connection, key: &str, value: &dyn rusqlite::ToSql) -> 
 /// Notes at which change number authorities were added or retired last.
 pub(super) fn put_authorities_changed(connection: &Connection, change: i64) -> Result<(), StoreError> {
     set_meta(connection, AUTHORITIES_CHANGED, &change)
+}
+
+/// Writes [`Head::tokens`].
+pub(super) fn put_tokens_changed(connection: &Connection, change: i64) -> Result<(), StoreError> {
+    set_meta(connection, TOKENS_CHANGED, &change)
 }
 
 /// Notes at which change number the groups changed last that conditions of policies could name.
@@ -100,6 +106,7 @@ impl<S: Sql> ReadRecord for S {
             trial: number_of("SELECT coalesce(max(number), 0) FROM trials WHERE ended IS NULL")?,
             authorities: meta(self.sql(), AUTHORITIES_CHANGED)?.unwrap_or(0),
             servers: meta(self.sql(), SERVERS_CHANGED)?.unwrap_or(0),
+            tokens: meta(self.sql(), TOKENS_CHANGED)?.unwrap_or(0),
             settings: number_of("SELECT coalesce(max(number), 0) FROM adopted_settings")?,
             given_up,
             doubt: meta(self.sql(), DOUBT)?,

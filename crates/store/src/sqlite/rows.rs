@@ -23,7 +23,8 @@ pub(super) const DEVICE_COLUMNS: &str =
 const CREDENTIAL_COLUMNS: &str =
     "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type, credentials.not_before,
      credentials.not_after, credentials.issued, credentials.equipped, credentials.first_used,
-     credentials.superseded_until, credentials.revoked, credentials.reason, credentials.origin, authorities.retired";
+     credentials.superseded_until, credentials.revoked, credentials.reason, credentials.origin, authorities.retired,
+     credentials.kid, credentials.key_note";
 
 /// Whether a credential's authority was not retired: the SQL for `distrusted` of the core's record.
 pub(super) const TRUSTED: &str =
@@ -103,6 +104,8 @@ pub(super) fn credential(
         },
         held,
         distrusted: time(row.get(at + 13)?),
+        kid: row.get(at + 14)?,
+        note: row.get(at + 15)?,
     })
 }
 

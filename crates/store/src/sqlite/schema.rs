@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 11;
+const FORMAT: i64 = 12;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -218,6 +218,35 @@ ALTER TABLE credentials ADD COLUMN authorised_by BLOB;
 CREATE INDEX credentials_derived ON credentials (authorised_by) WHERE authorised_by IS NOT NULL;
 ";
 
+/// What came with format 12: what keys of devices' own are called, keys with which the ward signs tokens, tokens that nobody takes any
+/// more, and the ward's data key, wrapped for each who may open it.
+const TABLES_12: &str = "
+CREATE TABLE token_signers (
+    name TEXT PRIMARY KEY, public_key BLOB NOT NULL, key_place TEXT NOT NULL, token TEXT, token_label TEXT,
+    created INTEGER NOT NULL, retired INTEGER
+) WITHOUT ROWID;
+
+CREATE TABLE token_blocks (
+    name BLOB PRIMARY KEY, device TEXT, kid TEXT, jti TEXT, before INTEGER, at INTEGER NOT NULL, until INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX token_blocks_by_time ON token_blocks (at, name);
+CREATE INDEX token_blocks_by_end ON token_blocks (until, name);
+
+CREATE TABLE key_wraps (
+    name TEXT PRIMARY KEY, public_key BLOB NOT NULL, ephemeral BLOB NOT NULL, sealed BLOB NOT NULL
+) WITHOUT ROWID;
+
+ALTER TABLE credentials ADD COLUMN kid TEXT;
+ALTER TABLE credentials ADD COLUMN key_note TEXT;
+CREATE UNIQUE INDEX credentials_by_kid ON credentials (kid) WHERE kid IS NOT NULL;
+";
+
+/// The key that signed tokens before there could be several.
+const FILL_12: &str = "
+INSERT INTO token_signers (name, public_key, key_place, created)
+    SELECT 'tokens', value, 'ward', coalesce((SELECT at FROM audit WHERE number = 1), 0) FROM meta WHERE key = 'token_key';
+";
+
 /// The names of what there is already.
 const FILL_7: &str = "
 INSERT INTO field_names SELECT DISTINCT 0, key FROM devices, json_each(labels);
@@ -248,6 +277,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_9)?;
     connection.execute_batch(TABLES_10)?;
     connection.execute_batch(TABLES_11)?;
+    connection.execute_batch(TABLES_12)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -304,10 +334,15 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
     if found < 10 {
         tx.execute_batch(TABLES_10)?;
     }
-    if found < FORMAT {
+    if found < 11 {
         tx.execute_batch(TABLES_11)?;
         tx.execute_batch(FILL_11)?;
         spell_out_notes(&tx)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_12)?;
+        tx.execute_batch(FILL_12)?;
+        name_keys(&tx)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)
@@ -320,6 +355,19 @@ fn spell_out_notes(tx: &rusqlite::Transaction<'_>) -> Result<(), StoreError> {
     for rule in rules.collect::<Result<Vec<_>, _>>()? {
         if let Some(spelled) = crate::stored::spelled_out(&rule.1)? {
             tx.execute("UPDATE device_groups SET rule = ?2 WHERE name = ?1", [&rule.0, &spelled])?;
+        }
+    }
+    Ok(())
+}
+
+/// Keys that were bound to devices before they had names get those that they have in tokens.
+fn name_keys(tx: &rusqlite::Transaction<'_>) -> Result<(), StoreError> {
+    let mut statement = tx.prepare("SELECT pk, certificate FROM credentials WHERE origin = 'key'")?;
+    let keys = statement.query_map([], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, Vec<u8>>(1)?)))?;
+    for (pk, spki) in keys.collect::<Result<Vec<_>, _>>()? {
+        if let Some(kid) = crate::stored::kid_of(&spki) {
+            // One that was given up and bound again has its name once.
+            tx.execute("UPDATE OR IGNORE credentials SET kid = ?2 WHERE pk = ?1", rusqlite::params![pk, kid])?;
         }
     }
     Ok(())

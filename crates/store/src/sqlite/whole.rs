@@ -68,7 +68,7 @@ fn source(table: &Table) -> String {
         "head" => format!(
             "(SELECT 1 AS one, {} AS change, {} AS hash, {} AS tree, coalesce({}, 0) AS group_rules,
                  coalesce({}, 0) AS authorities, {} AS given_up_number, {} AS given_up_hash, {} AS doubt,
-                 {} AS servers
+                 {} AS servers, {} AS tokens
               WHERE EXISTS (SELECT 1 FROM meta WHERE key = 'audit_number'))",
             meta("audit_number"),
             meta("audit_hash"),
@@ -78,7 +78,8 @@ fn source(table: &Table) -> String {
             meta("given_up_number"),
             meta("given_up_hash"),
             meta("doubt"),
-            meta("servers_changed")
+            meta("servers_changed"),
+            meta("tokens_changed")
         ),
         name => name.to_owned(),
     }
@@ -111,13 +112,14 @@ fn write(connection: &Connection, table: &Table, row: &Row) -> Result<(), StoreE
             put("token_key", token_key)?;
             put("settings", settings)
         }
-        ("head", [_, change, hash, tree, groups, authorities, given_up, given_up_hash, doubt, servers]) => {
+        ("head", [_, change, hash, tree, groups, authorities, given_up, given_up_hash, doubt, servers, tokens]) => {
             put("audit_number", change)?;
             put("audit_hash", hash)?;
             put("audit_tree", tree)?;
             put("group_rules_changed", groups)?;
             put("authorities_changed", authorities)?;
             put("servers_changed", servers)?;
+            put("tokens_changed", tokens)?;
             put("given_up_number", given_up)?;
             put("given_up_hash", given_up_hash)?;
             put("doubt", doubt)

@@ -53,6 +53,10 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::Session(97, 1), at);
     act(&mut store, &mut guard, cast, &Act::Clone(97, false), at);
     act(&mut store, &mut guard, cast, &Act::Traffic(97, 1), at);
+    act(&mut store, &mut guard, cast, &Act::AddKey { device: 97, key: 11, replaces: false }, at);
+    act(&mut store, &mut guard, cast, &Act::BlockToken { device: None, name: 1, before: None }, at);
+    act(&mut store, &mut guard, cast, &Act::AddSigner(10), at);
+    act(&mut store, &mut guard, cast, &Act::Wrap(1), at);
     act(&mut store, &mut guard, cast, &Act::DropGroup(2), at);
     act(&mut store, &mut guard, cast, &Act::Group { name: 2, members: Some(vec![97, 98]) }, at);
     at

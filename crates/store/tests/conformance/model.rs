@@ -11,20 +11,22 @@ use tidy_warden_core::audit::Hash;
 use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_core::authority::{KeyPlace, PendingAuthority, Trust};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
-use tidy_warden_core::credential::{BlockSource, Revocation};
+use tidy_warden_core::credential::{BlockSource, Origin, Revocation};
 use tidy_warden_core::device::{DeviceEdit, DeviceRecord};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
-use tidy_warden_core::key::{NewKey, ProvenKey, SoftwareKey, sha256};
+use tidy_warden_core::key::{NewKey, ProvenKey, SoftwareKey, sha256, thumbprint};
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
     AdoptedSettings, Batch, BrokerSession, Cause, Declared, EndPlace, GroupMembers, GuardStore, Intended, Introduction,
     JobKind, Lease, NameInUse, NewAuthority, NewCredential, NewJob, OperatorStore, OwnFacts, Place, PostRecord,
-    PostState, SqliteStore, Store, StoreError, Tally, Traffic, TrialDifference, postgres,
+    PostState, SqliteStore, Store, StoreError, Tally, TokenBlock, TokenSignerRecord, Traffic, TrialDifference,
+    postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, id, new_database, new_file, new_model};
@@ -81,6 +83,13 @@ pub(crate) enum Act {
     RefuseAsking(u8),
     Introduce(u8, u8, bool),
     Child(u8, bool),
+    AddKey { device: u8, key: u8, replaces: bool },
+    UseKey(u8, u8),
+    RevokeKey(u8, u8, bool),
+    BlockToken { device: Option<u8>, name: u8, before: Option<u8> },
+    AddSigner(u8),
+    RetireSigner(u8),
+    Wrap(u8),
 }
 
 pub(crate) fn any_act() -> impl Strategy<Value = Act> {
@@ -141,6 +150,16 @@ pub(crate) fn any_act() -> impl Strategy<Value = Act> {
         4 => (0u8..3, any::<bool>()).prop_map(|(child, accept)| Act::Child(child, accept)),
         3 => (1u8..4).prop_map(Act::WithdrawAdmission),
         5 => (1u8..4, kept()).prop_map(|(admission, certificate)| Act::Admit(admission, certificate)),
+        // A few devices and keys, so that one that is used or revoked is often one that was given.
+        6 => (0u8..3, 9u8..12, proptest::bool::weighted(0.3))
+            .prop_map(|(device, key, replaces)| Act::AddKey { device, key, replaces }),
+        3 => (0u8..3, 9u8..12).prop_map(|(device, key)| Act::UseKey(device, key)),
+        4 => (0u8..3, 9u8..12, any::<bool>()).prop_map(|(device, key, stolen)| Act::RevokeKey(device, key, stolen)),
+        3 => (proptest::option::of(one()), 0u8..3, proptest::option::of(0u8..3))
+            .prop_map(|(device, name, before)| Act::BlockToken { device, name, before }),
+        2 => (8u8..12).prop_map(Act::AddSigner),
+        2 => (8u8..12).prop_map(Act::RetireSigner),
+        1 => (0u8..2).prop_map(Act::Wrap),
     ]
 }
 
@@ -169,6 +188,14 @@ impl Cast {
     /// That of a certificate's key.
     pub(crate) fn digest_of(&self, certificate: usize) -> [u8; 32] {
         sha256(self.certificates[certificate].1.public_key.spki())
+    }
+
+    /// What a device's own key is called in the store: the public one, or else the shared one.
+    fn key_name(&self, key: u8) -> Fingerprint {
+        match key % 2 {
+            0 => Fingerprint(self.digest(key)),
+            _ => Fingerprint(sha256(format!("shared-{key}").as_bytes())),
+        }
     }
 
     fn digest(&self, key: u8) -> [u8; 32] {
@@ -532,6 +559,71 @@ pub(crate) fn act_for(
             let of = meant.unwrap_or_else(|| of.clone());
             told(store.use_admission(name, &NewCredential::issued(&of, &authority, certificate, "p256"), cause))
         }
+        Act::AddKey { device, key, replaces } => {
+            let shared = key % 2 == 1;
+            let public = cast.keys[usize::from(*key)].public_key();
+            let digest = sha256(public.spki());
+            let (named, by_hand) = (thumbprint(public).unwrap(), format!("shared-{key}"));
+            let device = name(*device);
+            let new = NewCredential {
+                device: &device,
+                origin: if shared { Origin::Shared } else { Origin::Key },
+                authority: None,
+                der: public.spki(),
+                fingerprint: Fingerprint(if shared { sha256(by_hand.as_bytes()) } else { digest }),
+                serial: None,
+                key_digest: if shared { [*key; 32] } else { digest },
+                key_type: "p256",
+                not_before: cause.at,
+                not_after: cause.at.plus(Span::from_seconds(30_000)),
+                again: true,
+                overlap: Span::from_seconds(500),
+                fresh_key: false,
+                authorised_by: None,
+                kid: Some(if shared { &by_hand } else { &named }),
+                note: (key % 2 == 0).then_some("the left one"),
+            };
+            told(store.add_key(&new, *replaces, cause, &mut || Ok(())))
+        }
+        Act::UseKey(device, key) => told(guard.record_uses(&[(name(*device), Some(cast.key_name(*key)))], cause)),
+        Act::RevokeKey(device, key, stolen) => {
+            let reason = if *stolen { Reason::KeyCompromise } else { Reason::CessationOfOperation };
+            told(store.revoke(Revocation { device: &name(*device), only: Some(cast.key_name(*key)), reason }, cause))
+        }
+        Act::BlockToken { device, name: number, before } => {
+            let block = TokenBlock {
+                name: [*number; 32],
+                device: device.map(name),
+                kid: (number % 2 == 0).then(|| "k".to_owned()),
+                jti: before.is_none().then(|| "j".to_owned()),
+                before: before.map(|before| UnixTime(NOW + 1000 * i64::from(before))),
+                at: cause.at,
+                until: cause.at.plus(Span::from_seconds(2000)),
+            };
+            told(store.block_token(&block, cause))
+        }
+        Act::AddSigner(key) => {
+            let new = TokenSignerRecord {
+                name: format!("tokens-{key}"),
+                key: cast.keys[usize::from(*key)].public_key().clone(),
+                place: if key % 2 == 0 {
+                    KeyPlace::Ward
+                } else {
+                    KeyPlace::Token { token: "t".into(), label: "l".into() }
+                },
+                created: cause.at,
+                retired: None,
+            };
+            told(store.add_signer(&new, cause))
+        }
+        Act::RetireSigner(key) => {
+            let named = if *key == 8 { "tokens".to_owned() } else { format!("tokens-{key}") };
+            told(store.retire_signer(&named, cause))
+        }
+        Act::Wrap(number) => {
+            let wrapped = WrappedKey { to: vec![*number], ephemeral: vec![1], sealed: vec![2, *number] };
+            told(store.wrap_data_key(&[("guard-0".to_owned(), wrapped)], cause))
+        }
         Act::Note => told(guard.record_note("topics.clear", "wv-1", "{}", cause)),
         Act::Restored(doubt) => {
             let doubt = doubt.then_some("what came after entry 3 may be missing");
@@ -620,6 +712,16 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         told(store.adopted_settings()),
         told(store.last_admission()),
         told(store.all_asking(9)),
+        told(store.token_signers()),
+        told(store.signers()),
+        told(store.key_wraps()),
+        told(store.token_blocks(None, 2)),
+        told(store.token_blocks_of(&[[0; 32], [1; 32], [9; 32]]).map(|mut all| {
+            all.sort_by_key(|block| block.name);
+            all
+        })),
+        told(store.count_token_blocks()),
+        told(store.key_named("shared-9")),
         told(store.waiting_children(9)),
         told(store.waiting_children(1)),
         told(store.all_asking(1)),
@@ -631,6 +733,8 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         told(store.blocked_keys(None, 3)),
         format!("{authorities:?}"),
     ];
+    let last_block = store.token_blocks(None, 1).unwrap().pop();
+    all.push(told(store.token_blocks(last_block.as_ref(), 9)));
     let last_blocked = store.blocked_keys(None, 2).unwrap().pop();
     all.push(told(store.blocked_keys(last_blocked.as_ref(), 9)));
     for authority in &authorities {
@@ -695,7 +799,7 @@ pub(crate) fn hashes(store: &OperatorStore) -> Vec<Hash> {
 }
 
 /// How many kinds of acts there are.
-const ACTS: usize = 46;
+const ACTS: usize = 53;
 
 #[test]
 fn random_acts_give_the_same_answers_rows_and_hashes_on_each_engine() {

@@ -63,6 +63,8 @@ fn fill(database: &str) {
                 overlap: Span::from_seconds(0),
                 fresh_key: true,
                 authorised_by: (number > 50).then(|| Fingerprint(digest(number - 1))),
+                kid: None,
+                note: None,
             }
         })
         .collect();
@@ -152,6 +154,8 @@ const OF_ONE: &[(&str, Question)] = &[
                 overlap: Span::from_seconds(0),
                 fresh_key: false,
                 authorised_by: None,
+                kid: None,
+                note: None,
             };
             acts::enrol::record(tx, &new, &cause(3)).map(drop)
         })

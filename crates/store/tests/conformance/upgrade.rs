@@ -113,7 +113,7 @@ fn a_store_of_format_3_is_brought_up_to_date() {
     assert_eq!(held, Some(UnixTime(NOW + 1)));
 }
 
-/// The tables of formats 4 to 10.
+/// The tables of formats 4 to 11.
 const FORMAT_4: &str = include_str!("format-4.sql");
 const FORMAT_5: &str = include_str!("format-5.sql");
 const FORMAT_6: &str = include_str!("format-6.sql");
@@ -121,6 +121,7 @@ const FORMAT_7: &str = include_str!("format-7.sql");
 const FORMAT_8: &str = include_str!("format-8.sql");
 const FORMAT_9: &str = include_str!("format-9.sql");
 const FORMAT_10: &str = include_str!("format-10.sql");
+const FORMAT_11: &str = include_str!("format-11.sql");
 
 /// Does what the first version knew how to do.
 fn live(store: &mut OperatorStore, guard: &mut GuardStore, cast: &Cast) {
@@ -192,7 +193,9 @@ fn written_as(format: i64, tables: &str, fresh: &Path, path: &Path) {
 fn a_file_of_each_earlier_format_becomes_what_a_fresh_ward_with_the_same_acts_is() {
     let mut world = World::new();
     let cast = Cast::new(&mut world);
-    let tables = [FORMAT_1, FORMAT_2, FORMAT_3, FORMAT_4, FORMAT_5, FORMAT_6, FORMAT_7, FORMAT_8, FORMAT_9, FORMAT_10];
+    let tables = [
+        FORMAT_1, FORMAT_2, FORMAT_3, FORMAT_4, FORMAT_5, FORMAT_6, FORMAT_7, FORMAT_8, FORMAT_9, FORMAT_10, FORMAT_11,
+    ];
     for (format, tables) in (1..).zip(tables) {
         let dir = tempfile::tempdir().unwrap();
         let (fresh, path) = (dir.path().join("fresh.db"), dir.path().join("ward.db"));

@@ -7,6 +7,7 @@ use std::path::Path;
 use std::sync::mpsc::{Receiver, SyncSender};
 use std::sync::{Mutex, PoisonError};
 
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::enrolment::may_be_issued;
 use tidy_warden_core::id::DeviceId;
@@ -127,7 +128,7 @@ impl Feed<'_, '_> {
         if given.gateway.is_some() && given.gateway != known.gateway {
             return Err("its gateway is another in the ward".to_owned());
         }
-        match may_be_issued(&view.device, &view.credentials, self.plan.again, now) {
+        match may_be_issued(&view.device, &view.credentials, Origin::Issued, self.plan.again, now) {
             Err(refusal) => Err(refusal.to_string()),
             Ok(()) => Ok(view.device),
         }

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use tidy_warden_core::certificate::{Certificate, SerialNumber};
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued};
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_store::{DeviceView, Intended};
@@ -28,7 +29,7 @@ pub struct Enrolled {
 /// Refuses before anything is signed what the store would refuse afterwards.
 pub fn ready(ward: &Ward, view: &DeviceView, again: bool) -> Result<(), Problem> {
     let device = &view.device;
-    may_be_issued(device, &view.credentials, again, ward.now()).map_err(|refused| refusal(&refused))?;
+    may_be_issued(device, &view.credentials, Origin::Issued, again, ward.now()).map_err(|refused| refusal(&refused))?;
     known_kind(&ward.settings, &device.kind)
 }
 

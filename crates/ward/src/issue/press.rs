@@ -220,6 +220,8 @@ impl Minted {
             overlap: self.overlap,
             fresh_key: self.fresh_key,
             authorised_by: None,
+            kid: None,
+            note: None,
         }
     }
 }

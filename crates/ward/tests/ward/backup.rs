@@ -151,18 +151,23 @@ fn what_an_earlier_version_made_comes_back_too() {
     let (mut bench, key) = (Bench::new(), key());
     bench.list((0..5).map(|at| format!("wv-{at}")));
     made(&bench, "new", &key, true);
-    for (since, head) in [(0, 10), (1, 9), (2, 9)] {
+    for (since, head) in [(0, 11), (1, 10), (2, 9), (3, 9)] {
         of_before(&bench, "new", &key, since, head);
         let into = bench.path(&format!("into-{since}"));
         put_back(&bench, "older", &key, &into).unwrap();
         assert_eq!(count(&into), 5);
         let store = OperatorStore::new(Box::new(SqliteStore::open(&into.join("ward.db")).unwrap()));
         let ends = store.head().unwrap();
-        assert_eq!((ends.servers, ends.given_up, ends.doubt), (0, None, None), "each in its place");
+        assert_eq!((ends.servers, ends.tokens, ends.given_up, ends.doubt), (0, 0, None, None), "each in its place");
+        assert_eq!(
+            store.signers().unwrap().len(),
+            1,
+            "whoever signed tokens before there were several signs them still"
+        );
         drop(std::fs::remove_file(bench.path("older")));
     }
     // What never was one says so.
-    of_before(&bench, "new", &key, 1, 8);
+    of_before(&bench, "new", &key, 2, 8);
     let (header, mut lines) = taken_apart(&bench, "older", &key);
     let at = lines.iter().position(|line| line[0] == "row" && line[1] == "devices").unwrap();
     lines.remove(at);

@@ -38,6 +38,7 @@ pub(in crate::commands) fn differing(view: &dyn View, now: UnixTime, replay: &Re
     let found = authorities.iter().map(|each| (each.name.as_str(), &each.certificate, each.retired.is_some()));
     certified("authority", "trusted", found, &replay.authorities, &mut all);
     posts(view, replay, &mut all)?;
+    tokens(view, now, replay, &mut all)?;
     if let Some(said) = &replay.settings {
         let text = view.settings_text()?;
         if data_encoding::HEXLOWER.encode(&sha256(text.as_bytes())) != *said {
@@ -117,6 +118,43 @@ fn posts(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), 
     let found = found.map(|found| (found.number, data_encoding::HEXLOWER.encode(&sha256(found.text.as_bytes()))));
     if found != replay.adopted {
         all.push("settings: the adopted ones are not those that the record notes".to_owned());
+    }
+    Ok(())
+}
+
+/// Keys that sign tokens, and tokens that are blocked.
+fn tokens(view: &dyn View, now: UnixTime, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+    let found = view.token_signers()?;
+    for (name, (kid, retired)) in &replay.signers {
+        match found.iter().find(|each| each.name == *name) {
+            None => all.push(format!("key for tokens `{name}`: it stands in the record, and is gone here")),
+            Some(each) if each.kid() != *kid => {
+                all.push(format!("key for tokens `{name}`: it is not the one that the record adds"));
+            }
+            Some(each) if each.retired.is_some() != *retired => {
+                all.push(format!("key for tokens `{name}`: whether it is retired is not what the record says"));
+            }
+            Some(_) => {}
+        }
+    }
+    // Every ward begins with one that no entry adds.
+    let first = view.ward()?.token_key;
+    for each in found.iter().filter(|each| each.key != first && !replay.signers.contains_key(&each.name)) {
+        all.push(format!("key for tokens `{}`: the record does not add it", each.name));
+    }
+    let mut named: Vec<[u8; 32]> = Vec::new();
+    for (name, _) in replay.blocks.iter().filter(|(_, until)| **until > now) {
+        let octets: Option<[u8; 32]> =
+            data_encoding::HEXLOWER.decode(name.as_bytes()).ok().and_then(|octets| octets.try_into().ok());
+        named.extend(octets);
+    }
+    named.sort_unstable();
+    let mut missing = 0;
+    for some in named.chunks(AT_ONCE) {
+        missing += some.len() - view.token_blocks_of(some)?.len();
+    }
+    if missing > 0 {
+        all.push(format!("blocked tokens: {missing} of those that the record blocks are gone here"));
     }
     Ok(())
 }

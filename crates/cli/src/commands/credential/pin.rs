@@ -10,7 +10,7 @@ use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::enrolment::may_be_issued;
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::{PublicKey, sha256};
+use tidy_warden_core::key::{PublicKey, sha256, thumbprint};
 use tidy_warden_core::settings::Kind;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{Batch, NewCredential};
@@ -39,6 +39,8 @@ struct Pin {
     serial: Option<SerialNumber>,
     key: PublicKey,
     key_type: String,
+    /// What it is called in tokens, if it is a bare key.
+    kid: Option<String>,
     subject: Option<String>,
     not_before: UnixTime,
     not_after: UnixTime,
@@ -65,6 +67,7 @@ impl Pin {
         let not_after = until.map_or(certificate.not_after, |until| until.min(certificate.not_after));
         Self {
             origin: Origin::Pinned,
+            kid: None,
             der: certificate.der().to_vec(),
             serial: Some(certificate.serial.clone()),
             key: certificate.public_key.clone(),
@@ -80,6 +83,7 @@ impl Pin {
     fn of_key(key: PublicKey, until: Option<UnixTime>, kind: &Kind, now: UnixTime) -> Result<Self, String> {
         Self {
             origin: Origin::Key,
+            kid: thumbprint(&key),
             der: key.spki().to_vec(),
             serial: None,
             key_type: key.key_type().to_string(),
@@ -118,6 +122,8 @@ impl Pin {
             overlap,
             fresh_key: false,
             authorised_by: None,
+            kid: self.kid.as_deref(),
+            note: None,
         }
     }
 }
@@ -152,7 +158,7 @@ fn one(context: &Context<'_>, args: &PinArgs, device: &str) -> Result<Exit, Prob
         (None, None) => return Err(Problem::usage("what shall be pinned?").next("--cert FILE, or --public-key FILE")),
     };
     let pin = made.map_err(|why| Problem::refused(format!("nothing was pinned to `{id}`")).because(why))?;
-    if let Err(refused) = may_be_issued(&view.device, &view.credentials, args.again, now) {
+    if let Err(refused) = may_be_issued(&view.device, &view.credentials, pin.origin, args.again, now) {
         return Err(refusal(&refused));
     }
     let new = pin.credential(id, args.again, kind.overlap);
@@ -269,7 +275,8 @@ fn read_row(ward: &Ward, entry: ListEntry, base: &Path, again: bool, line: u64) 
         }
         None => entry.device,
         Some(view) => {
-            if let Err(refused) = may_be_issued(&view.device, &view.credentials, again, ward.now()) {
+            let origin = if entry.certificate.is_some() { Origin::Pinned } else { Origin::Key };
+            if let Err(refused) = may_be_issued(&view.device, &view.credentials, origin, again, ward.now()) {
                 return Err(refused.to_string());
             }
             view.device

@@ -93,10 +93,17 @@ pub(crate) fn config(
         tls,
         settings: ward.settings.clone(),
         parties: ward.parties(),
-        token_key: ward.record.token_key.clone(),
+        own_key: std::sync::Arc::new(again(key)?),
         upstream,
         maker_files: ward.maker_files(),
     })
+}
+
+/// The same key once more: who keeps it does not have the one that was opened.
+fn again(key: &SoftwareKey) -> Result<SoftwareKey, Problem> {
+    let failed = |error: &dyn std::fmt::Display| Problem::failed("the guard's key cannot be used").because(error);
+    let pkcs8 = key.to_pkcs8().map_err(|error| failed(&error))?;
+    SoftwareKey::from_pkcs8(&pkcs8).map_err(|error| failed(&error))
 }
 
 /// What the server `name` shows of itself; `key` must be that of its certificate.

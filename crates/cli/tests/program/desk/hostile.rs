@@ -286,12 +286,6 @@ fn a_certificate_that_may_not_renew_does_not() {
     assert_eq!(post(&world, &desk, "simplereenroll", "next.b64", &[]).0, 401);
 }
 
-/// The middle of some times.
-fn median(mut times: Vec<Duration>) -> Duration {
-    times.sort();
-    times[times.len() / 2]
-}
-
 #[test]
 fn nobody_learns_by_asking_which_devices_there_are() {
     let world = world();
@@ -332,9 +326,10 @@ fn nobody_learns_by_asking_which_devices_there_are() {
         }
     }
     assert_eq!(answers.len(), 1, "one answer, octet by octet: {answers:?}");
-    let medians: Vec<Duration> = times.into_iter().map(median).collect();
-    let (least, most) = (medians.iter().min().unwrap(), medians.iter().max().unwrap());
-    // The answer waits for a moment that does not depend on what was looked up; what is left is the machine's own unrest.
-    assert!(*least >= Duration::from_millis(150), "{medians:?}");
-    assert!(*most - *least < Duration::from_millis(40), "{medians:?}");
+    // The answer waits for a moment that does not depend on what was looked up. A busy machine only ever adds to that, so the least of
+    // several times is what says how long a case takes.
+    let least_of: Vec<Duration> = times.into_iter().filter_map(|times| times.into_iter().min()).collect();
+    let (least, most) = (least_of.iter().min().unwrap(), least_of.iter().max().unwrap());
+    assert!(*least >= Duration::from_millis(150), "{least_of:?}");
+    assert!(*most - *least < Duration::from_millis(40), "{least_of:?}");
 }

@@ -216,7 +216,10 @@ impl<'w> Run<'w> {
         let versions = Versions::from(&changes);
         let run = Self {
             world,
-            follower: Some(Follower::new(shared.clone(), Position { change: changes.to, versions, behind: false })),
+            follower: Some(Follower::new(
+                shared.clone(),
+                Position { change: changes.to, versions, tokens: changes.tokens, behind: false },
+            )),
             shared,
             script,
             store: store.another(),

@@ -137,7 +137,7 @@ fn config(root: &Certificate, key: &SoftwareKey, more: &str) -> LiveConfig {
         },
         settings: Settings::parse(&Source::new("ward.toml", &text)).unwrap(),
         parties: Parties { issuer: "urn:uuid:1".into(), audience: "mqtts://localhost:8883".into() },
-        token_key: key.public_key().clone(),
+        own_key: SoftwareKey::from_pkcs8(&key.to_pkcs8().unwrap()).unwrap().into(),
         upstream: Upstream::new(BrokerAddress::Tcp(Endpoint { host: "localhost".into(), port: 1883 }), None, None)
             .unwrap(),
         maker_files: Default::default(),

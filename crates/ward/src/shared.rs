@@ -1,0 +1,79 @@
+//! The ward's data key, which opens the keys that devices share with it, and for whom it is wrapped: the ward's own passphrase, and each
+//! guard's own key. No guard asks for the passphrase, and nothing of it stands open anywhere.
+
+use std::collections::BTreeMap;
+
+use tidy_warden_core::key::{NewKey, PublicKey, Signer, SoftwareKey};
+use tidy_warden_core::post::PostRole;
+use tidy_warden_core::shared::{DataKey, WrappedKey};
+use tidy_warden_store::acts::bearer;
+
+use crate::clock::SystemRandom;
+use crate::keys::{self, Openers};
+use crate::open::{KEYS, Ward};
+use crate::problem::Problem;
+
+/// What opens the data key for whoever has the ward's passphrase: its file in `keys`, and its name among the wraps.
+const OPENER: &str = "shared";
+
+/// The data key for whoever has the ward's passphrase; `None` if the ward has none yet.
+pub fn data_key(ward: &Ward, openers: &dyn Openers) -> Result<Option<DataKey>, Problem> {
+    if ward.store.key_wraps()?.is_empty() {
+        return Ok(None);
+    }
+    let passphrase = openers.passphrase("the keys that devices share with the ward")?;
+    let own = ward.key(OPENER, passphrase)?;
+    match ward.store.view(|view| bearer::data_key(view, &own))? {
+        Some(Ok(key)) => Ok(Some(key)),
+        Some(Err(error)) => Err(Problem::failed("the shared keys cannot be opened").because(error)),
+        None => Err(Problem::failed("the shared keys cannot be opened")
+            .because(format!("they are not wrapped for keys/{OPENER}.key of this folder"))
+            .next("do this where the ward was made, or bring that file")),
+    }
+}
+
+/// The data key, made if there is none, and wrapped for every guard that there is by now.
+pub fn ready(ward: &mut Ward, openers: &dyn Openers) -> Result<DataKey, Problem> {
+    let known = data_key(ward, openers)?;
+    let (key, mut wanted) = match known {
+        Some(key) => (key, BTreeMap::new()),
+        None => {
+            let own = opener(ward, openers)?;
+            (DataKey::generate(&mut SystemRandom), BTreeMap::from([(OPENER.to_owned(), own.public_key().clone())]))
+        }
+    };
+    wanted.extend(guards(ward)?);
+    let there: BTreeMap<String, WrappedKey> = ward.store.key_wraps()?.into_iter().collect();
+    wanted.retain(|name, to| there.get(name).is_none_or(|wrapped| wrapped.to != to.spki()));
+    if !wanted.is_empty() {
+        let wrap = |(name, to): (&String, &PublicKey)| key.wrap(to).map(|wrapped| (name.clone(), wrapped));
+        let wraps: Option<Vec<_>> = wanted.iter().map(wrap).collect();
+        let wraps = wraps.ok_or_else(|| Problem::failed("the data key cannot be wrapped for every guard"))?;
+        let cause = ward.cause(None);
+        ward.store.wrap_data_key(&wraps, &cause)?;
+    }
+    Ok(key)
+}
+
+/// The key that opens the data key here. One that a process left which was killed is taken up.
+fn opener(ward: &Ward, openers: &dyn Openers) -> Result<SoftwareKey, Problem> {
+    let path = ward.dir.join(KEYS).join(format!("{OPENER}.key"));
+    let passphrase = openers.passphrase("the keys that devices share with the ward")?;
+    if path.exists() {
+        return keys::open(&path, passphrase);
+    }
+    let key =
+        SoftwareKey::generate(NewKey::P256).map_err(|error| Problem::failed("cannot make a key").because(error))?;
+    keys::lock(&key, &path, passphrase, ward.lock_cost())?;
+    Ok(key)
+}
+
+/// The own keys of all guards, by the name of each.
+fn guards(ward: &Ward) -> Result<BTreeMap<String, PublicKey>, Problem> {
+    let guard = PostRole::Guard.as_str();
+    let mut all = BTreeMap::from([(guard.to_owned(), ward.store.server_certificate(guard)?.public_key)]);
+    for post in ward.store.posts()?.into_iter().filter(|post| post.role == PostRole::Guard && post.retired.is_none()) {
+        all.insert(post.name.to_string(), post.certificate.public_key);
+    }
+    Ok(all)
+}
