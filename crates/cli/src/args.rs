@@ -19,7 +19,8 @@ use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 
 pub(crate) use admission::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmissionArgs, OpenFor, StateArg};
 pub(crate) use credential::{
-    CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, PinArgs, RefreshArgs, RevokeArgs,
+    CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, OutfitForm, PinArgs, RefreshArgs, RevokeArgs,
+    ShowOutfitArgs,
 };
 pub(crate) use device::{AcceptArgs, AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs, RefuseArgs, RetainedArgs};
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
@@ -46,15 +47,16 @@ prepare
   init       make a ward: settings, authorities, store, a place for policies
   authority  add and see certificate authorities, hand their certificates out, judge chains
   settings   check ward.toml; adopt it for all machines
+  passphrase change what opens the ward's keys; see which keys it opens
 register
   device     list devices and keep what is known of them
   group      put devices under one name, by rule or by list
   admission  let devices come in by themselves, each once: open, see and withdraw permissions
 credentials
   enroll     give a device its certificate: from its request (CSR), or with a key made here
-  outfit     write the public parts of outfits anew when topics or authorities change
+  outfit     show what a device needs to connect; write the public parts of outfits anew
   credential see the certificates of the fleet and whose one is, and bind others to devices
-  key        give devices keys of their own to sign tokens with; block keys that must never be accepted
+  key        give devices keys of their own for tokens; block keys that must never be accepted
   token      make, read, judge and block tokens that stand for a device
 policy
   policy     check, compare, adopt and question policies; draft them from what happens
@@ -144,6 +146,9 @@ pub(crate) enum Command {
     /// Check ward.toml; adopt it for all machines.
     #[command(subcommand)]
     Settings(SettingsCommand),
+    /// Change the passphrase of the ward's keys; see which keys it opens.
+    #[command(subcommand)]
+    Passphrase(PassphraseCommand),
     /// List devices and keep what is known of them.
     #[command(subcommand)]
     Device(DeviceCommand),
@@ -156,7 +161,7 @@ pub(crate) enum Command {
     /// Give a device its certificate: from its request (CSR), or with a key made here.
     #[command(alias = "enrol")]
     Enroll(Box<EnrollArgs>),
-    /// Write the public parts of outfits anew, as settings, authorities and policies are now.
+    /// Show what a device needs to connect; write the public parts of outfits anew when topics or authorities change.
     #[command(subcommand)]
     Outfit(OutfitCommand),
     /// See the certificates of the fleet and whose one is, and bind others to devices.
@@ -395,6 +400,41 @@ pub(crate) enum SettingsCommand {
         #[command(flatten)]
         because: Because,
     },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum PassphraseCommand {
+    /// Lock anew all keys that the passphrase opens, under another one: all at one moment, whatever happens.
+    Change(ChangePassphraseArgs),
+    /// Say which of the ward's keys the passphrase opens.
+    Show,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ChangePassphraseArgs {
+    /// A file with the new passphrase; without it the terminal is asked.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) new_passphrase_file: Option<PathBuf>,
+    /// Only the keys of these; the others keep the passphrase that they have. May stand several times.
+    #[arg(long = "of", value_name = "WHOSE", value_enum)]
+    pub(crate) of: Vec<KeysOf>,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum KeysOf {
+    /// Those that sign for devices, servers, tokens and settings, and the one of shared keys.
+    Ward,
+    /// The roots'.
+    Root,
+    /// The guard's in the ward's folder.
+    Guard,
+    /// The desk's in the ward's folder.
+    Desk,
 }
 
 #[derive(Debug, Subcommand)]

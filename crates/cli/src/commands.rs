@@ -18,6 +18,8 @@ pub(crate) mod init;
 mod job;
 mod join;
 mod key;
+mod outfit;
+mod passphrases;
 mod pick;
 pub(crate) mod policy;
 mod post;
@@ -59,6 +61,7 @@ impl Context<'_> {
             ));
         }
         enroll::recover(&mut ward, self.console)?;
+        tidy_warden_ward::relock::tidy(&self.dir)?;
         crate::reserve::keep(&self.dir);
         Ok(ward)
     }
@@ -96,11 +99,13 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Init(args) => init::run(&context, &args),
         Command::Authority(command) => authority::run(&context, &command),
         Command::Settings(command) => settings::run(&context, &command),
+        Command::Passphrase(command) => passphrases::run(&context, &command),
         Command::Device(command) => device::run(&context, command),
         Command::Group(command) => group::run(&context, &command),
         Command::Admission(command) => admission::run(&context, &command),
         Command::Enroll(args) => enroll::run(&context, &args),
         Command::Outfit(OutfitCommand::Refresh(args)) => enroll::refresh(&context, &args),
+        Command::Outfit(OutfitCommand::Show(args)) => outfit::show(&context, &args),
         Command::Credential(command) => credential::run(&context, command),
         Command::Key(command) => key::run(&context, &command),
         Command::Token(command) => token::run(&context, command),

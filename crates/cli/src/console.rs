@@ -321,9 +321,9 @@ fn record(cells: &[String]) -> Result<String, Problem> {
     Ok(String::from_utf8_lossy(&octets).into_owned())
 }
 
-/// A count and its noun, which takes an `s` (or changes `y` to `ies`) where there is not one.
+/// A count and its noun, which takes an `s` (or changes `y` behind a consonant to `ies`) where there is not one.
 pub(crate) fn counted(count: usize, noun: &str) -> String {
-    match (count, noun.strip_suffix('y')) {
+    match (count, noun.strip_suffix('y').filter(|stem| !stem.ends_with(['a', 'e', 'o', 'u']))) {
         (1, _) => format!("1 {noun}"),
         (_, Some(stem)) => format!("{count} {stem}ies"),
         (_, None) => format!("{count} {noun}s"),
@@ -363,6 +363,7 @@ mod tests {
     fn counts_have_their_plural() {
         let told: Vec<String> = [0, 1, 2].map(|count| counted(count, "entry")).into();
         assert_eq!(told, ["0 entries", "1 entry", "2 entries"]);
+        assert_eq!(counted(2, "key"), "2 keys");
         assert_eq!((counted(1, "row"), counted(7, "row")), ("1 row".to_owned(), "7 rows".to_owned()));
     }
 }

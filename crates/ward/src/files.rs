@@ -164,6 +164,33 @@ impl PendingFolder {
         sync_folder(self.place.parent())
     }
 
+    /// The same, and what was put into the old folder meanwhile goes over into the new one.
+    pub fn exchange_all(self) -> io::Result<()> {
+        let (beside, place) = (self.beside.clone(), self.place.clone());
+        for entry in fs::read_dir(&beside)? {
+            let entry = entry?;
+            like(&entry.path(), &place.join(entry.file_name()))?;
+            File::open(entry.path())?.sync_all()?;
+        }
+        like(&beside, &place)?;
+        self.sync()?;
+        rustix::fs::renameat_with(
+            rustix::fs::CWD,
+            &beside,
+            rustix::fs::CWD,
+            &place,
+            rustix::fs::RenameFlags::EXCHANGE,
+        )?;
+        for entry in fs::read_dir(&beside)? {
+            let late = entry?.file_name();
+            if place.join(&late).symlink_metadata().is_err() {
+                fs::rename(beside.join(&late), place.join(&late))?;
+            }
+        }
+        // What stands beside it now is the old one, and goes as one does that was never finished.
+        sync_folder(Some(&place)).and_then(|()| sync_folder(place.parent()))
+    }
+
     /// Where it is filled.
     #[must_use]
     pub fn path(&self) -> &Path {

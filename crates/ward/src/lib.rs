@@ -1,7 +1,7 @@
 //! A ward that is open, and what everybody who serves it does with it: the command line now, servers later. Nothing here knows arguments,
 //! exit codes or a terminal, and nothing is asked of a person but through [`keys::Openers`].
 //!
-//! - the ward itself: [`open`] reads its folder, [`place`] says where its store is, [`clock`] is its time, [`keys`] opens its keys, [`files`] reads with a limit and writes
+//! - the ward itself: [`open`] reads its folder, [`place`] says where its store is, [`clock`] is its time, [`keys`] opens its keys, [`relock`] locks them anew, [`files`] reads with a limit and writes
 //!   whole or not at all;
 //! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`import`] devices from them, [`admission`] who may come in by itself, [`asking`] who waits for a yes, [`judge`] certificates of others;
 //! - work in many changes: [`mass`] does something to many devices, [`lease`] says who works on a job;
@@ -30,6 +30,7 @@ pub mod open;
 pub mod place;
 pub mod post;
 pub mod problem;
+pub mod relock;
 pub mod server;
 pub mod shared;
 pub mod token;

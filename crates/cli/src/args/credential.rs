@@ -1,6 +1,6 @@
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 
 use super::Because;
 
@@ -184,6 +184,40 @@ pub(crate) struct CrlArgs {
 pub(crate) enum OutfitCommand {
     /// Write connect.json, chain.pem and root.pem of devices that have a certificate. Keys and certificates stay as they are.
     Refresh(RefreshArgs),
+    /// Show all that one needs to type for a device to connect, in one place.
+    Show(Box<ShowOutfitArgs>),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum OutfitForm {
+    /// Host, port, client identifier, user name, topics, the root's fingerprint, and which file is what.
+    Card,
+    /// Options for the clients of mosquitto, and a bridge block for a local broker.
+    Mosquitto,
+    /// C constants for a microcontroller, with the root in them.
+    Header,
+    /// Variables for a shell or a service manager.
+    Env,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShowOutfitArgs {
+    /// The device.
+    pub(crate) device: String,
+    /// The form.
+    #[arg(long = "as", value_enum, default_value = "card")]
+    pub(crate) form: OutfitForm,
+    /// Its outfit, or the folder of all outfits; for what needs its private key.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) outfit: Option<PathBuf>,
+    /// Make a token that lasts so long, as part of it.
+    #[arg(long, value_name = "LENGTH")]
+    pub(crate) token: Option<String>,
+    /// Write it into this file, which only its owner can read and must not exist.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) because: Because,
 }
 
 #[derive(Debug, Args)]

@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::credential::Revocation;
+use tidy_warden_core::credential::{Ended, Revocation};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_store::DeviceView;
@@ -44,20 +44,33 @@ pub(crate) fn run(context: &Context<'_>, args: &RevokeArgs) -> Result<Exit, Prob
     let because = console.reason(args.because.text())?;
     let cause = ward.cause(Some(&because));
     let ended = ward.store.revoke(Revocation { device: &id, only, reason }, &cause)?;
-    let serials: Vec<String> = ended
-        .iter()
-        .map(|each| each.serial.as_ref().map_or_else(|| each.fingerprint.to_string(), ToString::to_string))
-        .collect();
-    let count = match serials.len() {
-        0 => "no certificate was left to end".to_owned(),
+    // Certificates of others that were asked for with such a key are among them.
+    let is_key = |each: &&Ended| {
+        let of = view.credentials.iter().find(|known| known.fingerprint == each.fingerprint);
+        of.is_some_and(|known| known.origin.is_key())
+    };
+    let (keys, certificates): (Vec<&Ended>, Vec<&Ended>) = ended.iter().partition(is_key);
+    let named = |some: &[&Ended]| -> Vec<String> {
+        let name =
+            |each: &&Ended| each.serial.as_ref().map_or_else(|| each.fingerprint.to_string(), ToString::to_string);
+        some.iter().map(name).collect()
+    };
+    let serials = named(&certificates);
+    let mut count = match serials.len() {
+        0 if keys.is_empty() => "no certificate was left to end".to_owned(),
+        0 => String::new(),
         1 => format!("ended certificate {}", serials.join("")),
         many => format!("ended {many} certificates: {}", serials.join(", ")),
     };
+    if !keys.is_empty() {
+        let and = if count.is_empty() { "ended" } else { " and" };
+        count.push_str(&format!("{and} {}", counted(keys.len(), "key")));
+    }
     let text = match only {
         Some(_) => format!("revoked {what}: {count}\n"),
         None => format!("revoked {id}: {count}; its tokens are void, and it is out\n"),
     };
-    let value = json!({ "device": id, "reason": reason.as_str(), "serials": serials, "device_out": only.is_none(), "children": children });
+    let value = json!({ "device": id, "reason": reason.as_str(), "serials": serials, "keys": keys.len(), "device_out": only.is_none(), "children": children });
     console.show("tidy-warden/revoked/1", value, &text)?;
     if ended.iter().any(|each| each.listed) {
         console.note("a running guard cuts it within a second; publish the new list with: crl --out FILE");

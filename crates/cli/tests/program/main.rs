@@ -21,6 +21,7 @@ mod input;
 mod jobs;
 mod life;
 mod limits;
+mod outfit;
 mod pin;
 mod policy;
 mod post;
