@@ -10,6 +10,8 @@ use tidy_warden_core::token::Scope;
 use tidy_warden_serve::lists::Listed;
 use tidy_warden_store::{Bearer, StoreError, TokenRefusal};
 
+use crate::replays::Replay;
+
 /// What a session was opened with.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub(crate) enum Credential {
@@ -65,6 +67,8 @@ pub(crate) enum NotAdmitted {
     Credential(#[from] tidy_warden_core::credential::Unusable),
     #[error(transparent)]
     Token(#[from] TokenRefusal),
+    #[error(transparent)]
+    Replay(#[from] Replay),
     /// The name itself is left out: user names are never logged.
     #[error("the user name or the token beside it is not that of `{device}`, whose credential was shown")]
     OtherName { device: DeviceId },

@@ -29,6 +29,7 @@ mod metrics;
 mod moment;
 mod registry;
 mod relay;
+mod replays;
 mod server;
 mod session;
 mod shared;

@@ -117,11 +117,23 @@ where
     Box::pin(session.end(ending)).await;
 }
 
+/// What a refusal is about, which says how much of it the client may read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum About {
+    /// What it wants to do.
+    Act,
+    /// Who it is. A token is a string that leaks: whoever shows one that is not taken learns nothing of it or its device.
+    Who,
+    /// Nothing that is known: what the store says instead of an answer is for its operators.
+    Doubt,
+}
+
 /// A refusal of a CONNECT: its code in both versions, and why.
 struct Refusal {
     v5: u8,
     v311: u8,
     why: String,
+    about: About,
     /// The event, where the policy decided.
     event: Option<Box<Event>>,
     /// Whose connection it is, once that is known.
@@ -130,7 +142,7 @@ struct Refusal {
 
 impl Refusal {
     fn new(v5: u8, v311: u8, why: impl Into<String>) -> Self {
-        Self { v5, v311, why: why.into(), event: None, device: None }
+        Self { v5, v311, why: why.into(), about: About::Act, event: None, device: None }
     }
 
     fn not_authorized(why: impl Into<String>) -> Self {
@@ -145,8 +157,11 @@ impl Refusal {
 impl From<NotAdmitted> for Refusal {
     fn from(error: NotAdmitted) -> Self {
         match &error {
-            _ if error.is_doubt() => Self::new(reason::SERVER_UNAVAILABLE, return_code::UNAVAILABLE, error.to_string()),
-            _ => Self::not_authorized(error.to_string()),
+            _ if error.is_doubt() => {
+                let refusal = Self::new(reason::SERVER_UNAVAILABLE, return_code::UNAVAILABLE, error.to_string());
+                Self { about: About::Doubt, ..refusal }
+            }
+            _ => Self { about: About::Who, ..Self::not_authorized(error.to_string()) },
         }
     }
 }
@@ -157,7 +172,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> Caller<'_, S> {
         let (shared, version, client_id) = (self.shared, self.connect.version, self.connect.client_id);
         let code = if version == Version::V5 { refusal.v5 } else { refusal.v311 };
         let explained = Explanations::of(&self.connect.properties);
-        self.client.queue(&explained.packet(&refusal.why, |text| connack(version, code, text)));
+        let told = match refusal.about {
+            About::Doubt => "it cannot be looked at now who may come in",
+            About::Who if self.connect.password.is_some() => "the token is not taken",
+            About::Act | About::Who => refusal.why.as_str(),
+        };
+        self.client.queue(&explained.packet(told, |text| connack(version, code, text)));
         match refusal.event {
             None => refused(shared, (refusal.device.as_ref(), self.peer), client_id, refusal.why),
             Some(event) => {

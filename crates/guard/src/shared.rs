@@ -29,6 +29,7 @@ use crate::meeting::{Meeting, New};
 use crate::meter::Rates;
 use crate::metrics::Metrics;
 use crate::registry::Registry;
+use crate::replays::Replays;
 use crate::traffic::Tallies;
 use crate::watching::{Notes, Observer, Trial, Watching};
 use crate::wills::Wills;
@@ -100,6 +101,7 @@ pub(crate) struct Shared {
     pub(crate) kept: KeptSessions,
     pub(crate) meeting: Arc<Meeting>,
     pub(crate) floods: Floods,
+    pub(crate) replays: Replays,
     /// How many refused connections may be seen off at once.
     pub(crate) seen_off: Arc<Semaphore>,
     /// Whether sessions at the broker of devices that are out are to be looked for.
@@ -162,6 +164,7 @@ impl Shared {
             kept: KeptSessions::default(),
             meeting: Arc::default(),
             floods: Floods::default(),
+            replays: Replays::default(),
             seen_off: Arc::new(Semaphore::new(MOST_SEEN_OFF)),
             clear_broker: AtomicBool::new(true),
             uses: Mutex::default(),

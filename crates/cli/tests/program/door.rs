@@ -4,8 +4,6 @@ use std::time::{Duration, Instant};
 
 use tidy_warden_core::mqtt::{Properties, PropertyId, Value as PropertyValue};
 use tidy_warden_simulate::{ConnectError, Device};
-use tokio::io::AsyncWriteExt;
-use tokio::net::TcpStream;
 
 use crate::harness::{Guard, Mosquitto, POLICY, World, block_on, eventually, free_port};
 
@@ -69,11 +67,7 @@ fn a_python_client_works_in_both_versions_over_tcp_and_websocket() {
 
 /// Connects `id` as a proxy would that got the connection from `from`.
 async fn proxied(world: &World, guard: &Guard, id: &str, from: [u8; 4]) -> Result<Device, ConnectError> {
-    let header = [&b"\r\n\r\n\0\r\nQUIT\n\x21\x11\0\x0c"[..], &from, &[127, 0, 0, 1, 0x30, 0x39, 0x22, 0xb3]].concat();
-    let mut tcp = TcpStream::connect(guard.address).await.unwrap();
-    tcp.write_all(&header).await.unwrap();
-    let login = world.login(id);
-    login.open(login.secure_over(tcp).await?).await
+    guard.proxied(&world.login(id), from).await
 }
 
 #[test]

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_rig::Cluster;
-use tidy_warden_simulate::Login;
+use tidy_warden_simulate::{ConnectError, Device, Login};
 
 /// What a run of the program gave.
 pub(crate) struct Ran {
@@ -428,6 +428,15 @@ pub(crate) struct Guard {
 }
 
 impl Guard {
+    /// Connects with `login` as a proxy would that got the connection from `from` (PROXY protocol, version 2).
+    pub(crate) async fn proxied(&self, login: &Login, from: [u8; 4]) -> Result<Device, ConnectError> {
+        let rest = [127, 0, 0, 1, 0x30, 0x39, 0x22, 0xb3];
+        let header = [&b"\r\n\r\n\0\r\nQUIT\n\x21\x11\0\x0c"[..], &from, &rest].concat();
+        let mut tcp = tokio::net::TcpStream::connect(self.address).await.unwrap();
+        tokio::io::AsyncWriteExt::write_all(&mut tcp, &header).await.unwrap();
+        login.open(login.secure_over(tcp).await?).await
+    }
+
     pub(crate) fn start(world: &World, broker: &str) -> Self {
         Self::with(world, broker, &[])
     }

@@ -387,6 +387,52 @@ fn a_blocked_token_ends_its_live_session_and_no_other() {
 }
 
 #[test]
+fn a_token_that_comes_again_from_elsewhere_is_refused_where_the_guard_watches() {
+    let world = world();
+    world.append("w/ward.toml", "\n[guard]\nproxy_protocol = true\nproxy_from = [\"127.0.0.1\"]\n");
+    let guard = Guard::start(&world, "builtin");
+    let (key, kid) = own_key(&world, "own.pem", NewKey::P256);
+    world.run(&["key", "add", "wv-1", "--public-key", "own.pem"]).exits(0);
+    let named = |jti: &str| signed(&key, &kid, &Claims { id: Some(jti.into()), ..claims(600) }, Form::Jwt);
+    let attempt = |token: &[u8], from: [u8; 4]| {
+        let login = login(&world, "wv-1:a", "wv-1", token);
+        block_on(async {
+            match guard.proxied(&login, from).await {
+                Ok(device) => {
+                    device.goodbye().await;
+                    0
+                }
+                Err(ConnectError::Refused { code, reason, .. }) => {
+                    assert!(!reason.unwrap_or_default().contains("10.0"), "the client is not told");
+                    code
+                }
+                Err(other) => panic!("{other}"),
+            }
+        })
+    };
+    let (here, there) = ([10, 0, 0, 1], [10, 0, 1, 1]);
+    let before = named("before");
+    assert_eq!([attempt(&before, here), attempt(&before, there)], [0, 0], "nobody watches yet");
+    world.append("w/ward.toml", "replay_watch = true\n");
+    assert_eq!(guard.reload()["event"], "reloaded");
+    let first = named("1");
+    assert_eq!([attempt(&first, here), attempt(&first, here), attempt(&first, [10, 0, 0, 2])], [0; 3]);
+    assert_eq!(attempt(&first, there), 0x87);
+    let refused = guard.event("refused", |event| event["why"].as_str().is_some_and(|why| why.contains("10.0.0.0/24")));
+    assert_eq!(refused["device"], "wv-1");
+    // The same claims signed anew are the same token: the name counts, not the octets.
+    assert_eq!(attempt(&signed(&key, &kid, &Claims { id: Some("1".into()), ..claims(500) }, Form::Jwt), there), 0x87);
+    assert_eq!([attempt(&named("2"), there), attempt(&first, here)], [0, 0], "a new one, and the one who had it first");
+    let of_ward = token(&world, &["wv-1"]);
+    assert_eq!([attempt(&of_ward, here), attempt(&of_ward, there)], [0, 0x87], "the ward's own as well");
+    let told = || {
+        let shown = world.run(&["device", "show", "wv-1"]).exits(0).stdout;
+        shown.contains("its token was shown before, from 10.0.0.0/24").then_some(())
+    };
+    assert!(eventually(told).is_some());
+}
+
+#[test]
 fn the_wards_keys_for_tokens_overlap_and_the_set_has_all_that_are_believed() {
     let world = World::equipped();
     let guard = Guard::start(&world, "builtin");

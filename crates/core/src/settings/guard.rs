@@ -46,6 +46,7 @@ const KEYS: &[Key] = &[
     LONGEST_KEEP_ALIVE,
     ON_REFUSAL,
     TOKEN_SKEW,
+    REPLAY_WATCH,
 ];
 
 const ADDRESS: &str = "an IP address and port, such as \"0.0.0.0:8883\"";
@@ -137,6 +138,12 @@ const TOKEN_SKEW: Key = Key::default(
     "\"30s\"",
     "a length of time up to \"10m\", such as \"30s\"",
     "how far the iat and nbf of a token may lie in the future, for clocks that differ; its exp is taken as it is",
+);
+const REPLAY_WATCH: Key = Key::default(
+    "replay_watch",
+    "false",
+    "true or false",
+    "whether a token is refused that comes again from another network (IPv4 /24, IPv6 /64) before it ended; each guard goes by what it saw",
 );
 const LONGEST_KEEP_ALIVE: Key = Key::default(
     "longest_keep_alive",
@@ -284,6 +291,8 @@ pub struct GuardSettings {
     pub on_refusal: OnRefusal,
     /// `token_skew`: how far `iat` and `nbf` of a token may lie in the future, default 30 seconds.
     pub token_skew: Span,
+    /// `replay_watch`: whether a token that comes again from another network before it ended is refused, default no.
+    pub replay_watch: bool,
 }
 
 impl Default for GuardSettings {
@@ -309,6 +318,7 @@ impl Default for GuardSettings {
             longest_keep_alive: Span::from_seconds(3_600),
             on_refusal: OnRefusal::Refuse,
             token_skew: Span::from_seconds(30),
+            replay_watch: false,
         }
     }
 }
@@ -378,6 +388,7 @@ impl Reader<'_> {
             token_skew: self
                 .text(table, &TOKEN_SKEW, |text| text.parse::<Span>().ok().filter(|span| span.seconds() <= 600))
                 .unwrap_or(default.token_skew),
+            replay_watch: self.flag(table, &REPLAY_WATCH).unwrap_or(default.replay_watch),
         }
     }
 }

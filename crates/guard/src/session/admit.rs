@@ -182,6 +182,11 @@ async fn judge_device<S>(
     let client_id = client_id(caller, &admitted.device.id)?.to_owned();
     let given = given.ok_or_else(|| Refusal::not_authorized(Denial::NoEdition.to_string()))?;
     check_rights(caller, &given, device, &client_id)?;
+    // Last, so that only what would have been let in is remembered.
+    if let Some(bearer) = credential.bearer().filter(|_| live.settings.guard.replay_watch) {
+        let note = shared.replays.note(&bearer.token, caller.peer.ip().into(), shared.knowledge.now());
+        note.map_err(NotAdmitted::from)?;
+    }
     Ok(Admission {
         registered,
         credential,
