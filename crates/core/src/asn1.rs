@@ -52,6 +52,12 @@ pub fn set_of_one(part: &[u8]) -> Vec<u8> {
     element(SET, part)
 }
 
+/// SET OF elements, which are sorted already as DER wants (X.690 section 11.6).
+#[must_use]
+pub fn set_of(parts: &[Vec<u8>]) -> Vec<u8> {
+    element(SET, &parts.concat())
+}
+
 /// OBJECT IDENTIFIER.
 #[must_use]
 pub fn oid(oid: ObjectIdentifier) -> Vec<u8> {

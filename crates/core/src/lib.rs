@@ -38,6 +38,7 @@ pub mod topic;
 
 pub mod authority;
 pub mod certificate;
+pub mod cms;
 pub mod credential;
 pub mod device;
 pub mod enrolment;
@@ -54,4 +55,5 @@ pub mod settings;
 
 pub mod mqtt;
 pub mod outfit;
+pub mod pkcs12;
 pub mod policy;

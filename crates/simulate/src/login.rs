@@ -5,7 +5,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer, ServerName};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
 use tidy_warden_core::mqtt::{Connack, Connect, Properties, PropertyId, Version, Will, reason, split};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
@@ -87,7 +87,7 @@ pub fn handshake_words(error: &io::Error) -> String {
 }
 
 impl Login {
-    /// A login that trusts `root` (DER) and expects the server to be `server`. `identity` is chain and PKCS#8 key in DER.
+    /// A login that trusts `root` (DER) and expects the server to be `server`. `identity` is a chain and a key in DER (PKCS#8, SEC 1 or PKCS#1).
     ///
     /// # Errors
     /// What was given cannot be used for TLS.
@@ -106,7 +106,9 @@ impl Login {
         let tls = match identity {
             Some((chain, key)) => {
                 let chain = chain.into_iter().map(CertificateDer::from).collect();
-                builder.with_client_auth_cert(chain, PrivatePkcs8KeyDer::from(key).into())?
+                let key = PrivateKeyDer::try_from(key)
+                    .map_err(|_| io::Error::other("the key is neither PKCS#8, SEC 1 nor PKCS#1"))?;
+                builder.with_client_auth_cert(chain, key)?
             }
             None => builder.with_no_client_auth(),
         };

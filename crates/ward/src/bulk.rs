@@ -1,5 +1,6 @@
 //! Many devices at once: a list is read, certificates are signed on all cores, and one writer puts them on the disk.
 
+pub mod keys;
 mod output;
 pub mod plan;
 mod work;
@@ -24,7 +25,7 @@ use crate::lease;
 use crate::list::{At, REASON};
 use crate::open::Ward;
 use crate::problem::Problem;
-use output::Output;
+use output::{MANIFEST_HEAD, Output};
 use work::{Done, Feed, Job, feed_all, work};
 use write::{Rejects, Writer};
 
@@ -104,7 +105,7 @@ pub fn begun(ward: &mut Ward, input: Option<&Path>) -> Result<Run, Problem> {
 /// # Errors
 /// They cannot be written.
 pub fn stop(ward: &Ward, run: &Run) -> Result<(), Problem> {
-    let output = Output::resume(&run.plan.place, run.position.committed(), ward)?;
+    let output = Output::resume(&run.plan.place, run.position.committed(), MANIFEST_HEAD, ward)?;
     output.finish(ward.now()).map_err(|problem| problem.or_next("then: enroll --resume"))
 }
 
@@ -178,8 +179,8 @@ pub fn run(ward: &Ward, what: Work<'_>, secrets: &dyn Openers, watch: &mut dyn W
         None => (begin(&mut store, ward, plan)?, Position::default()),
     };
     let output = match resumed {
-        Some(_) => Output::resume(&plan.place, position.committed(), ward)?,
-        None => Output::create(&plan.place)?,
+        Some(_) => Output::resume(&plan.place, position.committed(), MANIFEST_HEAD, ward)?,
+        None => Output::create(&plan.place, MANIFEST_HEAD)?,
     };
     let refusals = feed.reader.adding(REASON);
     let rejects = Rejects::open(&plan.rejects, position.rejects, refusals.head.clone())?;

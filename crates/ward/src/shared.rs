@@ -3,9 +3,11 @@
 
 use std::collections::BTreeMap;
 
-use tidy_warden_core::key::{NewKey, PublicKey, Signer, SoftwareKey};
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::{NewKey, PublicKey, Signer, SoftwareKey, sha256};
 use tidy_warden_core::post::PostRole;
-use tidy_warden_core::shared::{DataKey, WrappedKey};
+use tidy_warden_core::random;
+use tidy_warden_core::shared::{DataKey, SharedKey, WrappedKey};
 use tidy_warden_store::acts::bearer;
 
 use crate::clock::SystemRandom;
@@ -15,6 +17,35 @@ use crate::problem::Problem;
 
 /// What opens the data key for whoever has the ward's passphrase: its file in `keys`, and its name among the wraps.
 const OPENER: &str = "shared";
+
+/// A shared key that was made or brought in, ready for the store.
+pub struct Fresh {
+    /// The key.
+    pub key: SharedKey,
+    /// What it is called: 128 random bits.
+    pub kid: String,
+    /// As the store keeps it.
+    pub sealed: Vec<u8>,
+    /// By which the store sees that a key is there already, without the key.
+    pub digest: [u8; 32],
+    /// The name of its row.
+    pub name: [u8; 32],
+}
+
+/// A new key for a device.
+#[must_use]
+pub fn fresh(data: &DataKey, device: &DeviceId) -> Option<Fresh> {
+    locked(data, device, SharedKey::generate(&mut SystemRandom))
+}
+
+/// The same with a key that exists.
+#[must_use]
+pub fn locked(data: &DataKey, device: &DeviceId, key: SharedKey) -> Option<Fresh> {
+    let kid = data_encoding::BASE64URL_NOPAD.encode(&random::bytes::<16>(&mut SystemRandom));
+    let (sealed, digest) = (data.seal(&key, device, &kid, &mut SystemRandom)?, data.mark(&key)?);
+    let name = sha256(format!("shared key {kid}").as_bytes());
+    Some(Fresh { key, kid, sealed, digest, name })
+}
 
 /// The data key for whoever has the ward's passphrase; `None` if the ward has none yet.
 pub fn data_key(ward: &Ward, openers: &dyn Openers) -> Result<Option<DataKey>, Problem> {

@@ -6,7 +6,7 @@ use super::Because;
 
 #[derive(Debug, Args)]
 #[command(override_usage = "tidy-warden enroll <DEVICE> (--csr FILE | --make-key) --out DIR\n       \
-    tidy-warden enroll --from FILE (--pack FILE | --out DIR)\n       tidy-warden enroll (--resume | --stop)")]
+    tidy-warden enroll --from FILE (--pack FILE [--pack-for CERT] | --out DIR)\n       tidy-warden enroll (--resume | --stop)")]
 pub(crate) struct EnrollArgs {
     /// The device.
     #[arg(conflicts_with_all = ["from", "resume", "stop"])]
@@ -27,6 +27,10 @@ pub(crate) struct EnrollArgs {
     /// Put all outfits into one new file, a compressed archive (.tar.zst) with a document each and a manifest.
     #[arg(long, value_name = "FILE", requires = "from", conflicts_with = "out", help_heading = BULK)]
     pub(crate) pack: Option<PathBuf>,
+    /// Encrypt the pack to the owner of this certificate (RSA, p256 or p384), PEM or DER, so that nobody else reads it (CMS, RFC 5083); may
+    /// stand several times. What does not fit one batch goes into FILE.2, FILE.3 and so on, each of which opens alone.
+    #[arg(long, value_name = "CERT", requires = "pack", help_heading = BULK)]
+    pub(crate) pack_for: Vec<PathBuf>,
     /// Where refused rows go; without it, beside the list. They can be fixed and given again.
     #[arg(long, value_name = "FILE", requires = "from", help_heading = BULK)]
     pub(crate) rejects: Option<PathBuf>,
@@ -36,9 +40,9 @@ pub(crate) struct EnrollArgs {
     /// End a run that was interrupted where it stands; its pack is closed.
     #[arg(long, help_heading = BULK)]
     pub(crate) stop: bool,
-    /// Rows that are signed, written and recorded together.
-    #[arg(long, value_name = "ROWS", default_value = "4096", value_parser = batch_size, help_heading = BULK)]
-    pub(crate) batch: usize,
+    /// Rows that are signed, written and recorded together: 4096, or 20000 with --pack-for, if nothing is said.
+    #[arg(long, value_name = "ROWS", value_parser = batch_size, help_heading = BULK)]
+    pub(crate) batch: Option<usize>,
     /// Do not ask.
     #[arg(long, help_heading = BULK)]
     pub(crate) yes: bool,
@@ -198,6 +202,8 @@ pub(crate) enum OutfitForm {
     Header,
     /// Variables for a shell or a service manager.
     Env,
+    /// Its key and certificates in one locked file (PKCS#12), for programs that want it so; into --out, with --outfit for the key.
+    P12,
 }
 
 #[derive(Debug, Args)]
@@ -216,6 +222,9 @@ pub(crate) struct ShowOutfitArgs {
     /// Write it into this file, which only its owner can read and must not exist.
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
+    /// A file with the passphrase of the file that --as p12 writes; without it the terminal is asked.
+    #[arg(long, env = "TIDY_WARDEN_P12_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true)]
+    pub(crate) p12_passphrase_file: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) because: Because,
 }

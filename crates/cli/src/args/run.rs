@@ -122,6 +122,9 @@ pub(crate) struct ProbeArgs {
     /// Its outfit, or the folder of all outfits.
     #[arg(long, value_name = "DIR")]
     pub(crate) outfit: PathBuf,
+    /// Its private key in PEM, if it was made on the device and so is not in the outfit.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) key: Option<PathBuf>,
     /// Where to connect, instead of where its outfit says.
     #[arg(long, value_name = "ADDRESS")]
     pub(crate) at: Option<SocketAddr>,

@@ -193,7 +193,7 @@ pub(crate) enum KeyCommand {
 #[derive(Debug, Args)]
 pub(crate) struct KeyMaterial {
     /// Make a 256-bit HMAC key that the device and the ward share, and write it to --out; its kind must have shared_keys = true.
-    #[arg(long, conflicts_with_all = ["public_key", "shared_key"], requires = "out")]
+    #[arg(long, conflicts_with_all = ["public_key", "shared_key"])]
     pub(crate) shared: bool,
     /// Take a shared key that exists: a JWK with kty oct.
     #[arg(long, value_name = "FILE", conflicts_with = "public_key")]
@@ -223,7 +223,21 @@ pub(crate) struct KeyMaterial {
 #[derive(Debug, Args)]
 pub(crate) struct AddKeyArgs {
     /// The device.
-    pub(crate) device: String,
+    #[arg(required_unless_present = "condition")]
+    pub(crate) device: Option<String>,
+    /// A shared key for each device for which this condition holds, into --pack.
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with_all = ["device", "public_key", "shared_key", "out"])]
+    #[arg(requires = "pack", requires = "shared")]
+    pub(crate) condition: Option<String>,
+    /// How many devices you expect that to be; asked for without it. Another number refuses it whole.
+    #[arg(long, value_name = "N", requires = "condition")]
+    pub(crate) count: Option<u64>,
+    /// The new file for the keys of many devices: a compressed archive (.tar.zst) with a JWK each and a manifest.
+    #[arg(long, value_name = "FILE", requires = "condition")]
+    pub(crate) pack: Option<PathBuf>,
+    /// Encrypt that to the owner of this certificate, as enroll does; may stand several times.
+    #[arg(long, value_name = "CERT", requires = "pack")]
+    pub(crate) pack_for: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) key: KeyMaterial,
 }

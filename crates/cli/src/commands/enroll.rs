@@ -5,7 +5,7 @@ mod one;
 mod recover;
 mod refresh;
 
-pub(crate) use bulk::go_on;
+pub(crate) use bulk::{go_on, how_to_open, lines_of, place_of_pack};
 pub(crate) use recover::recover;
 pub(crate) use refresh::run as refresh;
 

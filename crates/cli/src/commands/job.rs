@@ -6,7 +6,7 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{JobKind, JobRecord};
 use tidy_warden_ward::{lease, mass};
 
-use super::{Context, enroll, import};
+use super::{Context, enroll, import, key};
 use crate::args::JobCommand;
 use crate::console::{Listing, counted};
 use crate::problem::{Exit, Problem};
@@ -130,6 +130,7 @@ fn resume(context: &Context<'_>, number: u32) -> Result<Exit, Problem> {
     match job.kind {
         JobKind::Enroll if job.ended.is_none() => enroll::go_on(context, None, false, true),
         JobKind::Import => import::resume(context, &mut ward, number),
+        JobKind::Keys => key::resume(context, &mut ward, &job),
         _ => {
             let _word = crate::interrupt::word("interrupted; `job resume` goes on, `job stop` ends it where it stands");
             let mut progress = Progress::of(context.console, "changed", reached(&job, "changed"));
@@ -148,6 +149,9 @@ fn stop(context: &Context<'_>, number: u32, yes: bool) -> Result<Exit, Problem> 
         return enroll::go_on(context, None, true, yes);
     }
     context.console.confirm(&format!("End job {number} where it stands? What it did stays."), yes)?;
+    if job.kind == JobKind::Keys {
+        return key::stop(context, &mut ward, number);
+    }
     let outcome = match job.kind {
         JobKind::Import => import::stop(&mut ward, number)?,
         _ => mass::stop(&mut ward, number)?.count,

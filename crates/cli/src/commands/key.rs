@@ -1,13 +1,15 @@
 //! `key`: keys of devices' own, and public keys that are never certified or accepted again.
 
 mod block;
+mod many;
+
+pub(crate) use many::{resume, stop};
 
 use serde_json::{Value, json};
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::{CredentialRecord, Origin, Revocation};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::{KeyType, sha256, thumbprint};
-use tidy_warden_core::random;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::settings::Kind;
 use tidy_warden_core::shared::{MAX_SHARED_KEY_LEN, SHARED_KEY_TYPE, SharedKey};
@@ -15,7 +17,7 @@ use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token::algorithms;
 use tidy_warden_store::{KeyRefusal, NewCredential};
 use tidy_warden_ward::clock::SystemRandom;
-use tidy_warden_ward::shared;
+use tidy_warden_ward::shared::{self, Fresh};
 use tidy_warden_ward::token::named;
 
 use super::{Context, pick};
@@ -44,7 +46,8 @@ pub(crate) fn run(context: &Context<'_>, command: &KeyCommand) -> Result<Exit, P
 
 fn add(context: &Context<'_>, args: &AddKeyArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
-    let id: DeviceId = parse(&args.device)?;
+    let Some(device) = &args.device else { return many::add(context, &mut ward, args) };
+    let id: DeviceId = parse(device)?;
     let kind = kind(&ward, &id)?;
     give(context, &mut ward, &id, &kind, &args.key, None)
 }
@@ -108,6 +111,9 @@ fn given(
     if !args.shared && args.shared_key.is_none() {
         return Err(Problem::usage("which key?").next("--shared --out FILE, --public-key FILE, or --shared-key FILE"));
     }
+    if args.shared && args.out.is_none() {
+        return Err(Problem::usage("where does the key go?").next("--out FILE, which only its owner can read"));
+    }
     if !kind.shared_keys {
         return Err(refused(id)
             .because("devices of its kind may not share keys with the ward, which would have to keep them")
@@ -125,18 +131,14 @@ fn given(
         None => (SharedKey::generate(&mut SystemRandom), true),
     };
     let data = shared::ready(ward, &context.secrets())?;
-    let kid = data_encoding::BASE64URL_NOPAD.encode(&random::bytes::<16>(&mut SystemRandom));
-    let sealed = data.seal(&key, id, &kid, &mut SystemRandom);
-    let (Some(octets), Some(digest)) = (sealed, data.mark(&key)) else {
-        return Err(Problem::failed("the key cannot be locked"));
-    };
-    let fingerprint = Fingerprint(sha256(format!("shared key {kid}").as_bytes()));
-    let secret = is_new.then_some(key);
+    let locked = shared::locked(&data, id, key).ok_or_else(|| Problem::failed("the key cannot be locked"))?;
+    let Fresh { key, kid, sealed: octets, digest, name } = locked;
+    let (fingerprint, secret) = (Fingerprint(name), is_new.then_some(key));
     Ok(Given { origin: Origin::Shared, kid, octets, fingerprint, digest, key_type: SHARED_KEY_TYPE.to_owned(), secret })
 }
 
-/// When it begins, and its last second.
-fn times(id: &DeviceId, kind: &Kind, args: &KeyMaterial, now: UnixTime) -> Result<(UnixTime, UnixTime), Problem> {
+/// When it begins, and its last second, if that was said.
+fn times(args: &KeyMaterial, now: UnixTime) -> Result<(UnixTime, Option<UnixTime>), Problem> {
     // A public key's beginning is set back as a certificate's is, for clocks that differ.
     let begins = match &args.not_before {
         Some(time) => parse::<UnixTime>(time)?,
@@ -144,16 +146,25 @@ fn times(id: &DeviceId, kind: &Kind, args: &KeyMaterial, now: UnixTime) -> Resul
     };
     let from = begins.max(now);
     let ends = match (&args.until, &args.life) {
-        (Some(until), _) => parse(until)?,
-        (None, Some(life)) => from.plus(parse::<Span>(life)?),
-        (None, None) => from.plus(kind.life),
+        (Some(until), _) => Some(parse(until)?),
+        (None, Some(life)) => Some(from.plus(parse::<Span>(life)?)),
+        (None, None) => None,
     };
-    if ends <= from || ends > from.plus(Span::from_days(3660)) {
-        return Err(refused(id)
+    let is_out = |ends: &UnixTime| *ends <= from || *ends > from.plus(Span::from_days(3660));
+    match ends.filter(is_out) {
+        Some(ends) => Err(Problem::refused("no key was made")
             .because(format!("it would last until {ends}"))
-            .next("an end after its beginning and within ten years: --for 90d, or --until TIME"));
+            .next("an end after its beginning and within ten years: --for 90d, or --until TIME")),
+        None => Ok((begins, ends)),
     }
-    Ok((begins, ends))
+}
+
+fn check_note(note: Option<&str>) -> Result<(), Problem> {
+    match note.is_some_and(|note| note.len() > MAX_NOTE || note.chars().any(char::is_control)) {
+        true => Err(Problem::refused("no key was made")
+            .because(format!("its note is not one line of at most {MAX_NOTE} bytes"))),
+        false => Ok(()),
+    }
 }
 
 /// Gives a device a key; with an overlap in the place of those that it has.
@@ -165,10 +176,9 @@ fn give(
     args: &KeyMaterial,
     replaces: Option<Span>,
 ) -> Result<Exit, Problem> {
-    let (begins, ends) = times(id, kind, args, ward.now())?;
-    if args.note.as_ref().is_some_and(|note| note.len() > MAX_NOTE || note.chars().any(char::is_control)) {
-        return Err(refused(id).because(format!("its note is not one line of at most {MAX_NOTE} bytes")));
-    }
+    let (begins, ends) = times(args, ward.now())?;
+    let ends = ends.unwrap_or_else(|| begins.max(ward.now()).plus(kind.life));
+    check_note(args.note.as_deref())?;
     // What would be refused in the end is refused before a key is made, and before anybody is asked for a passphrase.
     if let Some(barred) = ward.device(id)?.device.barred() {
         return Err(refused(id).because(barred));

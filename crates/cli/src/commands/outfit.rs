@@ -1,6 +1,7 @@
 //! `outfit show`: all that one needs to type for a device to connect, in one place.
 
 mod forms;
+mod p12;
 
 use std::path::{Path, PathBuf};
 
@@ -38,6 +39,9 @@ pub(crate) fn show(context: &Context<'_>, args: &ShowOutfitArgs) -> Result<Exit,
             .next("--out FILE, which only its owner can read"));
     }
     let mut shown = shown(&ward, &view, args.outfit.as_deref())?;
+    if args.form == OutfitForm::P12 {
+        return p12::write(context, args, &id, &shown);
+    }
     // Before a token is made: what cannot be shown makes none.
     if args.form == OutfitForm::Mosquitto && args.token.is_none() {
         proved(&id, &shown)?;
@@ -60,6 +64,8 @@ pub(crate) fn show(context: &Context<'_>, args: &ShowOutfitArgs) -> Result<Exit,
         OutfitForm::Header => forms::header(&shown),
         OutfitForm::Env => forms::env(&shown),
         OutfitForm::Mosquitto => forms::mosquitto(&shown, &proved(&id, &shown)?),
+        // It is no text, and was written above.
+        OutfitForm::P12 => String::new(),
     };
     let value = json!({
         "device": shown.connect.device, "host": shown.connect.host, "port": shown.connect.port,

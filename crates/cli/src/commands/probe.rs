@@ -111,7 +111,12 @@ pub(crate) fn run(context: &Context<'_>, args: &ProbeArgs) -> Result<Exit, Probl
         // The folder of all outfits will do as well.
         false => args.outfit.join(id.as_str()),
     };
-    let outfit = Outfit::read(&place).map_err(|error| simulate::bad_outfit(&error))?;
+    let mut outfit = Outfit::read(&place).map_err(|error| simulate::bad_outfit(&error))?;
+    if let Some(path) = &args.key {
+        outfit.take_key(path).map_err(|error| {
+            Problem::refused(error.to_string()).next("name the key of the device in PEM, not locked: --key FILE")
+        })?;
+    }
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
     let mut walk = Walk { console: context.console, steps: Vec::new(), published: false };
     let probe = Probe { ward: &ward, view: &view, outfit: &outfit, args };
@@ -214,7 +219,11 @@ impl Probe<'_> {
         let login = match self.outfit.login() {
             Ok(login) => login,
             Err(error) => {
-                let next = "run probe where the device's key is, or check device.key against device.pem";
+                let next = match (&self.args.key, &self.outfit.key) {
+                    (Some(path), _) => format!("is {} the key of this device's certificate?", path.display()),
+                    (None, Some(_)) => "check device.key against device.pem".to_owned(),
+                    (None, None) => "run probe where the device's key is, and name it: --key FILE".to_owned(),
+                };
                 return Ok(Err(end(error, next)));
             }
         };

@@ -15,6 +15,13 @@ use crate::harness::{Running, World, exists};
 
 /// A pack's entries by name, and its manifest's lines.
 pub(crate) fn open_pack(path: &Path) -> (BTreeMap<String, Value>, Vec<String>) {
+    let (entries, manifest) = open_any_pack(path, "id,serial,fingerprint,ends,run");
+    assert!(manifest.iter().all(|line| line.ends_with(",1")), "each line names its job");
+    (entries, manifest)
+}
+
+/// The same of one whose manifest has these columns.
+pub(crate) fn open_any_pack(path: &Path, head: &str) -> (BTreeMap<String, Value>, Vec<String>) {
     let file = std::fs::File::open(path).unwrap();
     let mut archive = tar::Archive::new(zstd::stream::Decoder::new(file).unwrap());
     let mut outfits = BTreeMap::new();
@@ -34,9 +41,29 @@ pub(crate) fn open_pack(path: &Path) -> (BTreeMap<String, Value>, Vec<String>) {
         }
     }
     let mut manifest = manifest.unwrap();
-    assert_eq!(manifest.remove(0), "id,serial,fingerprint,ends,run");
-    assert!(manifest.iter().all(|line| line.ends_with(",1")), "each line names its job");
+    assert_eq!(manifest.remove(0), head);
     (outfits, manifest)
+}
+
+/// A certificate and a key of a kind that OpenSSL calls so, in `NAME.pem` and `NAME.key`.
+pub(crate) fn receiver(world: &World, name: &str, kind: &[&str]) {
+    let (certificate, key) = (format!("{name}.pem"), format!("{name}.key"));
+    let common = ["req", "-x509", "-nodes", "-days", "30", "-subj", "/CN=fab", "-out", &certificate, "-keyout", &key];
+    world.other("openssl", &[&common[..], &["-newkey"], kind].concat()).exits(0);
+}
+
+/// Opens every file of an encrypted pack as its receiver does: each alone, into `FILE.tar.zst`.
+pub(crate) fn opened_by(world: &World, pack: &str, receiver: &str) -> Vec<String> {
+    let (stem, extension) = pack.rsplit_once('.').unwrap();
+    let names = std::iter::once(pack.to_owned()).chain((2..).map(|number| format!("{stem}.{number}.{extension}")));
+    let mut opened = Vec::new();
+    for name in names.take_while(|name| exists(&world.path(name))) {
+        let (plain, key) = (format!("{name}.tar.zst"), format!("{receiver}.key"));
+        let call = ["cms", "-decrypt", "-inform", "DER", "-in", &name, "-inkey", &key, "-out", &plain];
+        world.other("openssl", &call).exits(0);
+        opened.push(plain);
+    }
+    opened
 }
 
 /// Every certificate that the store says was issued, by device.
@@ -326,6 +353,7 @@ fn kill_and_resume(place: &[&str], check: impl Fn(&World, &BTreeMap<String, Stri
     let mut kills = 0;
     for round in 0..3u32 {
         let world = World::init();
+        receiver(&world, "receiver", &["ec", "-pkeyopt", "ec_paramgen_curve:P-256"]);
         // Every tenth row is bad.
         let rows: String = (0..ROWS)
             .map(|number| match number % 10 {
@@ -405,6 +433,26 @@ fn a_killed_run_loses_nothing_and_issues_nothing_twice_in_a_pack() {
 }
 
 #[test]
+fn a_killed_run_loses_nothing_and_issues_nothing_twice_in_an_encrypted_pack() {
+    kill_and_resume(&["--pack", "fleet.cms", "--pack-for", "receiver.pem"], |world, issued| {
+        let mut seen = BTreeMap::new();
+        for plain in opened_by(world, "fleet.cms", "receiver") {
+            let (outfits, manifest) = open_pack(&world.path(&plain));
+            assert_eq!(outfits.len(), manifest.len());
+            for (name, outfit) in outfits {
+                let id = name.strip_suffix(".json").unwrap().to_owned();
+                let again = seen.insert(id, certificate(&outfit).fingerprint.to_string());
+                assert!(again.is_none(), "{name} stands in two files");
+            }
+        }
+        assert_eq!(seen, *issued);
+        let left =
+            std::fs::read_dir(world.path(".")).unwrap().filter_map(|entry| entry.ok()?.file_name().into_string().ok());
+        assert_eq!(left.filter(|name| name.ends_with(".part")).count(), 0);
+    });
+}
+
+#[test]
 fn a_killed_run_loses_nothing_and_issues_nothing_twice_in_folders() {
     kill_and_resume(&["--out", "outfits"], |world, issued| {
         let names: Vec<String> = std::fs::read_dir(world.path("outfits"))
@@ -448,7 +496,7 @@ fn a_run_that_was_killed_after_its_pack_got_its_name_is_over_by_being_asked() {
         world.run(&["enroll", "--from", "fleet.csv", "--pack", "p.tar.zst", "--yes"]).exits(0);
         // The store as it stood before it was told of the end.
         world.other("sqlite3", &["w/ward.db", "UPDATE jobs SET ended = NULL"]).exits(0);
-        world.run(ending).exits(0).prints(&["issued   30 certificates"]).says(&["holds private keys"]);
+        world.run(ending).exits(0).prints(&["issued   30 certificates"]).says(&["holds keys and is not encrypted"]);
         assert_eq!(open_pack(&world.path("p.tar.zst")).0.len(), 30);
         world.run(&["enroll", "--resume"]).exits(4);
     }

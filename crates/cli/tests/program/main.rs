@@ -14,6 +14,7 @@ mod desk;
 mod door;
 mod facts;
 mod guard;
+mod handover;
 mod harness;
 mod hostile;
 mod hsm;

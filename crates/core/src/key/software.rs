@@ -166,6 +166,15 @@ impl SoftwareKey {
         Ok(Zeroizing::new(asn1::pem("PRIVATE KEY", &self.to_pkcs8()?)))
     }
 
+    /// Reads what [`SoftwareKey::to_pkcs8_pem`] wrote, or the same in DER.
+    ///
+    /// # Errors
+    /// Another form, or a key that cannot sign here.
+    pub fn from_pkcs8_pem(octets: &[u8]) -> Result<Self, OpenError> {
+        let found = asn1::der_values(octets, "PRIVATE KEY").and_then(|mut all| all.pop()).map(Zeroizing::new);
+        Self::from_pkcs8(&found.ok_or(OpenError::Malformed)?)
+    }
+
     /// Locks the key: PKCS#8 with PBES2 (RFC 8018), scrypt and AES-256-CBC, in PEM.
     ///
     /// # Errors

@@ -19,11 +19,14 @@ pub enum JobKind {
     Release,
     /// Revoking many devices.
     Revoke,
+    /// Shared keys for many devices.
+    Keys,
 }
 
 impl JobKind {
     /// All of them.
-    pub const ALL: [Self; 6] = [Self::Enroll, Self::Import, Self::Edit, Self::Hold, Self::Release, Self::Revoke];
+    pub const ALL: [Self; 7] =
+        [Self::Enroll, Self::Import, Self::Edit, Self::Hold, Self::Release, Self::Revoke, Self::Keys];
 
     /// The word for it.
     #[must_use]
@@ -35,6 +38,7 @@ impl JobKind {
             Self::Hold => "hold",
             Self::Release => "release",
             Self::Revoke => "revoke",
+            Self::Keys => "keys",
         }
     }
 }

@@ -1,4 +1,4 @@
-//! Where a bulk run puts its outfits: one pack, or a folder each.
+//! Where a bulk run puts its outfits: one pack, one that only its receivers can read, or a folder each.
 //!
 //! Whatever the order of steps is cut at, nothing is lost and nothing is there twice: outfits are on the disk before the
 //! store commits what they carry, and what was written without a commit is taken back when the run goes on.
@@ -11,10 +11,12 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::cms::{self, Receiver};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 use zeroize::Zeroizing;
 
+use crate::clock::SystemRandom;
 use crate::files::{self, Access};
 use crate::issue::press::Outfit;
 use crate::open::Ward;
@@ -29,7 +31,8 @@ const FRAME: usize = 512 * 1024;
 
 /// The manifest in a pack.
 const MANIFEST: &str = "manifest.csv";
-const MANIFEST_HEAD: &str = "id,serial,fingerprint,ends,run\n";
+/// The columns of the manifest of outfits.
+pub(super) const MANIFEST_HEAD: &str = "id,serial,fingerprint,ends,run\n";
 
 /// Which of both.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -38,6 +41,14 @@ pub enum Place {
     Pack(PathBuf),
     /// A folder with a folder for each device.
     Folders(PathBuf),
+    /// Packs that only their receivers can read (CMS, RFC 5083): each batch is one of its own, whole and with a manifest, in a file of its
+    /// own. Nothing is ever added to one that was written, and no plain key is on the disk.
+    Sealed {
+        /// The first; the others have their numbers in their names.
+        path: PathBuf,
+        /// The certificates of those who can read it, in PEM.
+        to: Vec<String>,
+    },
 }
 
 impl Place {
@@ -45,9 +56,52 @@ impl Place {
     #[must_use]
     pub fn path(&self) -> &Path {
         match self {
-            Self::Pack(path) | Self::Folders(path) => path,
+            Self::Pack(path) | Self::Folders(path) | Self::Sealed { path, .. } => path,
         }
     }
+
+    /// A pack that only the owners of these certificates can read; PEM or DER each, as they were read from the files that `named` names.
+    ///
+    /// # Errors
+    /// One of them is none to which anything can be sealed at `now`.
+    pub fn sealed(path: PathBuf, certificates: &[(&Path, Vec<u8>)], now: UnixTime) -> Result<Self, Problem> {
+        let mut to = Vec::new();
+        for (named, octets) in certificates {
+            let refused = || Problem::refused(format!("nothing can be encrypted to {}", named.display()));
+            let first = Certificate::read_all(octets).ok().and_then(|all| all.into_iter().next());
+            let certificate = first.ok_or_else(|| {
+                refused().because("it holds no certificate").next("name the receiver's certificate, in PEM or DER")
+            })?;
+            Receiver::of(&certificate, now).map_err(|why| {
+                refused().because(why).next("ask the receiver for a certificate that is good for encryption")
+            })?;
+            to.push(certificate.to_pem());
+        }
+        Ok(Self::Sealed { path, to })
+    }
+
+    /// The files of a pack in `parts` parts.
+    #[must_use]
+    pub fn files(&self, parts: u64) -> Vec<PathBuf> {
+        match self {
+            Self::Sealed { path, .. } => (1..=parts).map(|number| numbered(path, number)).collect(),
+            Self::Pack(path) | Self::Folders(path) => vec![path.clone()],
+        }
+    }
+}
+
+/// Those who can read a pack, by their certificates.
+fn receivers(to: &[String], now: UnixTime) -> Result<Vec<Receiver>, Problem> {
+    let one = |pem: &String| -> Result<Receiver, Problem> {
+        let failed = || Problem::failed("the pack cannot be encrypted to its receiver");
+        let certificate = Certificate::from_pem(pem.trim_end()).map_err(|error| failed().because(error))?;
+        Receiver::of(&certificate, now).map_err(|error| {
+            failed()
+                .because(error)
+                .next("end the run where it stands: enroll --stop; then enrol the rest to another certificate")
+        })
+    };
+    to.iter().map(one).collect()
 }
 
 /// How much of the output belongs to what the store has committed.
@@ -59,12 +113,17 @@ pub(super) struct Extent {
     pub manifest: u64,
     /// Octets of the manifest itself.
     pub lines: u64,
+    /// Encrypted packs.
+    #[serde(default)]
+    pub parts: u64,
 }
 
 /// A batch's outfits, ready to be handed out.
 pub(super) enum Staged {
     /// Independent zstd frames, another with lines for the manifest, and the length of those lines.
     Frames { outfits: Vec<u8>, manifest: Vec<u8>, lines: u64 },
+    /// An encrypted pack; `None` if there is nothing for it.
+    Part(Option<Vec<u8>>),
     /// Folders that stand beside their places.
     Folders(PathBuf, Vec<(DeviceId, Fingerprint)>),
 }
@@ -72,21 +131,28 @@ pub(super) enum Staged {
 /// Makes batches ready; each worker has its own.
 pub(super) struct Stager {
     place: Place,
+    head: &'static str,
     now: UnixTime,
 }
 
 impl Stager {
-    pub(super) fn new(place: &Place, now: UnixTime) -> Self {
-        Self { place: place.clone(), now }
+    /// `head` has the columns of the manifest.
+    pub(super) fn new(place: &Place, head: &'static str, now: UnixTime) -> Self {
+        Self { place: place.clone(), head, now }
     }
 
     /// Begins a batch; `number` keeps batches that are made ready at the same time apart.
     pub(super) fn begin(&self, number: u64) -> Result<Batch, Problem> {
         match &self.place {
-            Place::Pack(_) => {
+            Place::Pack(_) | Place::Sealed { .. } => {
                 let packer = zstd::bulk::Compressor::new(LEVEL).map_err(|error| compressing(&error))?;
                 let tar = Zeroizing::new(Vec::with_capacity(FRAME + FRAME / 4));
-                Ok(Batch::Tar { packer, tar, frames: Vec::with_capacity(1 << 20), manifest: String::new() })
+                Ok(Batch::Tar {
+                    packer,
+                    tar,
+                    frames: Zeroizing::new(Vec::with_capacity(1 << 20)),
+                    manifest: String::new(),
+                })
             }
             Place::Folders(out) => {
                 let stage = unfinished(out).join(number.to_string());
@@ -105,21 +171,14 @@ impl Stager {
         line: &Line<'_>,
     ) -> Result<(), Problem> {
         match batch {
-            Batch::Tar { packer, tar, frames, manifest } => {
-                let header = tar.len();
-                tar.resize(header + BLOCK, 0);
-                let begin = tar.len();
-                serde_json::to_writer(&mut **tar, outfit)
-                    .map_err(|error| Problem::failed("cannot write an outfit").because(error))?;
-                tar.push(b'\n');
-                let size = tar.len() - begin;
-                tar[header..begin].copy_from_slice(&tar_header(&format!("{id}.json"), size, 0o600, self.now)?);
-                pad(tar);
+            Batch::Tar { manifest, .. } => {
                 line.write(manifest, id);
-                if tar.len() >= FRAME {
-                    frames.extend(packer.compress(tar).map_err(|error| compressing(&error))?);
-                    tar.clear();
-                }
+                self.entry(batch, &format!("{id}.json"), &mut |tar| {
+                    serde_json::to_writer(&mut *tar, outfit)
+                        .map_err(|error| Problem::failed("cannot write an outfit").because(error))?;
+                    tar.push(b'\n');
+                    Ok(())
+                })?;
             }
             Batch::Folders(stage, done) => {
                 let folder = stage.join(id.as_str());
@@ -145,10 +204,48 @@ impl Stager {
         Ok(())
     }
 
+    /// Adds a file, and its line of the manifest, to a pack.
+    pub(super) fn add_file(&self, batch: &mut Batch, name: &str, octets: &[u8], line: &str) -> Result<(), Problem> {
+        if let Batch::Tar { manifest, .. } = batch {
+            manifest.push_str(line);
+        }
+        self.entry(batch, name, &mut |tar| {
+            tar.extend_from_slice(octets);
+            Ok(())
+        })
+    }
+
+    /// Adds an entry to a pack.
+    fn entry(
+        &self,
+        batch: &mut Batch,
+        name: &str,
+        write: &mut dyn FnMut(&mut Vec<u8>) -> Result<(), Problem>,
+    ) -> Result<(), Problem> {
+        let Batch::Tar { packer, tar, frames, .. } = batch else {
+            return Err(Problem::failed("a batch was made ready for another place"));
+        };
+        let header = tar.len();
+        tar.resize(header + BLOCK, 0);
+        let begin = tar.len();
+        write(tar)?;
+        let size = tar.len() - begin;
+        tar[header..begin].copy_from_slice(&tar_header(name, size, 0o600, self.now)?);
+        pad(tar);
+        if tar.len() >= FRAME {
+            frames.extend_from_slice(&packer.compress(tar).map_err(|error| compressing(&error))?);
+            tar.clear();
+        }
+        Ok(())
+    }
+
     /// Ends a batch.
     pub(super) fn finish(&self, batch: Batch) -> Result<Staged, Problem> {
         Ok(match batch {
             Batch::Folders(stage, done) => Staged::Folders(stage, done),
+            Batch::Tar { packer, tar, frames, manifest } if let Place::Sealed { to, .. } = &self.place => {
+                self.sealed(to, (packer, tar, frames), &manifest)?
+            }
             Batch::Tar { manifest, .. } if manifest.is_empty() => {
                 Staged::Frames { outfits: Vec::new(), manifest: Vec::new(), lines: 0 }
             }
@@ -158,9 +255,33 @@ impl Stager {
                     frames.extend(pack(&tar)?);
                 }
                 let lines = length(manifest.len());
-                Staged::Frames { outfits: frames, manifest: pack(manifest.as_bytes())?, lines }
+                let outfits = std::mem::take(&mut *frames);
+                Staged::Frames { outfits, manifest: pack(manifest.as_bytes())?, lines }
             }
         })
+    }
+
+    /// A whole pack of a batch, encrypted.
+    fn sealed(
+        &self,
+        to: &[String],
+        (mut packer, mut tar, mut frames): (zstd::bulk::Compressor<'static>, Zeroizing<Vec<u8>>, Zeroizing<Vec<u8>>),
+        lines: &str,
+    ) -> Result<Staged, Problem> {
+        if lines.is_empty() {
+            return Ok(Staged::Part(None));
+        }
+        let manifest = [self.head, lines].concat();
+        tar.extend_from_slice(&tar_header(MANIFEST, manifest.len(), 0o644, self.now)?);
+        tar.extend_from_slice(manifest.as_bytes());
+        pad(&mut tar);
+        // Two empty blocks end a tar archive (POSIX.1-2017, ustar).
+        let end = tar.len() + 2 * BLOCK;
+        tar.resize(end, 0);
+        frames.extend(packer.compress(&tar).map_err(|error| compressing(&error))?);
+        let sealed = cms::seal(frames, &receivers(to, self.now)?, &mut SystemRandom)
+            .map_err(|error| Problem::failed("the pack was not encrypted").because(error))?;
+        Ok(Staged::Part(Some(sealed)))
     }
 }
 
@@ -174,7 +295,7 @@ pub(super) enum Batch {
         packer: zstd::bulk::Compressor<'static>,
         /// Entries that are not compressed yet. Private keys are in them.
         tar: Zeroizing<Vec<u8>>,
-        frames: Vec<u8>,
+        frames: Zeroizing<Vec<u8>>,
         manifest: String,
     },
     Folders(PathBuf, Vec<(DeviceId, Fingerprint)>),
@@ -211,6 +332,7 @@ impl Line<'_> {
 pub(super) enum Output {
     Pack { place: PathBuf, pack: File, manifest: File, extent: Extent },
     Folders { out: PathBuf },
+    Sealed { place: PathBuf, extent: Extent },
 }
 
 impl Output {
@@ -218,6 +340,7 @@ impl Output {
     pub(super) fn refuse_existing(place: &Place) -> Result<(), Problem> {
         let occupied = match place {
             Place::Pack(path) => vec![path.clone(), part(path), manifest_beside(path)],
+            Place::Sealed { path, .. } => [1, 2].into_iter().flat_map(|number| both(path, number)).collect(),
             Place::Folders(out) => vec![unfinished(out)],
         };
         match occupied.into_iter().find(|path| path.symlink_metadata().is_ok()) {
@@ -229,7 +352,7 @@ impl Output {
     }
 
     /// Begins a new output; nothing of it may be there yet.
-    pub(super) fn create(place: &Place) -> Result<Self, Problem> {
+    pub(super) fn create(place: &Place, head: &str) -> Result<Self, Problem> {
         Self::refuse_existing(place)?;
         match place {
             Place::Pack(path) => {
@@ -245,11 +368,11 @@ impl Output {
                 };
                 if let Self::Pack { manifest, extent, .. } = &mut output {
                     let failed = |error: io::Error| Problem::file("write", path, &error);
-                    let head = zstd::bulk::compress(MANIFEST_HEAD.as_bytes(), LEVEL).map_err(failed)?;
-                    manifest.write_all(&head).map_err(failed)?;
+                    let frame = zstd::bulk::compress(head.as_bytes(), LEVEL).map_err(failed)?;
+                    manifest.write_all(&frame).map_err(failed)?;
                     manifest.sync_all().map_err(failed)?;
-                    extent.manifest = length(head.len());
-                    extent.lines = length(MANIFEST_HEAD.len());
+                    extent.manifest = length(frame.len());
+                    extent.lines = length(head.len());
                     files::sync_folder(path.parent()).map_err(failed)?;
                 }
                 Ok(output)
@@ -259,12 +382,13 @@ impl Output {
                 make_folder(&unfinished(out))?;
                 Ok(Self::Folders { out: out.clone() })
             }
+            Place::Sealed { path, .. } => Ok(Self::Sealed { place: path.clone(), extent: Extent::default() }),
         }
     }
 
     /// Goes on with an output of which `extent` belongs to what was committed; takes back the rest. `None`: nothing was
     /// committed, and whatever is there was only being begun.
-    pub(super) fn resume(place: &Place, extent: Option<Extent>, ward: &Ward) -> Result<Self, Problem> {
+    pub(super) fn resume(place: &Place, extent: Option<Extent>, head: &str, ward: &Ward) -> Result<Self, Problem> {
         match (place, extent) {
             (Place::Pack(path), None) => {
                 for begun in [part(path), manifest_beside(path)] {
@@ -275,7 +399,7 @@ impl Output {
                         _ => {}
                     }
                 }
-                Self::create(place)
+                Self::create(place, head)
             }
             (Place::Pack(path), Some(extent)) => {
                 let open = |path: PathBuf, length: u64| {
@@ -294,6 +418,25 @@ impl Output {
                 let manifest = open(manifest_beside(path), extent.manifest)?;
                 Ok(Self::Pack { place: path.clone(), pack, manifest, extent })
             }
+            (Place::Sealed { path, .. }, extent) => {
+                let extent = extent.unwrap_or_default();
+                for number in 1..=extent.parts {
+                    // The first of both is its name, which it has if the run was killed while it ended.
+                    if !both(path, number).iter().any(|place| place.exists()) {
+                        return Err(Problem::failed(format!("{} is gone", numbered(path, number).display()))
+                            .because("what it held was recorded as handed out")
+                            .next("put the file back from a copy"));
+                    }
+                }
+                // One at a time is written, and what was not committed is enrolled anew, into a part of its own.
+                let [_, begun] = both(path, extent.parts + 1);
+                match fs::remove_file(&begun) {
+                    Err(error) if error.kind() != io::ErrorKind::NotFound => {
+                        Err(Problem::file("remove", &begun, &error))
+                    }
+                    _ => Ok(Self::Sealed { place: path.clone(), extent }),
+                }
+            }
             (Place::Folders(out), _) => {
                 // A run that was killed before it made anything has no folder yet.
                 fs::create_dir_all(out).map_err(|error| Problem::file("make", out, &error))?;
@@ -310,7 +453,11 @@ impl Output {
                 pack: extent.pack + length(outfits.len()),
                 manifest: extent.manifest + length(manifest.len()),
                 lines: extent.lines + lines,
+                ..*extent
             },
+            (Self::Sealed { extent, .. }, Staged::Part(part)) => {
+                Extent { parts: extent.parts + u64::from(part.is_some()), ..*extent }
+            }
             _ => Extent::default(),
         }
     }
@@ -324,6 +471,18 @@ impl Output {
                 manifest.write_all(more)?;
                 pack.sync_data()?;
                 manifest.sync_data()?;
+                *extent = after;
+                Ok(())
+            }
+            (Self::Sealed { place, extent }, Staged::Part(part)) => {
+                let Some(octets) = part else { return Ok(()) };
+                let [name, begun] = both(place, after.parts);
+                if name.symlink_metadata().is_ok() {
+                    let what = format!("{} is there already", name.display());
+                    return Err(io::Error::new(io::ErrorKind::AlreadyExists, what));
+                }
+                files::create(&begun, octets, Access::Secret)?;
+                files::sync_folder(begun.parent())?;
                 *extent = after;
                 Ok(())
             }
@@ -370,6 +529,26 @@ impl Output {
                 files::sync_folder(place.parent()).map_err(failed)?;
                 fs::remove_file(manifest_beside(&place)).map_err(failed)
             }
+            Self::Sealed { place, extent } => {
+                // The first gets its name last: where it has it, all have theirs.
+                for number in (1..=extent.parts).rev() {
+                    let [name, begun] = both(&place, number);
+                    let failed = |error: io::Error| Problem::file("write", &name, &error);
+                    let moved = rustix::fs::renameat_with(
+                        rustix::fs::CWD,
+                        &begun,
+                        rustix::fs::CWD,
+                        &name,
+                        rustix::fs::RenameFlags::NOREPLACE,
+                    );
+                    match moved {
+                        Err(rustix::io::Errno::NOENT) if name.exists() => {}
+                        moved => moved.map_err(|error| failed(error.into()))?,
+                    }
+                    files::sync_folder(name.parent()).map_err(failed)?;
+                }
+                Ok(())
+            }
             Self::Folders { out } => {
                 let stage = unfinished(&out);
                 fs::remove_dir_all(&stage).map_err(|error| Problem::file("remove", &stage, &error))
@@ -388,7 +567,7 @@ pub(super) fn discard(staged: &Staged) {
 /// Whether a pack was finished, but the store not told any more.
 pub(super) fn is_finished(place: &Place) -> bool {
     match place {
-        Place::Pack(path) => path.exists() && !part(path).exists(),
+        Place::Pack(path) | Place::Sealed { path, .. } => path.exists() && !part(path).exists(),
         Place::Folders(out) => !unfinished(out).exists(),
     }
 }
@@ -445,6 +624,27 @@ fn unfinished(out: &Path) -> PathBuf {
 
 fn journal_of(out: &Path) -> PathBuf {
     unfinished(out).join("journal")
+}
+
+/// The file of a part: the first is called as the pack is, the others have their number before its extension.
+fn numbered(pack: &Path, number: u64) -> PathBuf {
+    if number == 1 {
+        return pack.to_owned();
+    }
+    let mut name = pack.file_stem().unwrap_or_default().to_owned();
+    name.push(format!(".{number}"));
+    if let Some(extension) = pack.extension() {
+        name.push(".");
+        name.push(extension);
+    }
+    pack.with_file_name(name)
+}
+
+/// What a part is called, and what it is called until the run ends.
+fn both(pack: &Path, number: u64) -> [PathBuf; 2] {
+    let name = numbered(pack, number);
+    let begun = part(&name);
+    [name, begun]
 }
 
 fn part(pack: &Path) -> PathBuf {

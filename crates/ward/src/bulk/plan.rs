@@ -88,6 +88,12 @@ pub struct Position {
 }
 
 impl Position {
+    /// In how many encrypted parts the pack is; 0 if it is not encrypted.
+    #[must_use]
+    pub fn parts(&self) -> u64 {
+        self.extent.parts
+    }
+
     /// The output that was committed, if anything was.
     pub(super) fn committed(&self) -> Option<Extent> {
         (self.byte > 0).then_some(self.extent)

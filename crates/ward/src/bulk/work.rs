@@ -15,7 +15,7 @@ use tidy_warden_core::request::{self, Request};
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_store::DeviceView;
 
-use super::output::{Line, Place, Staged, Stager};
+use super::output::{Line, MANIFEST_HEAD, Place, Staged, Stager};
 use super::plan::Plan;
 use crate::clock::WardClock;
 use crate::files;
@@ -177,7 +177,7 @@ pub(super) fn work(
 /// Signs a batch and makes its outfits ready. Rows that cannot have a certificate go to the refused ones.
 pub(super) fn make(mut job: Job, mint: &Mint, (plan, number): (&Plan, u32), now: UnixTime) -> Result<Done, Problem> {
     let mut press = Press::new(mint, now);
-    let stager = Stager::new(&plan.place, now);
+    let stager = Stager::new(&plan.place, MANIFEST_HEAD, now);
     let mut batch = stager.begin(job.number)?;
     let mut minted = Vec::with_capacity(job.rows.len());
     let mut kept = Vec::with_capacity(job.rows.len());

@@ -1,29 +1,71 @@
 //! Many devices at once: what is asked of a run, how far it is, and what came of it.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use serde_json::json;
+use tidy_warden_core::time::UnixTime;
 use tidy_warden_ward::bulk::{self, Place, Position, Run, Wanted, Work, absolute};
 
 use crate::args::EnrollArgs;
 use crate::commands::Context;
-use crate::console::counted;
+use crate::console::{Console, counted};
+use crate::files;
 use crate::problem::{Exit, Problem};
 use crate::progress::Progress;
 use crate::ward::Ward;
 
+/// The largest file of a certificate, in octets.
+const MAX_CERTIFICATE: u64 = 64 * 1024;
+
+/// A pack at this place, encrypted to the owners of these certificates if there are any.
+pub(crate) fn place_of_pack(pack: &Path, receivers: &[PathBuf], now: UnixTime) -> Result<Place, Problem> {
+    if receivers.is_empty() {
+        return Ok(Place::Pack(absolute(pack)?));
+    }
+    let mut to = Vec::new();
+    for path in receivers {
+        to.push((path.as_path(), files::read(path, MAX_CERTIFICATE)?));
+    }
+    Place::sealed(absolute(pack)?, &to, now)
+}
+
+/// Where something was written, in lines for a person.
+pub(crate) fn lines_of(files: &[String]) -> String {
+    match files {
+        // Nothing was to be written, so that nothing was encrypted.
+        [] => String::new(),
+        [first] => format!("in       {first}\n"),
+        [first, .., last] => format!("in       {first} to {last}, {} files\n", files.len()),
+    }
+}
+
+/// Says who can open a pack, and how.
+pub(crate) fn how_to_open(console: &Console, place: &Place, first: Option<&String>) {
+    match (place, first) {
+        (Place::Pack(_), _) => console.note(
+            "the pack holds keys and is not encrypted (--pack-for CERT does that); keep it where only its receiver can read it",
+        ),
+        (Place::Sealed { .. }, Some(first)) => console.note(format!(
+            "only its receiver opens it, each file alone: openssl cms -decrypt -inform DER -in {first} -inkey KEY -out FILE.tar.zst"
+        )),
+        (Place::Sealed { .. }, None) | (Place::Folders(_), _) => {}
+    }
+}
+
 pub(super) fn begin(context: &Context<'_>, args: &EnrollArgs, from: &Path) -> Result<Exit, Problem> {
+    let ward = context.ward()?;
     let place = match (&args.pack, &args.out) {
-        (Some(pack), None) => Place::Pack(absolute(pack)?),
+        (Some(pack), None) => place_of_pack(pack, &args.pack_for, ward.now())?,
         (None, Some(out)) => Place::Folders(absolute(out)?),
         _ => {
             return Err(Problem::usage("where do the outfits go?").next("--pack FILE.tar.zst, or --out DIR"));
         }
     };
-    let ward = context.ward()?;
     let rejects = args.rejects.as_deref();
     let because = args.because.text();
-    let wanted = Wanted { from, place, rejects, again: args.again, because, batch: args.batch };
+    // Each batch of an encrypted pack is a file of its own.
+    let batch = args.batch.unwrap_or(if args.pack_for.is_empty() { 4096 } else { 20_000 });
+    let wanted = Wanted { from, place, rejects, again: args.again, because, batch };
     let (plan, lines) = bulk::plan(&ward, &wanted)?;
     let question = format!("Issue certificates for the devices of {} (about {lines} rows)?", plan.shown);
     if let Err(problem) = context.console.confirm(&question, args.yes) {
@@ -73,13 +115,16 @@ fn report(context: &Context<'_>, ward: &mut Ward, run: &Run, stopped: bool) -> R
     bulk::conclude(ward, run, stopped)?;
     let (plan, position) = (&run.plan, run.position);
     let place = plan.place.path().display().to_string();
+    let is_sealed = matches!(plan.place, Place::Sealed { .. });
+    let all: Vec<String> = plan.place.files(position.parts()).iter().map(|path| path.display().to_string()).collect();
     let refused_in = (position.refused > 0).then(|| plan.rejects.display().to_string());
     let value = json!({
         "run": run.number, "issued": position.issued, "refused": position.refused, "stopped": stopped, "place": place,
-        "rejects": refused_in,
+        "rejects": refused_in, "encrypted": is_sealed, "files": all,
     });
     let number = |count: u64| usize::try_from(count).unwrap_or(usize::MAX);
-    let mut text = format!("issued   {}\nin       {place}\n", counted(number(position.issued), "certificate"));
+    let mut text = format!("issued   {}\n", counted(number(position.issued), "certificate"));
+    text.push_str(&lines_of(&all));
     if let Some(rejects) = &refused_in {
         text.push_str(&format!("refused  {}\nin       {rejects}\n", counted(number(position.refused), "row")));
     }
@@ -99,8 +144,8 @@ fn report(context: &Context<'_>, ward: &mut Ward, run: &Run, stopped: bool) -> R
             counted(number(position.asked), "request")
         ));
     }
-    if matches!(plan.place, Place::Pack(_)) && position.keys > 0 {
-        console.note("the pack holds private keys and is not encrypted; keep it where only its receiver can read it");
+    if is_sealed || position.keys > 0 {
+        how_to_open(console, &plan.place, all.first());
     }
     if stopped {
         console.note("the run was ended before the list was");

@@ -6,7 +6,6 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use rustix::fs::{FlockOperation, flock};
-use tidy_warden_core::asn1;
 use tidy_warden_core::key::{KeyUri, NewKey, Signer, SoftwareKey, sha256};
 use tidy_warden_hsm::{HsmError, Token};
 use tidy_warden_ward::files::{self, Access, PendingFolder};
@@ -65,8 +64,7 @@ impl DeviceKey {
             let uri = uri.map_err(|error| Problem::failed(format!("cannot read {}", path.display())).because(error))?;
             return Self::on_token(uri, new, pins);
         }
-        let der = asn1::der_values(&octets, "PRIVATE KEY").and_then(|mut all| all.pop()).map(Zeroizing::new);
-        let key = der.and_then(|der| SoftwareKey::from_pkcs8(&der).ok());
+        let key = SoftwareKey::from_pkcs8_pem(&octets).ok();
         let key =
             key.ok_or_else(|| Problem::failed(format!("{} holds no private key that can be used", path.display())))?;
         let pem = key.to_pkcs8_pem().map_err(|error| Problem::failed("the key cannot be used").because(error))?;

@@ -112,9 +112,7 @@ fn private_key(backup: &Backup, unlock: &Unlock<'_>, context: &Context<'_>) -> R
             if pem.contains("ENCRYPTED PRIVATE KEY") {
                 return open(pem, &path.display().to_string());
             }
-            let blocks = tidy_warden_core::asn1::pem_blocks(&octets).ok_or_else(bad)?;
-            let plain = blocks.into_iter().find(|(label, _)| label == "PRIVATE KEY").ok_or_else(bad)?;
-            SoftwareKey::from_pkcs8(&plain.1).map_err(|error| bad().because(error))
+            SoftwareKey::from_pkcs8_pem(&octets).map_err(|error| bad().because(error))
         }
     }
 }
