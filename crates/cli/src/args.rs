@@ -408,6 +408,35 @@ pub(crate) enum PassphraseCommand {
     Change(ChangePassphraseArgs),
     /// Say which of the ward's keys the passphrase opens.
     Show,
+    /// Lock the roots' keys anew under a passphrase that nobody has alone: several people get a share each, and some of them together have it.
+    Share(SharePassphraseArgs),
+    /// Put shares together into the passphrase that was shared. It needs no ward.
+    Combine {
+        /// A share; as many as are needed.
+        #[arg(long = "share", value_name = "FILE", required = true)]
+        shares: Vec<PathBuf>,
+        /// The file for the passphrase, which only its owner can read; remove it when it was used.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SharePassphraseArgs {
+    /// How many people get a share.
+    #[arg(long, value_name = "N")]
+    pub(crate) people: u8,
+    /// How many of them are needed.
+    #[arg(long, value_name = "K")]
+    pub(crate) need: u8,
+    /// The folder to make, with a file for each of them.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) out: PathBuf,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
 }
 
 #[derive(Debug, Args)]
@@ -416,8 +445,14 @@ pub(crate) struct ChangePassphraseArgs {
     #[arg(long, value_name = "FILE")]
     pub(crate) new_passphrase_file: Option<PathBuf>,
     /// Only the keys of these; the others keep the passphrase that they have. May stand several times.
-    #[arg(long = "of", value_name = "WHOSE", value_enum)]
+    #[arg(long = "of", value_name = "WHOSE", value_enum, conflicts_with = "post")]
     pub(crate) of: Vec<KeysOf>,
+    /// The keys of a post, in the folder that `post add` made; without the ward, where the post is.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) post: Option<PathBuf>,
+    /// A file with the post's passphrase as it is; without it the terminal is asked.
+    #[arg(long, env = "TIDY_WARDEN_POST_PASSPHRASE_FILE", value_name = "FILE", hide_env_values = true)]
+    pub(crate) post_passphrase_file: Option<PathBuf>,
     /// Do not ask.
     #[arg(long)]
     pub(crate) yes: bool,

@@ -33,6 +33,7 @@ pub mod host;
 pub mod key;
 pub mod post;
 pub mod seal;
+pub mod share;
 pub mod shared;
 pub mod topic;
 

@@ -15,6 +15,8 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("settings adopt", "settings adopt --because 'shorter lives for wind vanes'"),
     ("passphrase change", "passphrase change --new-passphrase-file new.txt --because 'ada left'"),
     ("passphrase show", "passphrase show"),
+    ("passphrase share", "passphrase share --people 5 --need 3 --out shares --because 'no one alone'"),
+    ("passphrase combine", "passphrase combine --share ada.txt --share bo.txt --share cy.txt --out root.txt"),
     ("device add", "device add wv-0417 --kind windvane --label site=ossel --fact serial=QF-0417"),
     ("device import", "device import fleet.csv --rejects refused.csv"),
     ("device list", "device list --where 'kind = windvane and cert.ends within 60d' --columns id,site,ends"),

@@ -1,9 +1,13 @@
 //! `passphrase`: what opens the ward's keys.
 
+mod share;
+
 use std::collections::BTreeSet;
+use std::path::Path;
 
 use serde_json::json;
 use tidy_warden_core::authority::AuthorityRole;
+use tidy_warden_core::key::LockCost;
 use tidy_warden_ward::relock::{self, Opens};
 
 use super::Context;
@@ -17,6 +21,8 @@ pub(crate) fn run(context: &Context<'_>, command: &PassphraseCommand) -> Result<
     match command {
         PassphraseCommand::Change(args) => change(context, args),
         PassphraseCommand::Show => show(context),
+        PassphraseCommand::Share(args) => share::share(context, args),
+        PassphraseCommand::Combine { shares, out } => share::combine(context, shares, out),
     }
 }
 
@@ -43,6 +49,9 @@ fn word(of: KeysOf) -> &'static str {
 }
 
 fn change(context: &Context<'_>, args: &ChangePassphraseArgs) -> Result<Exit, Problem> {
+    if let Some(post) = &args.post {
+        return change_at_post(context, args, post);
+    }
     let console = context.console;
     let mut ward = context.ward()?;
     let old = context.passphrase("the keys as they are")?;
@@ -76,6 +85,28 @@ fn change(context: &Context<'_>, args: &ChangePassphraseArgs) -> Result<Exit, Pr
     if done.opened.iter().any(|name| name == "guard" || name == "desk") {
         console.note("running guards and desks go on; give them the new passphrase for their next start");
     }
+    Ok(Exit::Done)
+}
+
+/// The keys of a post, where nothing else of the ward is.
+fn change_at_post(context: &Context<'_>, args: &ChangePassphraseArgs, dir: &Path) -> Result<Exit, Problem> {
+    let console = context.console;
+    if !dir.join(tidy_warden_ward::post::POST).exists() {
+        return Err(Problem::refused(format!("{} is not the folder of a post", dir.display()))
+            .because(format!("it has no {}", tidy_warden_ward::post::POST))
+            .next("--post DIR, as `post add` made it"));
+    }
+    relock::tidy(dir)?;
+    let old = passphrase::of_post(args.post_passphrase_file.as_deref(), Typed::Once, console)?;
+    let new = passphrase::get(args.new_passphrase_file.as_deref(), "the keys from now on", Typed::Twice, console)?;
+    let Opens { opened, .. } = relock::opens(dir, &old)?;
+    if !opened.is_empty() {
+        console.confirm(&format!("Lock {} anew: {}?", counted(opened.len(), "key"), opened.join(", ")), args.yes)?;
+    }
+    let done = relock::change(dir, (&old, &new), None, LockCost::Full, &mut |_| Ok(()))?;
+    let text = format!("locked {} anew: {}\n", counted(done.opened.len(), "key"), done.opened.join(", "));
+    console.show("tidy-warden/passphrase/1", json!({ "keys": done.opened, "others": done.closed }), &text)?;
+    console.note("the audit record does not tell of it: a post may not write there; one that runs needs the new one at its next start");
     Ok(Exit::Done)
 }
 

@@ -136,6 +136,55 @@ fn a_passphrase_is_changed_for_all_keys_or_for_none() {
 }
 
 #[test]
+fn a_roots_passphrase_is_what_several_people_have_together() {
+    let world = World::equipped();
+    let share = |people: &str, need: &str, out: &str| {
+        world.run(&["passphrase", "share", "--people", people, "--need", need, "--out", out, "--yes"])
+    };
+    share("3", "4", "shares").exits(2);
+    share("3", "1", "shares").exits(2);
+    share("3", "2", "w").exits(3).says(&["exists already"]);
+    // What a process left that was killed is in nobody's way.
+    std::fs::create_dir(world.path(".shares.shares.partial")).unwrap();
+    let done = share("3", "2", "shares").exits(0);
+    for number in 1..=3 {
+        let text = std::fs::read_to_string(world.path(&format!("shares/share-{number}-of-3.txt"))).unwrap();
+        let share = text.lines().last().unwrap();
+        assert!(
+            share.len() > 60 && !done.stdout.contains(share) && !done.stderr.contains(share),
+            "a secret is shown: {done}"
+        );
+    }
+    let mode = |name: &str| std::os::unix::fs::MetadataExt::mode(&std::fs::metadata(world.path(name)).unwrap()) & 0o777;
+    assert_eq!((mode("shares"), mode("shares/share-3-of-3.txt")), (0o700, 0o600));
+    // The ward's passphrase opens the root no more, and nothing else is changed.
+    share("3", "2", "more").exits(3).says(&["opens no root's key"]);
+    assert!(!world.path("more").exists());
+    world.run(&["crl", "--out", "crl.pem"]).exits(0);
+    world.run(&["authority", "add", "devices-2", "--replaces", "devices"]).exits(1);
+    let combine = |shares: &[&str], out: &str| {
+        let named: Vec<String> = shares.iter().map(|number| format!("shares/share-{number}-of-3.txt")).collect();
+        let shares: Vec<&str> = named.iter().flat_map(|name| ["--share", name]).collect();
+        world.run(&[&["passphrase", "combine", "--out", out], &shares[..]].concat())
+    };
+    combine(&["1"], "root.txt").exits(3).says(&["2 shares are needed, and 1 are here"]);
+    combine(&["1", "1"], "root.txt").exits(3).says(&["stands twice"]);
+    let text = std::fs::read_to_string(world.path("shares/share-2-of-3.txt")).unwrap();
+    let last = text.trim_end().chars().last().unwrap();
+    let other = if last == 'a' { 'q' } else { 'a' };
+    world.write("shares/share-2-of-3.txt", format!("{}{other}\n", text.trim_end().trim_end_matches(last)));
+    combine(&["1", "2"], "root.txt").exits(3).says(&["mistyped"]);
+    assert!(!world.path("root.txt").exists());
+    combine(&["3", "1"], "root.txt").exits(0);
+    assert_eq!(mode("root.txt"), 0o600);
+    combine(&["3", "1"], "root.txt").exits(3).says(&["exists already"]);
+    let add = ["authority", "add", "devices-2", "--replaces", "devices", "--root-passphrase-file", "root.txt"];
+    world.run(&add).exits(0);
+    world.run(&["audit", "log"]).exits(0).prints(&["passphrase.share"]);
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
 fn a_change_of_the_passphrase_may_be_killed_at_any_moment() {
     let world = World::equipped();
     world.secret("new.txt", "another rope way of feathers\n");

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use tidy_warden_rig::{Cluster, Wire};
-use tidy_warden_simulate::ConnectError;
+use tidy_warden_simulate::{ConnectError, Login};
 
 use crate::database::world_in;
 use crate::harness::{Guard, Mosquitto, World, block_on, eventually};
@@ -73,6 +73,48 @@ fn files(folder: &Path) -> Vec<String> {
     }
     all.sort();
     all
+}
+
+#[test]
+fn guards_at_posts_open_shared_keys_until_they_are_retired_and_their_passphrases_change() {
+    let (world, database) = equipped();
+    let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", settings.replace("[kinds.windvane]\n", "[kinds.windvane]\nshared_keys = true\n"));
+    world.run(&["settings", "adopt", "--yes", "--because", "shared keys"]).exits(0);
+    // One that is there before the first shared key, and one that comes after it.
+    world.post(&database, "guard-2");
+    let key = world.run(&["key", "add", "wv-1", "--shared", "--out", "wv-1.jwk", "--format", "json"]).exits(0).json();
+    let kid = key["kid"].as_str().unwrap().to_owned();
+    world.post(&database, "guard-3");
+    let (second, third) = (world.post_guard("guard-2", "builtin"), world.post_guard("guard-3", "builtin"));
+    let attempt = |guard: &Guard| {
+        let token = world.run(&["token", "issue", "wv-1", "--key", &kid]).exits(0).stdout.trim_end().to_owned();
+        let mut login = Login::new(&world.root("wv-1"), None, "localhost", "wv-1:a").unwrap();
+        login.token = Some(("wv-1".to_owned(), token.into_bytes()));
+        block_on(login.connect(guard.address)).map(|_| ())
+    };
+    for guard in [&second, &third] {
+        attempt(guard).unwrap();
+    }
+    world.run(&["post", "retire", "guard-3", "--yes", "--because", "stolen"]).exits(0);
+    let wraps = Cluster::shared().sql(&database, "SELECT string_agg(name, ' ' ORDER BY name) FROM key_wraps");
+    assert_eq!(wraps.trim(), "guard guard-2 shared");
+    drop((second, third));
+    // Its passphrase changes where it is, without the ward.
+    world.secret("new.txt", "another rope way of feathers\n");
+    let change = |dir: &str, old: &str| {
+        let call = ["passphrase", "change", "--post", dir, "--post-passphrase-file", old];
+        let mut command = world.command(env!("CARGO_BIN_EXE_tidy-warden"));
+        let done = command.args(call).args(["--new-passphrase-file", "new.txt", "--yes"]).output().unwrap();
+        (done.status.code(), String::from_utf8_lossy(&done.stderr).into_owned())
+    };
+    assert_eq!(change("w", "post.txt").0, Some(3));
+    assert_eq!(change("guard-2", "pass.txt").0, Some(1));
+    let (code, said) = change("guard-2", "post.txt");
+    assert!(code == Some(0) && said.contains("audit record does not tell"), "{said}");
+    assert_eq!(change("guard-2", "post.txt").0, Some(1));
+    std::fs::rename(world.path("new.txt"), world.path("post.txt")).unwrap();
+    attempt(&world.post_guard("guard-2", "builtin")).unwrap();
 }
 
 #[test]
