@@ -7,10 +7,10 @@
 //! Each module uses only modules that stand before it in this order, which a test holds:
 //!
 //! - order: time text id random finding asn1
-//! - order: host database fact key seal shared topic audit post
-//! - order: certificate revocation request token credential authority device enrolment
+//! - order: host database fact key seal share shared topic audit post
+//! - order: certificate cms revocation request token credential authority device enrolment
 //! - order: condition asking introduced profile settings admission est
-//! - order: mqtt outfit policy
+//! - order: mqtt outfit pkcs12 policy
 //!
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
 //! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], who comes in by itself: [`admission`], [`asking`], or is brought in by its gateway: [`introduced`]; what a topic filter matches:

@@ -30,8 +30,19 @@ pub const SHARED_KEY_TYPE: &str = "hmac-sha256";
 const WRAP: &[u8] = b"tidy-warden: data key of shared keys";
 
 /// An HMAC key (RFC 2104) for HS256; overwritten when it is dropped.
-#[derive(PartialEq, Eq)]
-pub struct SharedKey(Zeroizing<Vec<u8>>);
+pub struct SharedKey {
+    octets: Zeroizing<Vec<u8>>,
+    /// The same, ready for use.
+    mac: Box<hmac::Key>,
+}
+
+impl PartialEq for SharedKey {
+    fn eq(&self, other: &Self) -> bool {
+        aws_lc_rs::constant_time::verify_slices_are_equal(&self.octets, &other.octets).is_ok()
+    }
+}
+
+impl Eq for SharedKey {}
 
 impl fmt::Debug for SharedKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -58,9 +69,14 @@ pub enum WeakKey {
 }
 
 impl SharedKey {
+    fn of(octets: Zeroizing<Vec<u8>>) -> Self {
+        let mac = Box::new(hmac::Key::new(hmac::HMAC_SHA256, &octets));
+        Self { octets, mac }
+    }
+
     /// A new one.
     pub fn generate(random: &mut dyn Randomness) -> Self {
-        Self(Zeroizing::new(random::bytes::<SHARED_KEY_LEN>(random).to_vec()))
+        Self::of(Zeroizing::new(random::bytes::<SHARED_KEY_LEN>(random).to_vec()))
     }
 
     /// One that exists.
@@ -80,7 +96,7 @@ impl SharedKey {
         if different.iter().filter(|seen| **seen).count() < SHARED_KEY_LEN / 2 || is_text {
             return Err(WeakKey::Pattern);
         }
-        Ok(Self(Zeroizing::new(octets.to_vec())))
+        Ok(Self::of(Zeroizing::new(octets.to_vec())))
     }
 
     /// Reads a JWK (RFC 7517) that holds one.
@@ -98,7 +114,7 @@ impl SharedKey {
     /// The key as a JWK (RFC 7517, `oct` as in RFC 7518 section 6.4), which is all of the secret.
     #[must_use]
     pub fn to_jwk(&self, kid: &str) -> Zeroizing<String> {
-        let k = Zeroizing::new(BASE64URL_NOPAD.encode(&self.0));
+        let k = Zeroizing::new(BASE64URL_NOPAD.encode(&self.octets));
         Zeroizing::new(format!(
             "{{\"kty\":\"oct\",\"k\":\"{}\",\"alg\":\"HS256\",\"use\":\"sig\",\"kid\":{}}}\n",
             *k,
@@ -109,13 +125,13 @@ impl SharedKey {
     /// The HMAC-SHA-256 of `message`.
     #[must_use]
     pub fn sign(&self, message: &[u8]) -> Vec<u8> {
-        hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, &self.0), message).as_ref().to_vec()
+        hmac::sign(&self.mac, message).as_ref().to_vec()
     }
 
     /// Whether `tag` is the HMAC-SHA-256 of `message`; the time that it takes does not tell where they differ.
     #[must_use]
     pub fn verifies(&self, message: &[u8], tag: &[u8]) -> bool {
-        hmac::verify(&hmac::Key::new(hmac::HMAC_SHA256, &self.0), message, tag).is_ok()
+        hmac::verify(&self.mac, message, tag).is_ok()
     }
 }
 
@@ -177,7 +193,7 @@ impl DataKey {
     /// Seals a shared key for its row; the result is a random nonce, the sealed octets and their tag.
     pub fn seal(&self, key: &SharedKey, device: &DeviceId, kid: &str, random: &mut dyn Randomness) -> Option<Vec<u8>> {
         let nonce = random::bytes::<NONCE_LEN>(random);
-        let mut sealed = Zeroizing::new(key.0.to_vec());
+        let mut sealed = Zeroizing::new(key.octets.to_vec());
         let cipher = self.row(device, kid)?;
         cipher.seal_in_place_append_tag(Nonce::assume_unique_for_key(nonce), Aad::from(WRAP), &mut *sealed).ok()?;
         Some([&nonce[..], &sealed[..]].concat())
@@ -193,7 +209,7 @@ impl DataKey {
         let mut octets = Zeroizing::new(rest.to_vec());
         let cipher = self.row(device, kid).ok_or(Unopened)?;
         let plain = cipher.open_in_place(nonce, Aad::from(WRAP), &mut octets).map_err(|_| Unopened)?;
-        Ok(SharedKey(Zeroizing::new(plain.to_vec())))
+        Ok(SharedKey::of(Zeroizing::new(plain.to_vec())))
     }
 
     /// What tells two equal keys of the ward from two others, and tells nobody else anything: an HMAC under a key that follows from
@@ -201,7 +217,7 @@ impl DataKey {
     #[must_use]
     pub fn mark(&self, key: &SharedKey) -> Option<[u8; 32]> {
         let under = self.derived(&[b"mark of a shared key"])?;
-        let tag = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, &*under), &key.0);
+        let tag = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, &*under), &key.octets);
         tag.as_ref().try_into().ok()
     }
 
@@ -277,8 +293,8 @@ mod tests {
         let key = SharedKey::generate(&mut Counted(3));
         assert_eq!(SharedKey::from_jwk(&key.to_jwk("k-1")).unwrap(), key);
         let refused = |octets: &[u8]| SharedKey::from_octets(octets).unwrap_err();
-        assert_eq!(refused(&key.0[..31]), WeakKey::Short(248));
-        assert_eq!(refused(&[key.0.to_vec(), key.0.to_vec(), vec![1]].concat()), WeakKey::Long);
+        assert_eq!(refused(&key.octets[..31]), WeakKey::Short(248));
+        assert_eq!(refused(&[key.octets.to_vec(), key.octets.to_vec(), vec![1]].concat()), WeakKey::Long);
         assert_eq!(refused(&[7; 32]), WeakKey::Pattern);
         assert_eq!(refused(b"the ropeway's secret that nobody knows"), WeakKey::Pattern);
         for text in ["", "{}", r#"{"kty":"EC","k":"AAAA"}"#, r#"{"kty":"oct","k":"A="}"#] {
@@ -286,7 +302,7 @@ mod tests {
         }
         assert_eq!(format!("{key:?}"), "SharedKey([elided])");
         // RFC 4231 test case 2 is shorter than what is taken, so the key stands here by itself.
-        let tag = SharedKey(Zeroizing::new(b"Jefe".to_vec())).sign(b"what do ya want for nothing?");
+        let tag = SharedKey::of(Zeroizing::new(b"Jefe".to_vec())).sign(b"what do ya want for nothing?");
         assert_eq!(
             data_encoding::HEXLOWER.encode(&tag),
             "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843"

@@ -21,7 +21,7 @@ pub use claims::{Bound, Claims};
 pub use make::sign;
 pub use read::{CWT_TYPE, Form, JWT_TYPE, MAX_LEN, Unverified};
 pub use scope::{BadScope, MAX_SCOPE, Scope, Wider};
-pub use verify::{Maker, Presented, Terms, VerifiedToken, block_of_key, block_of_name};
+pub use verify::{Maker, Presented, Terms, TokenName, VerifiedToken, block_of_key, block_of_name};
 
 use crate::key::{PublicKey, jwk_members, thumbprint};
 use crate::time::{Span, UnixTime};

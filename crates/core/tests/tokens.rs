@@ -12,8 +12,8 @@ use tidy_warden_core::random::Randomness;
 use tidy_warden_core::shared::SharedKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token::{
-    BadToken, Bound, Claims, Form, MAX_LEN, Maker, Presented, Scope, Terms, TokenKey, TokenSigner, Unverified,
-    VerifiedToken, sign,
+    BadToken, Bound, Claims, Form, MAX_LEN, Maker, Presented, Scope, Terms, TokenKey, TokenName, TokenSigner,
+    Unverified, VerifiedToken, sign,
 };
 
 const NOW: UnixTime = UnixTime(1_795_417_333);
@@ -279,8 +279,8 @@ fn whose_key_it_is_says_for_whom_a_token_can_stand() {
         judged(&claims)
     };
     let verified = judged(&base).unwrap();
-    assert_eq!((verified.device.as_str(), verified.is_wards, verified.jti.clone()), ("ts-1", false, None));
-    assert_eq!(verified.block_name(), verified.digest, "without a name the digest of what was signed");
+    assert_eq!((verified.device.as_str(), verified.is_wards, verified.jti()), ("ts-1", false, None));
+    assert_eq!(verified.name, TokenName::Digest(verified.block_name()), "without a name the digest of what was signed");
     assert!(with("sub", "ts-1").is_ok() && with("iss", "ts-1").is_ok());
     assert_eq!(with("sub", "ts-2"), Err(BadToken::OtherDevice), "a device's key stands for that device");
     assert!(matches!(with("iss", "ts-2"), Err(BadToken::Issuer { .. })));

@@ -118,7 +118,7 @@ pub(crate) fn same_device(shown: &Shown<'_>, credential: &Credential, device: &D
 #[cfg(test)]
 mod tests {
     use tidy_warden_core::time::UnixTime;
-    use tidy_warden_core::token::VerifiedToken;
+    use tidy_warden_core::token::{TokenName, VerifiedToken};
 
     use super::*;
 
@@ -129,10 +129,9 @@ mod tests {
             is_wards: true,
             issued_at: UnixTime(0),
             ends: UnixTime(60),
-            jti: None,
+            name: TokenName::Digest([0; 32]),
             bound: None,
             scope: None,
-            digest: [0; 32],
         };
         Bearer { token, key: None }
     }

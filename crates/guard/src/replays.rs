@@ -7,7 +7,7 @@ use std::sync::{Mutex, PoisonError};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_core::token::VerifiedToken;
+use tidy_warden_core::token::{TokenName, VerifiedToken};
 use tidy_warden_serve::source::Source;
 
 /// How many tokens of one device are remembered at once. Who makes a token for each connection, each good for an hour, has one for
@@ -61,9 +61,9 @@ pub(crate) struct Replays(Mutex<Watched>);
 
 /// What names a token: its key and its `jti`, or what was signed, never its octets, which can be spelled in more than one way.
 fn name(token: &VerifiedToken) -> [u8; 16] {
-    let digest = match &token.jti {
-        Some(jti) => sha256(&[token.kid.as_bytes(), &[0], jti.as_bytes()].concat()),
-        None => sha256(&[token.kid.as_bytes(), &[1], &token.digest].concat()),
+    let digest = match &token.name {
+        TokenName::Id(jti) => sha256(&[token.kid.as_bytes(), &[0], jti.as_bytes()].concat()),
+        TokenName::Digest(digest) => sha256(&[token.kid.as_bytes(), &[1], digest].concat()),
     };
     let mut first = [0; 16];
     first.copy_from_slice(&digest[..16]);
@@ -140,10 +140,9 @@ mod tests {
             is_wards: false,
             issued_at: UnixTime(0),
             ends: UnixTime(ends),
-            jti: jti.map(str::to_owned),
+            name: jti.map_or(TokenName::Digest([7; 32]), |jti| TokenName::Id(jti.into())),
             bound: None,
             scope: None,
-            digest: [7; 32],
         }
     }
 

@@ -124,6 +124,68 @@ pub fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
+/// A file for its owner alone that is filled beside its place and then appears whole; vanishes if it is dropped before.
+#[derive(Debug)]
+pub struct PendingFile {
+    file: File,
+    beside: PathBuf,
+    place: PathBuf,
+    unsynced: usize,
+    published: bool,
+}
+
+/// How much is written before it goes to the disk while more is made, in octets.
+const SYNC_EVERY: usize = 16 * 1024 * 1024;
+
+impl PendingFile {
+    /// Begins a file that will stand at `place`, which must not exist. What a process left beside it that was killed goes.
+    pub fn begin(place: &Path) -> io::Result<Self> {
+        if place.symlink_metadata().is_ok() {
+            return Err(io::ErrorKind::AlreadyExists.into());
+        }
+        let beside = partial(place, "file");
+        match fs::remove_file(&beside) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+        let file = new_file(&beside, Access::Secret)?;
+        Ok(Self { file, beside, place: place.to_owned(), unsynced: 0, published: false })
+    }
+
+    /// Adds to it.
+    pub fn write_all(&mut self, octets: &[u8]) -> io::Result<()> {
+        self.file.write_all(octets)?;
+        self.unsynced += octets.len();
+        if self.unsynced >= SYNC_EVERY {
+            self.file.sync_data()?;
+            self.unsynced = 0;
+        }
+        Ok(())
+    }
+
+    /// Makes sure that all of it is on the disk.
+    pub fn sync(&self) -> io::Result<()> {
+        self.file.sync_all()
+    }
+
+    /// Lets it appear in its place, if nothing appeared there meanwhile.
+    pub fn publish(mut self) -> io::Result<()> {
+        use rustix::fs::{CWD, RenameFlags, renameat_with};
+        renameat_with(CWD, &self.beside, CWD, &self.place, RenameFlags::NOREPLACE)?;
+        self.published = true;
+        sync_folder(self.place.parent())
+    }
+}
+
+impl Drop for PendingFile {
+    fn drop(&mut self) {
+        if !self.published {
+            // Nobody was told of it.
+            let _ = fs::remove_file(&self.beside);
+        }
+    }
+}
+
 /// A folder that is filled beside its place and then appears whole; vanishes if it is dropped before.
 #[derive(Debug)]
 pub struct PendingFolder {

@@ -1,13 +1,15 @@
 //! Making tokens, and judging them as a guard would.
 
 use std::sync::Arc;
+use std::thread::JoinHandle;
 
 use serde_json::json;
+use tidy_warden_core::authority::KeyPlace;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::Signer;
+use tidy_warden_core::key::{Signer, SoftwareKey};
 use tidy_warden_core::random;
 use tidy_warden_core::settings::Kind;
 use tidy_warden_core::time::{Span, UnixTime};
@@ -16,22 +18,56 @@ use tidy_warden_store::acts::bearer::{check_bound, own_keys};
 use tidy_warden_store::{Bearer, Claimed, DeviceView, Signers, Standing, TokenRefusal, TokenSignerRecord};
 
 use crate::clock::SystemRandom;
-use crate::keys::Openers;
-use crate::open::Ward;
+use crate::keys::{self, Openers};
+use crate::open::{KEYS, Ward};
 use crate::problem::Problem;
 use crate::shared;
 
-/// The key that signs tokens for the ward, and what it is called in them: the newest that is believed.
-pub fn signer(ward: &Ward, openers: &dyn Openers) -> Result<(TokenSignerRecord, Arc<dyn Signer>), Problem> {
+/// The key that signs tokens for the ward, as it is recorded: the newest that is believed.
+fn newest(ward: &Ward) -> Result<TokenSignerRecord, Problem> {
     let newest = ward.store.signers()?.into_iter().rfind(|each| each.retired.is_none());
-    let newest = newest.ok_or_else(|| Problem::refused("the ward has no key that signs tokens"))?;
-    let signer = openers.signer_at(ward, &newest.name, &newest.place)?;
-    if *signer.public_key() != newest.key {
+    newest.ok_or_else(|| Problem::refused("the ward has no key that signs tokens"))
+}
+
+/// What was opened, if it is the key of that record.
+fn fits(record: &TokenSignerRecord, signer: Arc<dyn Signer>) -> Result<Opened, Problem> {
+    if *signer.public_key() != record.key {
         return Err(Problem::refused("no token was signed")
-            .because(format!("the key `{}` is not the one that the ward has under that name", newest.name))
+            .because(format!("the key `{}` is not the one that the ward has under that name", record.name))
             .next("put the file back from a copy of the ward, or: token signer add"));
     }
-    Ok((newest, signer))
+    Ok(Opened { kid: record.kid(), with: With::Ward(signer) })
+}
+
+/// The ward's key, while it is being opened.
+pub struct Opening {
+    record: TokenSignerRecord,
+    signer: Result<JoinHandle<Result<SoftwareKey, Problem>>, Arc<dyn Signer>>,
+}
+
+/// Begins to open the key with which the ward signs. Trying a passphrase takes a tenth of a second, in which other things can be done.
+pub fn opening(ward: &Ward, openers: &dyn Openers) -> Result<Opening, Problem> {
+    let record = newest(ward)?;
+    let signer = match record.place {
+        KeyPlace::Ward => {
+            let passphrase = openers.passphrase(&format!("the key `{}`, which signs tokens", record.name))?.clone();
+            let path = ward.dir.join(KEYS).join(format!("{}.key", record.name));
+            Ok(std::thread::spawn(move || keys::open(&path, &passphrase)))
+        }
+        _ => Err(openers.signer_at(ward, &record.name, &record.place)?),
+    };
+    Ok(Opening { record, signer })
+}
+
+impl Opening {
+    /// The key, opened.
+    pub fn finish(self) -> Result<Opened, Problem> {
+        let signer: Arc<dyn Signer> = match self.signer {
+            Ok(opening) => Arc::new(opening.join().unwrap_or_else(|_| Err(Problem::failed("the key was not opened")))?),
+            Err(opened) => opened,
+        };
+        fits(&self.record, signer)
+    }
 }
 
 /// A token that is wanted.
@@ -79,10 +115,7 @@ fn refused(id: &DeviceId) -> Problem {
 
 /// Opens what signs: the ward's key, or a key that the device shares with it.
 pub fn open(ward: &Ward, view: &DeviceView, key: Option<&str>, openers: &dyn Openers) -> Result<Opened, Problem> {
-    let Some(kid) = key else {
-        let (record, signer) = signer(ward, openers)?;
-        return Ok(Opened { kid: record.kid(), with: With::Ward(signer) });
-    };
+    let Some(kid) = key else { return opening(ward, openers)?.finish() };
     let id = &view.device.id;
     let record = named(view, kid)?;
     if record.origin != Origin::Shared {
@@ -224,6 +257,14 @@ pub struct Maker<'w> {
     begins: UnixTime,
 }
 
+impl Opened {
+    /// What it is called in tokens.
+    #[must_use]
+    pub fn kid(&self) -> &str {
+        &self.kid
+    }
+}
+
 impl<'w> Maker<'w> {
     /// For a wish at this moment.
     pub fn of(ward: &Ward, wish: &'w Wish) -> Result<Self, Problem> {
@@ -239,12 +280,17 @@ impl<'w> Maker<'w> {
     }
 
     /// Signs a token for a device that may have one; nothing is recorded.
-    pub fn make(&self, view: &DeviceView, opened: &Opened) -> Result<Made, Problem> {
-        self.bound(view, opened, None)
+    pub fn make(&self, id: &DeviceId, opened: &Opened) -> Result<Made, Problem> {
+        self.bound(id, opened, None)
     }
 
-    fn bound(&self, view: &DeviceView, opened: &Opened, bound: Option<Bound>) -> Result<Made, Problem> {
-        let id = &view.device.id;
+    /// The last second of what is made.
+    #[must_use]
+    pub fn ends(&self) -> UnixTime {
+        self.begins.plus(self.wish.life)
+    }
+
+    fn bound(&self, id: &DeviceId, opened: &Opened, bound: Option<Bound>) -> Result<Made, Problem> {
         let (issuer, signer) = match &opened.with {
             With::Ward(signer) => (self.issuer.clone(), TokenSigner::Private(&**signer)),
             // Whoever has the key is the device, or the ward in its name: the two cannot be told apart.
@@ -256,7 +302,7 @@ impl<'w> Maker<'w> {
             audience: vec![self.audience.clone()],
             issued: Some(self.begins),
             begins: Some(self.begins),
-            ends: Some(self.begins.plus(self.wish.life)),
+            ends: Some(self.ends()),
             id: Some(random::hex::<16>(&mut SystemRandom)),
             bound,
             scope: self.wish.scope.clone(),
@@ -289,7 +335,7 @@ pub fn issue(
     allowed(ward, &view.device, wish)?;
     let (maker, bound) = (Maker::of(ward, wish)?, bound(ward, &view, wish)?);
     let opened = open(ward, &view, wish.key.as_deref(), openers)?;
-    let made = maker.bound(&view, &opened, bound)?;
+    let made = maker.bound(id, &opened, bound)?;
     let cause = ward.cause(because);
     ward.store.record_token(id, &detail(&made).to_string(), &cause)?;
     Ok(made)

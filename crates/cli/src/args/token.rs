@@ -56,10 +56,10 @@ pub(crate) struct IssueArgs {
     #[arg(long, value_name = "ACT")]
     pub(crate) scope: Vec<String>,
     /// It opens nothing but over a connection that shows this: `certificate`, which is the device's newest, or the name of a registered key.
-    #[arg(long, value_name = "certificate|KID")]
+    #[arg(long, value_name = "certificate|KID", allow_hyphen_values = true)]
     pub(crate) bind: Option<String>,
     /// Sign with this key, which the device shares with the ward, and not with the ward's own.
-    #[arg(long, value_name = "KID")]
+    #[arg(long, value_name = "KID", allow_hyphen_values = true)]
     pub(crate) key: Option<String>,
     /// How it is written.
     #[arg(long = "as", value_enum, default_value = "jwt")]
@@ -115,10 +115,10 @@ pub(crate) struct BlockTokenArgs {
     #[arg(long, value_name = "FILE", conflicts_with_all = ["device", "jti", "key"])]
     pub(crate) token: Option<PathBuf>,
     /// The name of the token, as the record has it: of one that the ward signed, or with --key of one of that key.
-    #[arg(long, value_name = "JTI", conflicts_with = "device")]
+    #[arg(long, value_name = "JTI", conflicts_with = "device", allow_hyphen_values = true)]
     pub(crate) jti: Option<String>,
     /// All tokens of this key that were made until now, or with --jti that one.
-    #[arg(long, value_name = "KID", conflicts_with = "device")]
+    #[arg(long, value_name = "KID", conflicts_with = "device", allow_hyphen_values = true)]
     pub(crate) key: Option<String>,
     /// The moment before which the device's tokens were made: a time, or `now`.
     #[arg(long, value_name = "TIME", requires = "device")]
@@ -148,6 +148,7 @@ pub(crate) enum SignerCommand {
     /// Take no token any more that this one signed: a guard ends their sessions within a second.
     Retire {
         /// Its name, or what it is called in tokens.
+        #[arg(allow_hyphen_values = true)]
         signer: String,
         /// Do not ask.
         #[arg(long)]
@@ -171,6 +172,7 @@ pub(crate) enum KeyCommand {
         /// The device.
         device: String,
         /// What the key is called; see `key list`.
+        #[arg(allow_hyphen_values = true)]
         kid: String,
         /// Why, as RFC 5280 has it; keyCompromise blocks the key too, and ends what was asked for with it.
         #[arg(long, value_name = "REASON", default_value = "cessationOfOperation")]
@@ -269,4 +271,35 @@ pub(crate) struct BlockArgs {
     pub(crate) yes: bool,
     #[command(flatten)]
     pub(crate) because: Because,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use crate::args::Cli;
+
+    #[test]
+    fn the_name_of_a_key_may_begin_with_a_dash() {
+        // One of 64 thumbprints does.
+        let names = ["-9gjGwexM4WVG3qGBRiV-UbCvQzsJYETxZ1UD6D1XkY", "-qhVAAAAAAAAAAAAAAAAAA", "--x9gjGwexM4WVG3qGBRiV"];
+        for name in names {
+            for call in [
+                "key retire wv-1 KID --yes --because x",
+                "key retire wv-1 --yes --because x KID",
+                "key retire --yes wv-1 KID",
+                "token issue wv-1 --key KID --for 1h",
+                "token issue wv-1 --bind KID --quiet",
+                "token block --key KID --yes",
+                "token block --jti KID --key KID --yes",
+                "token signer retire KID --yes",
+                "token signer retire --yes KID",
+            ] {
+                let words = std::iter::once("tidy-warden").chain(call.split(' '));
+                let words: Vec<&str> = words.map(|word| if word == "KID" { name } else { word }).collect();
+                let parsed = Cli::command().try_get_matches_from(&words);
+                assert!(parsed.is_ok(), "{words:?}: {}", parsed.unwrap_err());
+            }
+        }
+    }
 }

@@ -64,55 +64,59 @@ fn malformed(detail: &'static str) -> BadToken {
 }
 
 impl Claims {
-    pub(super) fn from_value(value: &Value, is_cbor: bool) -> Result<Self, BadToken> {
-        let get = |(text, number): (&str, i64)| match is_cbor {
-            // A claim that CBOR has a number for is not looked for under its text.
-            true => value.member("\0", Some(number)),
-            false => value.member(text, None),
+    pub(super) fn from_value(value: Value, is_cbor: bool) -> Result<Self, BadToken> {
+        let Value::Map(mut members) = value else { return Err(malformed("its claims are no map")) };
+        // A claim that CBOR has a number for is not looked for under its text.
+        let client_ids = taken(&mut members, |name| matches!(name, Name::Text(text) if text == CLIENT_IDS));
+        let mut take = |(text, number): (&str, i64)| {
+            taken(&mut members, |name| match name {
+                Name::Text(found) => !is_cbor && found == text,
+                Name::Number(found) => is_cbor && *found == number,
+            })
         };
-        let text = |claim: (&'static str, i64), detail| match get(claim) {
+        let text = |value: Option<Value>, detail| match value {
             None => Ok(None),
-            Some(Value::Text(text)) if text.len() <= MAX_TEXT => Ok(Some(text.clone())),
+            Some(Value::Text(text)) if text.len() <= MAX_TEXT => Ok(Some(text)),
             Some(_) => Err(malformed(detail)),
         };
-        let time = |claim: (&'static str, i64), detail| match get(claim) {
+        let time = |value: Option<Value>, detail| match value {
             None => Ok(None),
-            Some(Value::Int(seconds)) if (0..=MAX_TIME).contains(seconds) => Ok(Some(UnixTime(*seconds))),
+            Some(Value::Int(seconds)) if (0..=MAX_TIME).contains(&seconds) => Ok(Some(UnixTime(seconds))),
             Some(_) => Err(malformed(detail)),
         };
-        let audience = match get(AUD) {
+        let audience = match take(AUD) {
             None => Vec::new(),
-            Some(Value::Text(one)) => vec![one.clone()],
+            Some(Value::Text(one)) => vec![one],
             Some(Value::Array(all)) => {
                 let texts: Option<Vec<String>> = all.iter().map(|each| each.text().map(str::to_owned)).collect();
                 texts.ok_or(malformed("its aud is neither a text nor a list of texts"))?
             }
             Some(_) => return Err(malformed("its aud is neither a text nor a list of texts")),
         };
-        let id = match (get(JTI), is_cbor) {
+        let id = match (take(JTI), is_cbor) {
             (None, _) => None,
-            (Some(Value::Text(id)), false) if id.len() <= MAX_TEXT => Some(id.clone()),
-            (Some(Value::Bytes(id)), true) if id.len() <= MAX_TEXT / 2 => Some(HEXLOWER.encode(id)),
+            (Some(Value::Text(id)), false) if id.len() <= MAX_TEXT => Some(id),
+            (Some(Value::Bytes(id)), true) if id.len() <= MAX_TEXT / 2 => Some(HEXLOWER.encode(&id)),
             (Some(_), false) => return Err(malformed("its jti is not a text of at most 512 bytes")),
             (Some(_), true) => return Err(malformed("its cti is not a byte string of at most 256 bytes")),
         };
         Ok(Self {
-            issuer: text(ISS, "its iss is not a text of at most 512 bytes")?,
-            subject: text(SUB, "its sub is not a text of at most 512 bytes")?,
+            issuer: text(take(ISS), "its iss is not a text of at most 512 bytes")?,
+            subject: text(take(SUB), "its sub is not a text of at most 512 bytes")?,
             audience,
-            issued: time(IAT, "its iat is not a whole number of seconds since 1970")?,
-            begins: time(NBF, "its nbf is not a whole number of seconds since 1970")?,
-            ends: time(EXP, "its exp is not a whole number of seconds since 1970")?,
+            issued: time(take(IAT), "its iat is not a whole number of seconds since 1970")?,
+            begins: time(take(NBF), "its nbf is not a whole number of seconds since 1970")?,
+            ends: time(take(EXP), "its exp is not a whole number of seconds since 1970")?,
             id,
-            bound: get(CNF).map(|cnf| bound(cnf, is_cbor)).transpose()?,
-            scope: get(SCOPE).map(|scope| Scope::from_claims(scope, value.member(CLIENT_IDS, None))),
+            bound: take(CNF).map(|cnf| bound(&cnf, is_cbor)).transpose()?,
+            scope: take(SCOPE).map(|scope| Scope::from_claims(&scope, client_ids.as_ref())),
         })
     }
 
     pub(super) fn to_value(&self, is_cbor: bool) -> Value {
         let name = |(text, number): (&str, i64)| match is_cbor {
             true => Name::Number(number),
-            false => Name::Text(text.to_owned()),
+            false => Name::of(text),
         };
         let text = |text: &str| Value::Text(text.to_owned());
         let mut all = Vec::new();
@@ -142,6 +146,12 @@ impl Claims {
         }
         Value::Map(all)
     }
+}
+
+/// Takes a member away, if there is one.
+fn taken(members: &mut Vec<(Name, Value)>, is_it: impl Fn(&Name) -> bool) -> Option<Value> {
+    let at = members.iter().position(|(name, _)| is_it(name))?;
+    Some(members.swap_remove(at).1)
 }
 
 /// Reads a confirmation. One that is not understood is refused: whoever wrote it meant to bind the token.
@@ -189,7 +199,7 @@ fn cose_key(value: &Value) -> Result<PublicKey, key::BadKey> {
 
 /// What `cnf` holds. A CWT has no word for the digest of a certificate, so who makes one binds it to the key.
 fn confirmation(bound: &Bound, is_cbor: bool) -> Option<Value> {
-    let text = |text: &str| Name::Text(text.to_owned());
+    let text = Name::of;
     let one = |name, value| Some(Value::Map(vec![(name, value)]));
     match (bound, is_cbor) {
         (Bound::Certificate(digest), false) => one(text("x5t#S256"), Value::Text(BASE64URL_NOPAD.encode(digest))),

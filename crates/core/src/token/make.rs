@@ -19,11 +19,16 @@ pub fn sign(form: Form, claims: &Claims, signer: TokenSigner<'_>, kid: &str) -> 
     match form {
         Form::Jwt => {
             let text = |text: &str| Value::Text(text.to_owned());
-            let member = |name: &str, value| (Name::Text(name.to_owned()), text(value));
+            let member = |name: &str, value| (Name::of(name), text(value));
             let header =
                 Value::Map(vec![member("alg", algorithm.as_str()), member("typ", JWT_TYPE), member("kid", kid)]);
-            let part = |value: &Value| BASE64URL_NOPAD.encode(value.to_json().to_string().as_bytes());
-            let mut token = format!("{}.{}", part(&header), part(&claims));
+            let (mut token, mut json) = (String::with_capacity(640), Vec::with_capacity(400));
+            header.write_json(&mut json);
+            BASE64URL_NOPAD.encode_append(&json, &mut token);
+            token.push('.');
+            json.clear();
+            claims.write_json(&mut json);
+            BASE64URL_NOPAD.encode_append(&json, &mut token);
             let signature = signer.sign(token.as_bytes())?;
             token.push('.');
             BASE64URL_NOPAD.encode_append(&signature, &mut token);

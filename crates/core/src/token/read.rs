@@ -47,8 +47,6 @@ pub struct Unverified {
     pub media_type: Option<String>,
     /// What it claims.
     pub claims: Claims,
-    /// All of its claims, those that are not known here among them, as JSON; for people.
-    pub said: serde_json::Value,
     pub(super) input: Vec<u8>,
     pub(super) signature: Vec<u8>,
 }
@@ -78,6 +76,23 @@ impl Unverified {
         sha256(&self.input)
     }
 
+    /// All of its claims, those that are not known here among them, as JSON; for people.
+    #[must_use]
+    pub fn said(&self) -> serde_json::Value {
+        let read = match self.form {
+            Form::Jwt => {
+                let claims = self.input.rsplit(|octet| *octet == b'.').next().unwrap_or_default();
+                BASE64URL_NOPAD.decode(claims).ok().and_then(|octets| Value::from_json(&octets).ok())
+            }
+            Form::Cwt => match Value::from_cbor(&self.input).as_ref().map(Value::array) {
+                Ok(Some([.., Value::Bytes(payload)])) => Value::from_cbor(payload).ok().map(|value| named(&value)),
+                _ => None,
+            },
+        };
+        // It was read before from the same octets.
+        read.map_or(serde_json::Value::Null, |value| value.to_json())
+    }
+
     /// Whether its `typ` is that of a token for a device.
     pub(super) fn check_type(&self) -> Result<(), BadToken> {
         let wanted = match self.form {
@@ -85,9 +100,15 @@ impl Unverified {
             Form::Cwt => CWT_TYPE,
         };
         // RFC 7515 section 4.1.9: `application/` may be left out, and case does not count in media types (RFC 2045 section 5.1).
-        let bare = |text: &str| text.to_ascii_lowercase().trim_start_matches("application/").to_owned();
+        fn bare(text: &str) -> &str {
+            const PREFIX: &str = "application/";
+            match text.get(..PREFIX.len()) {
+                Some(start) if start.eq_ignore_ascii_case(PREFIX) => &text[PREFIX.len()..],
+                _ => text,
+            }
+        }
         match &self.media_type {
-            Some(found) if bare(found) == bare(wanted) => Ok(()),
+            Some(found) if bare(found).eq_ignore_ascii_case(bare(wanted)) => Ok(()),
             found => {
                 let found = found.as_deref().unwrap_or_default().chars().take(60).collect();
                 Err(BadToken::Type { found, wanted })
@@ -96,34 +117,36 @@ impl Unverified {
     }
 }
 
-/// Header members that name or carry a key or a certificate. None of them is ever followed; a token that has one counts on somebody who
-/// does.
-const FOREIGN_KEYS: [&str; 5] = ["jwk", "jku", "x5u", "x5c", "x5t"];
-
 fn jwt(token: &[u8]) -> Result<Unverified, BadToken> {
-    let text = std::str::from_utf8(token).map_err(|_| malformed("it is neither text nor CBOR"))?;
-    let mut parts = text.split('.');
+    // Its parts are looked at octet by octet; what is no base64url is no text either.
+    let mut parts = token.split(|octet| *octet == b'.');
     let (Some(header), Some(claims), Some(signature), None) = (parts.next(), parts.next(), parts.next(), parts.next())
     else {
         return Err(malformed("it needs three parts with dots between them"));
     };
     // The decoder takes no padding, no other alphabet and no bits that say nothing: each token has one form.
-    let decode = |part: &str| BASE64URL_NOPAD.decode(part.as_bytes()).map_err(|_| malformed("a part is not base64url"));
+    let decode = |part: &[u8]| BASE64URL_NOPAD.decode(part).map_err(|_| malformed("a part is not base64url"));
     let said = Value::from_json(&decode(header)?)?;
-    let text_of = |name: &'static str, detail| match said.member(name, None) {
-        None => Ok(None),
-        Some(Value::Text(text)) => Ok(Some(text.clone())),
-        Some(_) => Err(malformed(detail)),
+    let Value::Map(mut members) = said else { return Err(malformed("its header is no object")) };
+    for (name, _) in &members {
+        let Name::Text(name) = name else { continue };
+        match name.as_ref() {
+            "crit" => return Err(BadToken::Critical),
+            // Members that name or carry a key or a certificate. None of them is ever followed; a token that has one counts on somebody who
+            // does.
+            "jwk" | "jku" | "x5u" | "x5c" | "x5t" | "x5t#S256" => return Err(BadToken::ForeignKey),
+            "b64" | "zip" => return Err(malformed("its header wants its claims to be read in another way")),
+            _ => {}
+        }
+    }
+    let mut text_of = |name: &'static str, detail| {
+        let at = members.iter().position(|(found, _)| matches!(found, Name::Text(text) if text == name));
+        match at.map(|at| members.swap_remove(at).1) {
+            None => Ok(None),
+            Some(Value::Text(text)) => Ok(Some(text)),
+            Some(_) => Err(malformed(detail)),
+        }
     };
-    if said.member("crit", None).is_some() {
-        return Err(BadToken::Critical);
-    }
-    if FOREIGN_KEYS.iter().any(|name| said.member(name, None).is_some()) || said.member("x5t#S256", None).is_some() {
-        return Err(BadToken::ForeignKey);
-    }
-    if said.member("b64", None).is_some() || said.member("zip", None).is_some() {
-        return Err(malformed("its header wants its claims to be read in another way"));
-    }
     let alg = text_of("alg", "its header's alg is not a text")?.ok_or(malformed("its header has no alg"))?;
     let algorithm = Algorithm::ALL.into_iter().find(|known| known.as_str() == alg);
     let algorithm = algorithm.ok_or(BadToken::Algorithm { alg: alg.chars().take(20).collect() })?;
@@ -135,8 +158,7 @@ fn jwt(token: &[u8]) -> Result<Unverified, BadToken> {
         algorithm,
         kid,
         media_type,
-        claims: Claims::from_value(&value, false)?,
-        said: value.to_json(),
+        claims: Claims::from_value(value, false)?,
         input: token[..header.len() + 1 + claims.len()].to_vec(),
         signature: decode(signature)?,
     })
@@ -216,8 +238,7 @@ fn cwt(token: &[u8]) -> Result<Unverified, BadToken> {
         algorithm,
         kid,
         media_type,
-        claims: Claims::from_value(&value, true)?,
-        said: named(&value).to_json(),
+        claims: Claims::from_value(value, true)?,
         input: to_be_signed(protected, payload, is_mac),
         signature: signature.clone(),
     })
@@ -249,7 +270,7 @@ fn named(value: &Value) -> Value {
             (Some(&"scope"), Value::Bytes(octets)) => Value::from_cbor(octets).unwrap_or_else(|_| value.clone()),
             _ => value.clone(),
         };
-        (known.map_or_else(|| name.clone(), |known| Name::Text((*known).to_owned())), value)
+        (known.map_or_else(|| name.clone(), |known| Name::of(known)), value)
     };
     Value::Map(members.iter().map(member).collect())
 }

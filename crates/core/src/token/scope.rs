@@ -162,11 +162,11 @@ impl Scope {
         let mut claims = match wrapped {
             // RFC 9200 section 5.8.1: a scope in CBOR is a text or a byte string; AIF goes into the latter.
             true => vec![(Name::Number(9), Value::Bytes(aif.to_cbor()))],
-            false => vec![(Name::Text("scope".to_owned()), aif)],
+            false => vec![(Name::of("scope"), aif)],
         };
         if !self.client_ids.is_empty() {
             let ids = self.client_ids.iter().map(|id| text(id)).collect();
-            claims.push((Name::Text(CLIENT_IDS.to_owned()), Value::Array(ids)));
+            claims.push((Name::of(CLIENT_IDS), Value::Array(ids)));
         }
         claims
     }

@@ -1,5 +1,7 @@
 //! What JSON and CBOR can say, as far as tokens say it: read strictly, so that nobody can read it in two ways.
 
+use std::borrow::Cow;
+
 use minicbor::data::Type;
 use minicbor::{Decoder, Encoder};
 use serde::de::{self, DeserializeSeed, MapAccess, SeqAccess, Visitor};
@@ -15,8 +17,42 @@ const MAX_MEMBERS: usize = 256;
 /// The name of a member: text in JSON, text or a number in CBOR.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Name {
-    Text(String),
+    Text(Cow<'static, str>),
     Number(i64),
+}
+
+/// Names that tokens have, which need no copy.
+const KNOWN: [&str; 21] = [
+    "alg",
+    "typ",
+    "kid",
+    "iss",
+    "sub",
+    "aud",
+    "exp",
+    "iat",
+    "nbf",
+    "jti",
+    "scope",
+    "cnf",
+    "client_ids",
+    "x5t#S256",
+    "jwk",
+    "kty",
+    "crv",
+    "x",
+    "y",
+    "n",
+    "e",
+];
+
+impl Name {
+    pub(super) fn of(text: &str) -> Self {
+        match KNOWN.iter().find(|known| **known == text) {
+            Some(known) => Self::Text(Cow::Borrowed(known)),
+            None => Self::Text(Cow::Owned(text.to_owned())),
+        }
+    }
 }
 
 /// A value. Numbers that are no integers of 64 bits are told from those that are, and not kept: nothing here needs one.
@@ -111,10 +147,50 @@ impl Value {
             Self::Array(items) => items.iter().map(Self::to_json).collect(),
             Self::Map(members) => {
                 let name = |name: &Name| match name {
-                    Name::Text(text) => text.clone(),
+                    Name::Text(text) => text.to_string(),
                     Name::Number(number) => number.to_string(),
                 };
                 serde_json::Value::Object(members.iter().map(|(key, value)| (name(key), value.to_json())).collect())
+            }
+        }
+    }
+
+    /// The same as text, at the end of `out`.
+    pub(super) fn write_json(&self, out: &mut Vec<u8>) {
+        let quoted = |out: &mut Vec<u8>, text: &str| {
+            // A vector takes everything.
+            let _ = serde_json::to_writer(&mut *out, text);
+        };
+        match self {
+            Self::Null | Self::OtherNumber => out.extend_from_slice(b"null"),
+            Self::Bool(value) => out.extend_from_slice(if *value { b"true" } else { b"false" }),
+            Self::Int(value) => out.extend_from_slice(value.to_string().as_bytes()),
+            Self::Text(text) => quoted(out, text),
+            Self::Bytes(bytes) => quoted(out, &data_encoding::BASE64URL_NOPAD.encode(bytes)),
+            Self::Array(items) => {
+                out.push(b'[');
+                for (at, item) in items.iter().enumerate() {
+                    if at > 0 {
+                        out.push(b',');
+                    }
+                    item.write_json(out);
+                }
+                out.push(b']');
+            }
+            Self::Map(members) => {
+                out.push(b'{');
+                for (at, (name, value)) in members.iter().enumerate() {
+                    if at > 0 {
+                        out.push(b',');
+                    }
+                    match name {
+                        Name::Text(text) => quoted(out, text),
+                        Name::Number(number) => quoted(out, &number.to_string()),
+                    }
+                    out.push(b':');
+                    value.write_json(out);
+                }
+                out.push(b'}');
             }
         }
     }
@@ -130,7 +206,7 @@ impl Value {
             Self::Map(members) => {
                 head(&mut out, |encoder, len| encoder.map(len).map(|_| ()), members.len());
                 let name = |name: &Name| match name {
-                    Name::Text(text) => Self::Text(text.clone()).to_cbor(),
+                    Name::Text(text) => Self::Text(text.to_string()).to_cbor(),
                     Name::Number(number) => Self::Int(*number).to_cbor(),
                 };
                 let mut all: Vec<_> = members.iter().map(|(key, value)| (name(key), value.to_cbor())).collect();
@@ -216,9 +292,8 @@ impl<'de> Visitor<'de> for Json {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Value, A::Error> {
-        let mut all: Vec<(Name, Value)> = Vec::new();
-        while let Some(name) = members.next_key::<String>()? {
-            let name = Name::Text(name);
+        let mut all: Vec<(Name, Value)> = Vec::with_capacity(6);
+        while let Some(name) = members.next_key_seed(MemberName)? {
             if all.iter().any(|(known, _)| *known == name) {
                 return Err(de::Error::custom(TWICE));
             } else if all.len() == MAX_MEMBERS {
@@ -228,6 +303,29 @@ impl<'de> Visitor<'de> for Json {
             all.push((name, value));
         }
         Ok(Value::Map(all))
+    }
+}
+
+/// Reads the name of a member.
+struct MemberName;
+
+impl<'de> DeserializeSeed<'de> for MemberName {
+    type Value = Name;
+
+    fn deserialize<D: de::Deserializer<'de>>(self, deserializer: D) -> Result<Name, D::Error> {
+        deserializer.deserialize_str(self)
+    }
+}
+
+impl Visitor<'_> for MemberName {
+    type Value = Name;
+
+    fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("a name")
+    }
+
+    fn visit_str<E>(self, text: &str) -> Result<Name, E> {
+        Ok(Name::of(text))
     }
 }
 
@@ -281,7 +379,7 @@ fn cbor(decoder: &mut Decoder<'_>, depth: usize) -> Result<Value, BadToken> {
             let mut all: Vec<(Name, Value)> = Vec::new();
             while goes_on(decoder, len, all.len())? {
                 let name = match cbor(decoder, depth + 1)? {
-                    Value::Text(text) => Name::Text(text),
+                    Value::Text(text) => Name::of(&text),
                     Value::Int(number) => Name::Number(number),
                     _ => return Err(malformed("a name in a map is neither text nor a number")),
                 };
@@ -353,7 +451,7 @@ mod tests {
 
     #[test]
     fn what_is_written_has_one_form() {
-        let name = |text: &str| Name::Text(text.to_owned());
+        let name = Name::of;
         let map = Value::Map(vec![
             (name("b"), Value::Int(-1)),
             (Name::Number(10), Value::Bytes(vec![1])),

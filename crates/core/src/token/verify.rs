@@ -43,14 +43,21 @@ pub struct VerifiedToken {
     pub issued_at: UnixTime,
     /// The second from which on it is refused.
     pub ends: UnixTime,
-    /// Its name, if it has one.
-    pub jti: Option<String>,
+    /// What it is called.
+    pub name: TokenName,
     /// What it is bound to.
     pub bound: Option<Bound>,
     /// What it may do of what its device may.
     pub scope: Option<Arc<Scope>>,
-    /// SHA-256 of what was signed.
-    pub digest: [u8; 32],
+}
+
+/// What a token is called, among those of its key. Its octets do not name it: they can be spelled in more than one way.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum TokenName {
+    /// Its `jti`, or `cti` in hexadecimal.
+    Id(String),
+    /// SHA-256 of what was signed, if it has none.
+    Digest([u8; 32]),
 }
 
 /// What a connection shows of the client's certificate, if it showed one.
@@ -77,18 +84,18 @@ impl Unverified {
         self.check_type()?;
         let claims = &self.claims;
         let missing = |detail| BadToken::Malformed { detail };
-        let subject = claims.subject.as_deref().map(|text| text.parse::<DeviceId>().map_err(|_| BadToken::Subject));
-        let subject = subject.transpose()?;
+        let parsed = |text: &str| text.parse::<DeviceId>().map_err(|_| BadToken::Subject);
         let device = match maker {
             Maker::Ward { issuer } => {
                 let found = claims.issuer.clone().unwrap_or_default();
                 if found != issuer {
                     return Err(BadToken::Issuer { found });
                 }
-                subject.ok_or(missing("it has no sub"))?
+                parsed(claims.subject.as_deref().ok_or(missing("it has no sub"))?)?
             }
             Maker::Device(device) => {
-                if subject.is_some_and(|subject| subject != *device) {
+                if let Some(other) = claims.subject.as_deref().filter(|subject| *subject != device.as_str()) {
+                    parsed(other)?;
                     return Err(BadToken::OtherDevice);
                 }
                 if claims.issuer.as_deref().is_some_and(|issuer| issuer != device.as_str()) {
@@ -116,10 +123,9 @@ impl Unverified {
             is_wards: matches!(maker, Maker::Ward { .. }),
             issued_at,
             ends,
-            jti: claims.id.clone(),
+            name: claims.id.clone().map_or_else(|| TokenName::Digest(self.digest()), TokenName::Id),
             bound: claims.bound.clone(),
             scope: claims.scope.clone().map(Arc::new),
-            digest: self.digest(),
         })
     }
 }
@@ -155,12 +161,21 @@ impl VerifiedToken {
         if fits { Ok(()) } else { Err(BadToken::NotBound) }
     }
 
+    /// Its `jti`, if it has one.
+    #[must_use]
+    pub fn jti(&self) -> Option<&str> {
+        match &self.name {
+            TokenName::Id(jti) => Some(jti),
+            TokenName::Digest(_) => None,
+        }
+    }
+
     /// What a block of this token is called: by its key and its name, or by the digest of what was signed if it has no name.
     #[must_use]
     pub fn block_name(&self) -> [u8; 32] {
-        match &self.jti {
-            Some(jti) => block_of_name(&self.kid, jti),
-            None => self.digest,
+        match &self.name {
+            TokenName::Id(jti) => block_of_name(&self.kid, jti),
+            TokenName::Digest(digest) => *digest,
         }
     }
 
@@ -173,9 +188,11 @@ impl VerifiedToken {
     /// For logs: what it is called in words.
     #[must_use]
     pub fn shown(&self) -> String {
-        match &self.jti {
-            Some(jti) => format!("token {}", jti.chars().take(64).filter(|c| !c.is_control()).collect::<String>()),
-            None => format!("token {}", data_encoding::HEXLOWER.encode(&self.digest[..8])),
+        match &self.name {
+            TokenName::Id(jti) => {
+                format!("token {}", jti.chars().take(64).filter(|c| !c.is_control()).collect::<String>())
+            }
+            TokenName::Digest(digest) => format!("token {}", data_encoding::HEXLOWER.encode(&digest[..8])),
         }
     }
 }

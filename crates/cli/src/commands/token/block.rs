@@ -129,7 +129,7 @@ fn of_token(context: &Context<'_>, ward: &Ward, octets: &[u8]) -> Result<(Vec<To
         name: token.block_name(),
         device: Some(token.device.clone()),
         kid: Some(token.kid.clone()),
-        jti: token.jti.clone(),
+        jti: token.jti().map(str::to_owned),
         before: None,
         at: ward.now(),
         until: token.ends,

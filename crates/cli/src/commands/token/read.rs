@@ -23,7 +23,7 @@ pub(super) fn run(context: &Context<'_>, args: &ReadArgs) -> Result<Exit, Proble
     let claims = &read.claims;
     let value = json!({
         "form": read.form.as_str(), "alg": read.algorithm.as_str(), "kid": read.kid, "typ": read.media_type,
-        "claims": read.said, "bound": claims.bound.as_ref().map(bound_value),
+        "claims": read.said(), "bound": claims.bound.as_ref().map(bound_value),
         "scope": claims.scope.as_ref().map(ToString::to_string), "odd": odd,
     });
     context.console.show("tidy-warden/token/2", value, &text(&read, &odd, now))?;

@@ -49,7 +49,7 @@ pub(super) fn run(context: &Context<'_>, args: &VerifyArgs) -> Result<Exit, Prob
     let value = json!({
         "good": verdict.is_ok(), "why_not": verdict.as_ref().err(), "last_second": verdict.as_ref().ok(),
         "device": verified.as_ref().map(|token| &token.device), "kid": verified.as_ref().map(|token| &token.kid),
-        "jti": verified.as_ref().and_then(|token| token.jti.clone()),
+        "jti": verified.as_ref().and_then(VerifiedToken::jti),
         "signed_by": verified.as_ref().map(|token| if token.is_wards { "ward" } else { "device" }),
         "scope": verified.as_ref().and_then(|token| token.scope.as_ref()).map(ToString::to_string),
         "bound": verified.as_ref().is_some_and(|token| token.bound.is_some()),
