@@ -124,6 +124,24 @@ pub fn sync_folder(folder: Option<&Path>) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
+/// Gives a file the name that it is to have; what stands there stays.
+///
+/// # Errors
+/// There is something of that name, or the file is gone.
+pub fn rename_new(from: &Path, to: &Path) -> io::Result<()> {
+    use rustix::fs::{CWD, RenameFlags, renameat_with};
+    match renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
+        // Some file systems, such as those of memory sticks, cannot do it in one step.
+        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => {
+            if to.symlink_metadata().is_ok() {
+                return Err(io::ErrorKind::AlreadyExists.into());
+            }
+            fs::rename(from, to)
+        }
+        renamed => Ok(renamed?),
+    }
+}
+
 /// A file for its owner alone that is filled beside its place and then appears whole; vanishes if it is dropped before.
 #[derive(Debug)]
 pub struct PendingFile {
@@ -170,8 +188,7 @@ impl PendingFile {
 
     /// Lets it appear in its place, if nothing appeared there meanwhile.
     pub fn publish(mut self) -> io::Result<()> {
-        use rustix::fs::{CWD, RenameFlags, renameat_with};
-        renameat_with(CWD, &self.beside, CWD, &self.place, RenameFlags::NOREPLACE)?;
+        rename_new(&self.beside, &self.place)?;
         self.published = true;
         sync_folder(self.place.parent())
     }

@@ -67,6 +67,42 @@ fn an_authority_whose_key_is_on_a_token_does_all_that_one_in_a_file_does() {
 }
 
 #[test]
+fn a_key_on_a_token_signs_tokens_one_and_many() {
+    let world = world_with_token();
+    let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    let plain = settings.replace("authority = \"vanes\"\n", "token_login = true\n");
+    world.write("w/ward.toml", plain);
+    world.run(&["token", "signer", "add", "--type", "ed25519", "--hsm", "hsm"]).exits(1);
+    world.run(&["token", "signer", "add", "--hsm", "none"]).exits(1).says(&["no token with the label `none`"]);
+    world.run(&["token", "signer", "add", "--hsm", "hsm", "--because", "safer"]).exits(0).prints(&["tokens-2"]);
+    assert!(!world.path("w/keys/tokens-2.key").exists());
+    let rows: String = (1..1200).map(|number| format!("wv-{number},windvane\n")).collect();
+    world.write("l.csv", format!("id,kind\n{rows}"));
+    world.run(&["device", "import", "l.csv"]).exits(0);
+    world.run(&["token", "issue", "wv-1", "--out", "t.txt"]).exits(0);
+    world.run(&["token", "verify", "--file", "t.txt"]).exits(0);
+    let many = ["token", "issue", "--where", "kind = windvane", "--count", "1199", "--out", "all.csv"];
+    world.run(&many).exits(0);
+    let all = std::fs::read_to_string(world.path("all.csv")).unwrap();
+    assert_eq!(all.lines().count(), 1200);
+    let last = all.lines().last().unwrap().split(',').nth(1).unwrap();
+    world.write("last.txt", last);
+    world.run(&["authority", "export", "--jwks", "jwks.json"]).exits(0);
+    let read = world.run(&["token", "read", "--file", "last.txt", "--format", "json"]).exits(0).json();
+    let (audience, issuer) = (read["claims"]["aud"].as_str().unwrap(), read["claims"]["iss"].as_str().unwrap());
+    let by_set = ["token", "verify", "--jwks", "jwks.json", "--audience", audience, "--issuer", issuer];
+    world.run(&[&by_set[..], &["--file", "last.txt"]].concat()).exits(0);
+    // Without the token nothing is signed, nothing is left, and what was signed stays good.
+    std::fs::rename(world.path("tokens"), world.path("away")).unwrap();
+    std::fs::create_dir(world.path("tokens")).unwrap();
+    world.run(&["token", "issue", "wv-1"]).exits(1).says(&["no token with the label `hsm`"]);
+    world.run(&[&many[..7], &["more.csv"]].concat()).exits(1);
+    assert!(!world.path("more.csv").exists() && !world.path(".more.csv.file.partial").exists());
+    world.run(&["token", "verify", "--file", "t.txt"]).exits(0);
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
 fn a_wrong_pin_a_missing_module_and_a_token_that_went_away_are_told() {
     let world = world_with_token();
     world.secret("wrong.txt", "000000\n");

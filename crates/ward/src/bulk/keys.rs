@@ -271,8 +271,12 @@ fn batch(
                 continue;
             }
         };
-        let fresh = shared::fresh(data, id).ok_or_else(|| Problem::failed("a key cannot be locked"))?;
         let ends = work.plan.ends.map_or(from.plus(kind.life), UnixTime);
+        if ends <= now {
+            refused.push((id.clone(), format!("its key would have ended already, at {ends}")));
+            continue;
+        }
+        let fresh = shared::fresh(data, id).ok_or_else(|| Problem::failed("a key cannot be locked"))?;
         candidates.push(Candidate { id: id.clone(), fresh, ends });
     }
     let stager = Stager::new(&work.plan.place, HEAD, now);

@@ -534,16 +534,9 @@ impl Output {
                 for number in (1..=extent.parts).rev() {
                     let [name, begun] = both(&place, number);
                     let failed = |error: io::Error| Problem::file("write", &name, &error);
-                    let moved = rustix::fs::renameat_with(
-                        rustix::fs::CWD,
-                        &begun,
-                        rustix::fs::CWD,
-                        &name,
-                        rustix::fs::RenameFlags::NOREPLACE,
-                    );
-                    match moved {
-                        Err(rustix::io::Errno::NOENT) if name.exists() => {}
-                        moved => moved.map_err(|error| failed(error.into()))?,
+                    match files::rename_new(&begun, &name) {
+                        Err(error) if error.kind() == io::ErrorKind::NotFound && name.exists() => {}
+                        moved => moved.map_err(failed)?,
                     }
                     files::sync_folder(name.parent()).map_err(failed)?;
                 }
