@@ -40,7 +40,7 @@ pub(super) fn run(context: &Context<'_>, args: &BlockTokenArgs) -> Result<Exit, 
     let value = json!({ "blocked": blocks.iter().map(item).collect::<Vec<_>>() });
     let forgotten = until.map_or_else(String::new, |until| format!("; forgotten after {until}"));
     console.show("tidy-warden/token-block/1", value, &format!("blocked {what}{forgotten}\n"))?;
-    console.note("a running guard ends their sessions within a second");
+    console.note("a running guard ends such sessions within a second");
     if let Some(device) = &args.device {
         console.note(format!(
             "whoever has a key of {device} makes new ones: if one leaked, end it: key retire {device} KID"

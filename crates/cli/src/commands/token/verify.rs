@@ -60,7 +60,7 @@ pub(super) fn run(context: &Context<'_>, args: &VerifyArgs) -> Result<Exit, Prob
 
 fn text(token: Option<&VerifiedToken>, verdict: &Result<UnixTime, String>, by: &str) -> String {
     let mut text = match verdict {
-        Ok(last) => format!("verdict    good until {last}, {by}\n"),
+        Ok(last) => format!("verdict    good until {}, {by}\n", UnixTime(last.0.saturating_add(1))),
         Err(why) => format!("verdict    refused, {by}\nbecause    {why}\n"),
     };
     if let Some(token) = token {
