@@ -1,7 +1,10 @@
 //! Lists of a whole fleet: when the first octet comes, how long all of it takes, and how much memory.
 //!
-//! `cargo bench --bench list [-- DEVICES]`. The bound is a walk over the same devices and credentials of the same store that does
+//! `cargo bench --bench list [-- DEVICES] [due]`. The bound is a walk over the same devices and credentials of the same store that does
 //! nothing with them, measured right before each list.
+//!
+//! Then `due` with its forecast, each time by a program that begins anew, beside a walk over the same rows that does nothing with them; and
+//! the same with what the system keeps of the disk let go before, where that can be done. `due` as an argument leaves out the lists.
 
 #![expect(clippy::unwrap_used, reason = "a benchmark fails by panicking")]
 
@@ -11,6 +14,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+use tidy_warden_core::due::DeviceEnds;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{OperatorStore, SqliteStore};
 
@@ -20,7 +24,8 @@ fn main() {
     let dir = tempfile::tempdir().unwrap();
     fleet(dir.path(), devices);
     println!("{devices} devices, each with a certificate");
-    for list in ["device", "credential"] {
+    let lists: &[&str] = if std::env::args().any(|word| word == "due") { &[] } else { &["device", "credential"] };
+    for list in lists {
         for format in ["jsonl", "json", "csv", "table"] {
             let bound = walk(dir.path(), list);
             let Listed { first, all, octets, memory } = listed(dir.path(), list, format);
@@ -34,6 +39,57 @@ fn main() {
             );
         }
     }
+    due(dir.path());
+}
+
+/// Times `due`, in ways that differ in what they have to keep.
+fn due(dir: &Path) {
+    for call in [
+        &["due"][..],
+        &["due", "--by", "site"],
+        &["due", "--within", "400d", "--spread"],
+        &["due", "--within", "400d", "--plot", "due.svg"],
+        &["due", "--within", "400d", "--format", "jsonl"],
+    ] {
+        let mut ratios = Vec::new();
+        let mut took = Vec::new();
+        for _ in 0..5 {
+            let bound = ends(dir);
+            let begun = Instant::now();
+            let output = program(dir, call).stdout(Stdio::null()).output().unwrap();
+            assert!(output.status.success(), "{call:?}");
+            took.push(begun.elapsed().as_secs_f64());
+            ratios.push(begun.elapsed().as_secs_f64() / bound.as_secs_f64());
+        }
+        ratios.sort_by(f64::total_cmp);
+        took.sort_by(f64::total_cmp);
+        println!(
+            "{:<36} {:.2} s, {:.2} [{:.2}..{:.2}] times the walk over ends",
+            call.join(" "),
+            took[2],
+            ratios[2],
+            ratios[0],
+            ratios[4]
+        );
+    }
+    if std::fs::write("/proc/sys/vm/drop_caches", "3").is_ok() {
+        let begun = Instant::now();
+        assert!(program(dir, &["due"]).stdout(Stdio::null()).status().unwrap().success());
+        println!("due, nothing of the disk kept        {:.2} s", begun.elapsed().as_secs_f64());
+    }
+}
+
+/// Walks all ends of credentials.
+fn ends(dir: &Path) -> Duration {
+    let store = OperatorStore::new(Box::new(SqliteStore::open(&dir.join("ward.db")).unwrap()));
+    let (begun, mut seen) = (Instant::now(), 0usize);
+    let mut see = |row: &DeviceEnds<'_>| {
+        seen += row.credentials.len();
+        Ok(())
+    };
+    store.each_ending(UnixTime(0), None, &mut see).unwrap();
+    assert!(seen > 0);
+    begun.elapsed()
 }
 
 /// Walks all devices, or all credentials in the order of their ends.
@@ -83,6 +139,9 @@ fn listed(dir: &Path, list: &str, format: &str) -> Listed {
     Listed { first: first.unwrap(), all: begun.elapsed(), octets, memory }
 }
 
+/// How many kinds there are.
+const KINDS: usize = 12;
+
 fn fleet(dir: &Path, devices: usize) {
     use std::os::unix::fs::PermissionsExt;
     let secret = dir.join("passphrase.txt");
@@ -94,13 +153,18 @@ fn fleet(dir: &Path, devices: usize) {
     };
     run(&["init", "--name", "Quillfeather Ropeways", "--enterprise-number", "32473"]);
     let settings = dir.join("ward.toml");
+    // Of different lives, so that their certificates end all over the year.
+    let kind = |number: usize| {
+        format!("\n[kinds.windvane-{number}]\nlife = \"{}d\"\nrenews = \"device\"\n", 33 * (number + 1))
+    };
+    let kinds: String = (0..KINDS).map(kind).collect();
     let text = std::fs::read_to_string(&settings).unwrap();
-    std::fs::write(settings, text + "\n[kinds.windvane]\n").unwrap();
+    std::fs::write(settings, text + &kinds).unwrap();
     let mut list = "id,kind,label.site,label.pylon,fact.serial\n".to_owned();
     for number in 0..devices {
         // In an order that is not that of the ids.
         let id = number * 7_919 % devices;
-        writeln!(list, "wv-{id:07},windvane,s{},p{},QF-{id:07}", id % 40, id % 997).unwrap();
+        writeln!(list, "wv-{id:07},windvane-{},s{},p{},QF-{id:07}", id % KINDS, id % 40, id % 997).unwrap();
     }
     std::fs::write(dir.join("fleet.csv"), list).unwrap();
     run(&["enroll", "--from", "fleet.csv", "--pack", "fleet.tar.zst", "--yes"]);

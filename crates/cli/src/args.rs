@@ -3,6 +3,7 @@
 mod admission;
 mod credential;
 mod device;
+mod due;
 mod examples;
 mod group;
 mod job;
@@ -23,6 +24,7 @@ pub(crate) use credential::{
     ShowOutfitArgs,
 };
 pub(crate) use device::{AcceptArgs, AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs, RefuseArgs, RetainedArgs};
+pub(crate) use due::DueArgs;
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
 pub(crate) use job::JobCommand;
 pub(crate) use policy::{
@@ -68,6 +70,7 @@ run
   probe      walk a device's whole way, from its outfit to an answered message, and say where it ends
   watch      see what the guard does as it happens, or messages
 keep true
+  due        see what ends or falls due: what renews by itself, and what needs you
   hold       suspend a device, everywhere and at once, until it is released
   release    lift a hold
   revoke     end a device's certificates and tokens, everywhere and at once
@@ -189,6 +192,11 @@ pub(crate) enum Command {
     Probe(ProbeArgs),
     /// See what the guard does as it happens, or messages.
     Watch(WatchArgs),
+    /// See what ends or falls due within some time: what renews by itself, and what needs you.
+    ///
+    /// Certificates and keys of devices, certificates of guards and desks, authorities, revocation lists, keys that sign tokens, admissions,
+    /// devices that wait for a yes, and holds at which nobody looked.
+    Due(DueArgs),
     /// Suspend a device, everywhere and at once, until it is released.
     Hold(HoldArgs),
     /// Lift a hold.

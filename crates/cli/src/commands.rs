@@ -8,6 +8,7 @@ pub(crate) mod credential;
 pub(crate) mod crl;
 pub(crate) mod desk;
 pub(crate) mod device;
+mod due;
 pub(crate) mod enroll;
 mod finding;
 mod group;
@@ -116,6 +117,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Post(command) => post::run(&context, &command),
         Command::Probe(args) => probe::run(&context, &args),
         Command::Watch(args) => watch::run(&context, &args),
+        Command::Due(args) => due::run(&context, &args),
         Command::Hold(args) => urgent(&|| hold::run(&context, hold::HoldAct::Hold, &args)),
         Command::Release(args) => hold::run(&context, hold::HoldAct::Release, &args),
         Command::Revoke(args) => urgent(&|| revoke::run(&context, &args)),
@@ -145,6 +147,7 @@ fn is_list(command: &Command) -> bool {
         Command::Policy(command) => matches!(command, PolicyCommand::Editions),
         Command::Job(command) => matches!(command, JobCommand::List { .. }),
         Command::Post(command) => matches!(command, PostCommand::List),
+        Command::Due(_) => true,
         Command::Audit(command) => matches!(command, AuditCommand::Log { .. }),
         _ => false,
     }

@@ -277,8 +277,25 @@ pub(crate) fn table(columns: &[String], rows: &[Vec<String>]) -> String {
 impl DataForm {
     /// What a list begins with: in JSON the document `schema`, which has the items under `name`; in CSV the header line.
     pub(crate) fn begin(self, schema: &str, name: &str, columns: &[String]) -> Result<String, Problem> {
+        self.begin_with(schema, &[], name, columns)
+    }
+
+    /// The same, with members of the document that stand before the list.
+    pub(crate) fn begin_with(
+        self,
+        schema: &str,
+        members: &[(&str, Value)],
+        name: &str,
+        columns: &[String],
+    ) -> Result<String, Problem> {
         match self {
-            Self::Json => Ok(format!("{{\n  \"schema\": {},\n  {}: [", json!(schema), json!(name))),
+            Self::Json => {
+                let mut out = format!("{{\n  \"schema\": {},", json!(schema));
+                for (name, value) in members {
+                    out.push_str(&format!("\n  {}: {},", json!(name), pretty(value).replace('\n', "\n  ")));
+                }
+                Ok(out + &format!("\n  {}: [", json!(name)))
+            }
             Self::Jsonl => Ok(String::new()),
             Self::Csv => record(columns),
         }

@@ -36,7 +36,17 @@ impl<'a> Stream<'a> {
         (schema, name): (&str, &str),
         columns: &[String],
     ) -> Result<Self, Problem> {
-        Ok(Self { console, form, out: form.begin(schema, name, columns)?, last: None, count: 0 })
+        Self::with(console, form, (schema, &[], name), columns)
+    }
+
+    /// The same, with members of the document that stand before the list.
+    pub(crate) fn with(
+        console: &'a Console,
+        form: DataForm,
+        (schema, members, name): (&str, &[(&str, Value)], &str),
+        columns: &[String],
+    ) -> Result<Self, Problem> {
+        Ok(Self { console, form, out: form.begin_with(schema, members, name, columns)?, last: None, count: 0 })
     }
 
     /// Takes one more; `item` is what JSON has of it, `row` what CSV has.

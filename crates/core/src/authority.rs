@@ -97,6 +97,8 @@ pub struct AuthorityRecord {
     pub crl_number: u64,
     /// thisUpdate of its newest CRL.
     pub crl_at: Option<UnixTime>,
+    /// nextUpdate of its newest CRL, if it is known: older versions did not write it down.
+    pub crl_until: Option<UnixTime>,
     /// Whether something was revoked since then.
     pub crl_pending: bool,
 }
@@ -123,6 +125,7 @@ impl AuthorityRecord {
             trust: None,
             crl_number: 0,
             crl_at: None,
+            crl_until: None,
             crl_pending: false,
         }
     }

@@ -105,9 +105,21 @@ pub fn may_be_issued<'c>(
 /// closer to the end, by the device. So a fleet that enrolled on one day does not come back on one.
 #[must_use]
 pub fn renewal_opens(begins: UnixTime, ends: UnixTime, renew: Option<Span>, device: &DeviceId) -> UnixTime {
-    let life = ends.since(begins).max(0);
-    let window = renew.map_or(life / 3, Span::seconds).min(life);
-    let [a, b, c, d, ..] = sha256(device.as_str().as_bytes());
+    renewal_moment(begins, ends, renew, &sha256(device.as_str().as_bytes()))
+}
+
+/// Within how many seconds before its end a credential that lasts `life` seconds may be renewed by the first devices.
+#[must_use]
+pub fn renewal_window(life: i64, renew: Option<Span>) -> i64 {
+    let life = life.max(0);
+    renew.map_or(life / 3, Span::seconds).min(life)
+}
+
+/// [`renewal_opens`], of a device whose id has this SHA-256.
+#[must_use]
+pub fn renewal_moment(begins: UnixTime, ends: UnixTime, renew: Option<Span>, device: &[u8; 32]) -> UnixTime {
+    let window = renewal_window(ends.since(begins), renew);
+    let [a, b, c, d, ..] = *device;
     let later = (i128::from(window / 2) * i128::from(u32::from_be_bytes([a, b, c, d]))) >> 32;
     UnixTime(ends.0 - window + i64::try_from(later).unwrap_or_default())
 }

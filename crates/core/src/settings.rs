@@ -4,6 +4,7 @@
 
 mod check;
 mod desk;
+mod due;
 mod guard;
 mod here;
 mod key;
@@ -26,9 +27,10 @@ use crate::text::{Place, Source, TextError, nearest};
 
 pub use check::{Signing, check};
 pub use desk::DeskSettings;
+pub use due::DueSettings;
 pub use guard::{BROKER_FORMS, BrokerAddress, GuardSettings, OnRefusal, WithoutStore};
 pub use here::{Here, PostFile, adopted_octets};
-pub use kind::{Admit, CloneWatch, KeyFamily, Kind, Role};
+pub use kind::{Admit, CloneWatch, KeyFamily, Kind, Renews, Role};
 pub use own::OwnFact;
 pub use store::StoreSettings;
 pub use template::{new_text, reference};
@@ -53,6 +55,8 @@ pub struct Settings {
     pub guard: GuardSettings,
     /// How the desk works.
     pub desk: DeskSettings,
+    /// When a person is asked for.
+    pub due: DueSettings,
     /// Where the ward keeps what it knows.
     pub store: StoreSettings,
     /// `[hsm] module`: the PKCS#11 library of the tokens that hold authorities' keys.
@@ -165,7 +169,7 @@ impl Reader<'_> {
         self.only_these(
             root,
             "ward.toml",
-            &["ward", "endpoints", "kinds", "facts", "guard", "desk", "store", "hsm", "makers"],
+            &["ward", "endpoints", "kinds", "facts", "guard", "desk", "due", "store", "hsm", "makers"],
         );
         let empty = Table::new();
         let ward = match self.section(root, "ward", &ward::WARD) {
@@ -188,6 +192,7 @@ impl Reader<'_> {
         }
         let guard = self.guard(root);
         let desk = self.desk(root);
+        let due = self.due(root);
         let store = self.store(root);
         let hsm_module = self.hsm_module(root);
         let makers = self.makers(root);
@@ -199,6 +204,7 @@ impl Reader<'_> {
             facts,
             guard,
             desk,
+            due,
             store,
             hsm_module,
             makers,

@@ -58,8 +58,14 @@ fn each_module_uses_only_modules_before_it() {
 #[test]
 fn each_crate_depends_only_on_crates_below_it() {
     // From below; none uses one beside it in its own row.
-    let rows: [&[&str]; 6] =
-        [&["core", "rig"], &["store", "simulate", "hsm", "join"], &["ward"], &["serve"], &["guard", "desk"], &["cli"]];
+    let rows: [&[&str]; 6] = [
+        &["core", "rig", "plot"],
+        &["store", "simulate", "hsm", "join"],
+        &["ward"],
+        &["serve"],
+        &["guard", "desk"],
+        &["cli"],
+    ];
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
     let found: BTreeSet<String> = std::fs::read_dir(folder)
         .unwrap()

@@ -10,6 +10,7 @@
 //! time; the log has the reason.
 
 mod answer;
+mod due;
 mod event;
 mod follow;
 mod inbox;

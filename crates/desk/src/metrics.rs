@@ -8,10 +8,23 @@ use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::Registry;
 use tidy_warden_core::time::UnixTime;
 
+use crate::due::Counted;
+
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct Answered {
     asked: &'static str,
     status: u16,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct Due {
+    what: &'static str,
+    happens: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct Signer {
+    authority: String,
 }
 
 /// The figures of one desk.
@@ -24,6 +37,11 @@ pub(crate) struct Metrics {
     pub(crate) untold: Counter,
     pub(crate) crls: Counter,
     certificate_ends: Gauge,
+    due: Family<Due, Gauge>,
+    next_end: Family<Due, Gauge>,
+    crl_this_update: Family<Signer, Gauge>,
+    crl_next_update: Family<Signer, Gauge>,
+    waiting_callers: Gauge,
 }
 
 impl Default for Metrics {
@@ -38,6 +56,11 @@ impl Default for Metrics {
             untold: Counter::default(),
             crls: Counter::default(),
             certificate_ends: Gauge::default(),
+            due: Family::default(),
+            next_end: Family::default(),
+            crl_this_update: Family::default(),
+            crl_next_update: Family::default(),
+            waiting_callers: Gauge::default(),
         };
         registry.register("answers", "Answers, by what was asked for and their status", metrics.answers.clone());
         registry.register("connections", "Connections over HTTPS that are open", metrics.connections.clone());
@@ -58,6 +81,31 @@ impl Default for Metrics {
             "When its own certificate ends, in seconds since the Unix epoch",
             metrics.certificate_ends.clone(),
         );
+        registry.register(
+            "due",
+            "How much ends or falls due within 30 days, by what it is and what will happen",
+            metrics.due.clone(),
+        );
+        registry.register(
+            "next_end",
+            "When the first of it ends, in seconds since the Unix epoch",
+            metrics.next_end.clone(),
+        );
+        registry.register(
+            "crl_this_update",
+            "When an authority's newest revocation list was signed, in seconds since the Unix epoch",
+            metrics.crl_this_update.clone(),
+        );
+        registry.register(
+            "crl_next_update",
+            "Until when it is good, in seconds since the Unix epoch",
+            metrics.crl_next_update.clone(),
+        );
+        registry.register(
+            "waiting_callers",
+            "Devices that called, or that their gateways brought in, and that wait for a person",
+            metrics.waiting_callers.clone(),
+        );
         metrics.store_answers.set(1);
         Self { registry, ..metrics }
     }
@@ -71,6 +119,30 @@ impl Metrics {
     /// When its own certificate ends.
     pub(crate) fn ends(&self, at: Option<UnixTime>) {
         self.certificate_ends.set(at.map_or(0, |at| at.0));
+    }
+
+    /// What is due. What was told before and is no more is not told any longer.
+    pub(crate) fn due(&self, counted: &Counted) {
+        self.due.clear();
+        self.next_end.clear();
+        for ((what, happens), (count, first)) in &counted.due {
+            let labels = Due { what: what.as_str(), happens: happens.as_str() };
+            self.due.get_or_create(&labels).set(*count);
+            self.next_end.get_or_create(&labels).set(first.0);
+        }
+        self.crl_this_update.clear();
+        self.crl_next_update.clear();
+        for (authority, at, until) in &counted.lists {
+            let labels = Signer { authority: authority.clone() };
+            let set = |family: &Family<Signer, Gauge>, time: &Option<UnixTime>| {
+                if let Some(time) = time {
+                    family.get_or_create(&labels).set(time.0);
+                }
+            };
+            set(&self.crl_this_update, at);
+            set(&self.crl_next_update, until);
+        }
+        self.waiting_callers.set(counted.waiting);
     }
 
     /// All figures in the OpenMetrics text format.

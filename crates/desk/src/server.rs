@@ -229,6 +229,7 @@ impl Server {
             tasks.spawn(serve_plain(self.counter.clone(), plain));
         }
         if let Some(metrics) = self.metrics {
+            tasks.spawn(desk.clone().count_due());
             tasks.spawn(http::serve(metrics, pages(desk.clone()), "there are /metrics and /health here\n"));
         }
         let mut stop = std::pin::pin!(stop);

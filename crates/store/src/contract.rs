@@ -18,7 +18,7 @@ use std::time::Duration;
 
 pub use admission::{ReadAdmissions, WriteAdmissions};
 pub use asking::{ReadAsking, WriteAsking};
-pub use authority::{NewAuthority, ReadAuthorities, Signed, WriteAuthorities};
+pub use authority::{NewAuthority, NewestCrl, ReadAuthorities, Signed, WriteAuthorities};
 pub use credential::{
     BlockedKey, Bound, EndPlace, Ending, Intended, KeyStanding, NewCredential, ReadCredentials, WriteCredentials,
 };

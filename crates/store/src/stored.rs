@@ -8,6 +8,7 @@ use std::str::FromStr;
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace, Trust};
 use tidy_warden_core::certificate::{Certificate, SerialNumber};
 use tidy_warden_core::condition::{Condition, Field, Use};
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{LabelName, LabelValue};
@@ -55,6 +56,10 @@ pub(crate) fn count(stored: i64) -> Result<u64, StoreError> {
 
 pub(crate) fn serial(octets: &[u8]) -> Result<SerialNumber, StoreError> {
     SerialNumber::from_octets(octets).ok_or_else(|| damaged("serial number"))
+}
+
+pub(crate) fn origin(word: &str) -> Result<Origin, StoreError> {
+    Origin::ALL.into_iter().find(|each| each.as_str() == word).ok_or_else(|| damaged("credential"))
 }
 
 pub(crate) fn role(word: &str) -> Result<AuthorityRole, StoreError> {

@@ -92,10 +92,11 @@ pub fn signed(
     cause: &Cause,
     deliver: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
 ) -> Result<Signed, Unsigned> {
-    let crl = store.next_crl(&authority.name).map_err(Unsigned::Store)?;
+    let mut crl = store.next_crl(&authority.name).map_err(Unsigned::Store)?;
     let heading = Heading { number: crl.number, this_update: cause.at, next_update: cause.at.plus(life) };
     let issuer = Issuer { certificate: &authority.certificate, signer };
     let der = sign_crl(issuer, heading, crl.entries.iter().cloned()).map_err(Unsigned::Signer)?;
+    crl.until = Some(heading.next_update);
     let recorded = store.record_crl(&authority.name, &crl, cause, &mut || deliver(&der)).map_err(Unsigned::Store)?;
     match recorded {
         true => Ok(Signed { number: crl.number, entries: crl.entries, next_update: heading.next_update, der }),

@@ -78,6 +78,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("post retire", "post retire guard-2 --because 'the machine was given back'"),
     ("probe", "probe wv-0417 --outfit outfits"),
     ("watch", "watch --where 'kind = windvane' --only refused,cut"),
+    ("due", "due --within 90d --by site --plot due.svg"),
     ("hold", "hold wv-0417 --because 'odd readings'"),
     ("release", "release --where 'site = ossel' --count 12"),
     ("revoke", "revoke wv-0417 --reason keyCompromise --because 'stolen from pylon 6'"),

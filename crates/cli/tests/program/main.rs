@@ -12,6 +12,7 @@ mod crash;
 mod database;
 mod desk;
 mod door;
+mod due;
 mod facts;
 mod guard;
 mod handover;

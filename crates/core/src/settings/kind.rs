@@ -31,6 +31,7 @@ pub(super) const KIND: Section = Section {
         AUTHORITY,
         OVERLAP,
         RENEW,
+        RENEWS,
         TOKEN_LOGIN,
         TOKEN_LIFE,
         SHARED_KEYS,
@@ -119,6 +120,13 @@ const RENEW: Key = Key::example(
     "a length of time, such as \"30d\"",
     "how long before its end a device may renew its certificate by itself; without it a third of its life. Devices begin at different \
      times in the first half of that",
+);
+const RENEWS: Key = Key::example(
+    "renews",
+    "\"device\"",
+    "\"device\" or \"person\"",
+    "who renews certificates: the \"device\" by itself, or a \"person\"; without it a device is believed to do so which was at the desk \
+     before. `due` goes by it",
 );
 const TOKEN_LOGIN: Key =
     Key::default("token_login", "false", "true or false", "whether a token as MQTT password opens a session");
@@ -230,6 +238,8 @@ pub struct Kind {
     pub overlap: Span,
     /// `renew`: how long before its end a certificate may be renewed by its device; a third of its life if absent.
     pub renew: Option<Span>,
+    /// `renews`: who renews certificates; if absent, a device that was at the desk before does so.
+    pub renews: Option<Renews>,
     /// `token_login`: whether a token as MQTT password opens a session, default no.
     pub token_login: bool,
     /// `token_life`: the longest life of a token that the ward signs with a key of its own, default one day.
@@ -273,6 +283,7 @@ impl Default for Kind {
             authority: None,
             overlap: Span::from_days(7),
             renew: None,
+            renews: None,
             token_login: false,
             token_life: Span::from_days(1),
             shared_keys: false,
@@ -289,6 +300,15 @@ impl Default for Kind {
             clone_watch: CloneWatch::Record,
         }
     }
+}
+
+/// Who renews certificates.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Renews {
+    /// The device, at the desk.
+    Device,
+    /// A person, with `enroll`.
+    Person,
 }
 
 /// Types of keys that devices may bring.
@@ -426,6 +446,11 @@ impl Reader<'_> {
             "client+server" => Some(true),
             _ => None,
         };
+        let renews = |text: &str| match text {
+            "device" => Some(Renews::Device),
+            "person" => Some(Renews::Person),
+            _ => None,
+        };
         let watch = |text: &str| match text {
             "off" => Some(CloneWatch::Off),
             "record" => Some(CloneWatch::Record),
@@ -453,6 +478,7 @@ impl Reader<'_> {
             authority: self.text(table, &AUTHORITY, |text| text.parse().ok()),
             overlap: self.overlap(table, default.overlap, default.life),
             renew: self.text(table, &RENEW, least(60)),
+            renews: self.text(table, &RENEWS, renews),
             token_login: self.flag(table, &TOKEN_LOGIN).unwrap_or(default.token_login),
             token_life: self.text(table, &TOKEN_LIFE, least(1)).unwrap_or(default.token_life),
             shared_keys: self.flag(table, &SHARED_KEYS).unwrap_or(default.shared_keys),

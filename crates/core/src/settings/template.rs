@@ -1,6 +1,7 @@
 //! The text of a new `ward.toml`, and the reference of all settings.
 
 use super::desk;
+use super::due::DUE;
 use super::guard::GUARD;
 use super::here::POST;
 use super::key::{Key, Section, Value};
@@ -50,7 +51,7 @@ pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>, crl: Opt
         }
     }
     text.push_str("\n# Below, every key that may be set, with what holds without it, or with an example.\n");
-    for section in [KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK] {
+    for section in [KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, DUE] {
         text.push_str(&format!("#\n# {}    # {}\n", section.example, section.about));
         section.keys.iter().for_each(|key| text.push_str(&offered(key, key.value.toml())));
     }
@@ -94,7 +95,9 @@ pub fn reference() -> String {
     let mut text = "# Settings\n\nEvery key that `ward.toml` may have. This page is made from the tables that the program reads by; a test \
                     holds it to them.\n`settings check` finds every mistake in the file, and what does not fit the ward.\n"
         .to_owned();
-    for Section { head, about, keys, .. } in [WARD, ENDPOINTS, KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, POST] {
+    for Section { head, about, keys, .. } in
+        [WARD, ENDPOINTS, KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, DUE, POST]
+    {
         text.push_str(&format!("\n## `{head}`\n\n{about}\n\n| key | without it | what it is |\n| --- | --- | --- |\n"));
         for key in keys {
             let default = match key.value {

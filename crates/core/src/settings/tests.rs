@@ -61,6 +61,7 @@ fn every_setting_that_the_template_offers_is_taken() {
         authority: kind.authority.clone(),
         on_refusal: kind.on_refusal,
         renew: kind.renew,
+        renews: kind.renews,
         id: kind.id.clone(),
         ..Kind::default()
     };

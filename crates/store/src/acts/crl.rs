@@ -7,7 +7,7 @@ use tidy_warden_core::revocation::{Reason, Revoked, still_listed};
 use tidy_warden_core::time::UnixTime;
 
 use super::{append, unknown};
-use crate::{Cause, PostRecord, StoreError, Tx, View};
+use crate::{Cause, NewestCrl, PostRecord, StoreError, Tx, View};
 
 /// What a new CRL is made from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,6 +16,8 @@ pub struct CrlRecord {
     pub number: u64,
     /// Its entries, by serial number.
     pub entries: Vec<Revoked>,
+    /// Its nextUpdate, which whoever signs it says.
+    pub until: Option<UnixTime>,
     /// The change number of the moment that it tells of: a revocation after it waits for the next CRL.
     pub change: i64,
 }
@@ -36,7 +38,7 @@ pub fn next(view: &dyn View, name: &AuthorityName) -> Result<CrlRecord, StoreErr
         .map(|(entry, _)| entry)
         .collect();
     entries.sort_by(|one, other| one.serial.cmp(&other.serial));
-    Ok(CrlRecord { number: authority.crl_number + 1, entries, change })
+    Ok(CrlRecord { number: authority.crl_number + 1, entries, until: None, change })
 }
 
 /// The certificates of retired posts that an authority signed, those that they had before among them: the key is the same.
@@ -61,7 +63,7 @@ pub fn record(tx: &mut dyn Tx, name: &AuthorityName, crl: &CrlRecord, cause: &Ca
         return Ok(false);
     }
     let lacks = Some(tx.crl_lacks(name)?).filter(|lacks| *lacks > crl.change).unwrap_or(0);
-    tx.put_crl(name, crl.number, cause.at, lacks)?;
-    append(tx, cause, "crl.sign", name.as_str(), &json!({ "number": crl.number }))?;
+    tx.put_crl(name, &NewestCrl { number: crl.number, at: cause.at, until: crl.until, lacks })?;
+    append(tx, cause, "crl.sign", name.as_str(), &json!({ "number": crl.number, "next_update": crl.until }))?;
     Ok(true)
 }

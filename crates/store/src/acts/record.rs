@@ -8,7 +8,7 @@ use tidy_warden_core::id::DeviceId;
 use super::own::{self, Declared, FactClash};
 use super::{append, append_text, hex};
 use crate::walk::changed_devices;
-use crate::{Answer, Cause, Founding, Head, StoreError, Tx, View};
+use crate::{Answer, Cause, Founding, Head, NewestCrl, StoreError, Tx, View};
 
 /// What is new since a change number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -152,7 +152,8 @@ pub fn restored(
     tx.withdraw_pending(None, cause.at)?;
     for authority in tx.authorities()?.iter().filter(|each| each.crl_number > 0) {
         let at = authority.crl_at.unwrap_or(cause.at);
-        tx.put_crl(&authority.name, authority.crl_number.saturating_add(CRL_JUMP), at, change)?;
+        let number = authority.crl_number.saturating_add(CRL_JUMP);
+        tx.put_crl(&authority.name, &NewestCrl { number, at, until: authority.crl_until, lacks: change })?;
     }
     tx.put_doubt(doubt)
 }

@@ -16,6 +16,14 @@ pub trait ReadAdmissions {
     /// Up to `limit` admissions behind one, in the order in which they were opened; from the first with number 0.
     fn admissions(&self, after: AdmissionName, limit: usize) -> Result<Vec<AdmissionRecord>, StoreError>;
 
+    /// Up to `limit` admissions that are neither used nor withdrawn nor noted as lapsed, behind a place in the order of their ends and
+    /// numbers.
+    fn pending_by_end(
+        &self,
+        after: (UnixTime, AdmissionName),
+        limit: usize,
+    ) -> Result<Vec<AdmissionRecord>, StoreError>;
+
     /// The name of the newest; number 0 if there is none.
     fn last_admission(&self) -> Result<AdmissionName, StoreError>;
 

@@ -38,6 +38,19 @@ pub struct NewAuthority<'a> {
     pub crosses: &'a [(AuthorityName, Certificate)],
 }
 
+/// An authority's newest CRL.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NewestCrl {
+    /// Its CRL number.
+    pub number: u64,
+    /// Its thisUpdate.
+    pub at: UnixTime,
+    /// Its nextUpdate, if it is known.
+    pub until: Option<UnixTime>,
+    /// Since which change number it lacks something, 0 if it lacks nothing.
+    pub lacks: i64,
+}
+
 /// Questions about authorities.
 pub trait ReadAuthorities {
     /// All authorities, the root first, then as they were added.
@@ -74,8 +87,8 @@ pub trait WriteAuthorities: ReadAuthorities {
     /// Notes since when an authority is no longer believed.
     fn put_retired(&mut self, name: &AuthorityName, at: UnixTime) -> Result<(), StoreError>;
 
-    /// Notes the newest CRL, and since which change number it lacks something.
-    fn put_crl(&mut self, name: &AuthorityName, number: u64, at: UnixTime, lacks: i64) -> Result<(), StoreError>;
+    /// Notes the newest CRL.
+    fn put_crl(&mut self, name: &AuthorityName, crl: &NewestCrl) -> Result<(), StoreError>;
 
     /// Notes since which change number an authority's newest CRL lacks something.
     fn put_crl_lacks(&mut self, name: &AuthorityName, change: i64) -> Result<(), StoreError>;

@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use tidy_warden_core::condition::Condition;
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::due::DeviceEnds;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, LabelName};
 use tidy_warden_core::policy::FleetRow;
@@ -103,6 +104,16 @@ pub trait ReadDevices {
         &self,
         facts: bool,
         visit: &mut dyn FnMut(&FleetRow<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError>;
+
+    /// Walks all devices that are neither out nor retired and have a credential that is neither revoked nor distrusted, or are on hold: in
+    /// one snapshot, with no more than when those end, and what each has of a label. Whether a device came by a desk is looked up where
+    /// one of its credentials ends until `horizon`. (A million of them are read in a second: without their certificates.)
+    fn each_ending(
+        &self,
+        horizon: UnixTime,
+        label: Option<&LabelName>,
+        visit: &mut dyn FnMut(&DeviceEnds<'_>) -> Result<(), StoreError>,
     ) -> Result<(), StoreError>;
 
     /// The devices behind a gateway, but the retired ones, in the order in which they were listed.

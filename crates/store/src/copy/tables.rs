@@ -32,6 +32,7 @@ pub const TABLES: [Table; 36] = [
             ("trust_kinds", Text),
             ("trust_fact", Text),
             ("credentials_before", Integer),
+            ("crl_until", Integer),
         ],
         key: 1,
     },

@@ -23,6 +23,19 @@ impl ReadAdmissions for MemoryStore {
         Ok(self.model().admissions.iter().filter(|each| each.name > after).take(limit).cloned().collect())
     }
 
+    fn pending_by_end(
+        &self,
+        after: (UnixTime, AdmissionName),
+        limit: usize,
+    ) -> Result<Vec<AdmissionRecord>, StoreError> {
+        let model = self.model();
+        let behind = |each: &&AdmissionRecord| each.end.is_none() && (each.until, each.name) > after;
+        let mut pending: Vec<_> = model.admissions.iter().filter(behind).cloned().collect();
+        pending.sort_by_key(|each| (each.until, each.name));
+        pending.truncate(limit);
+        Ok(pending)
+    }
+
     fn last_admission(&self) -> Result<AdmissionName, StoreError> {
         Ok(self.model().admissions.last().map_or(AdmissionName(0), |last| last.name))
     }

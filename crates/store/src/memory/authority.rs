@@ -7,7 +7,7 @@ use tidy_warden_core::revocation::{Reason, Revoked};
 use tidy_warden_core::time::UnixTime;
 
 use super::{Authority, MemoryStore};
-use crate::{ReadAuthorities, Signed, StoreError, WriteAuthorities};
+use crate::{NewestCrl, ReadAuthorities, Signed, StoreError, WriteAuthorities};
 
 impl ReadAuthorities for MemoryStore {
     fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError> {
@@ -87,9 +87,10 @@ impl WriteAuthorities for MemoryStore {
         Ok(())
     }
 
-    fn put_crl(&mut self, name: &AuthorityName, number: u64, at: UnixTime, lacks: i64) -> Result<(), StoreError> {
+    fn put_crl(&mut self, name: &AuthorityName, crl: &NewestCrl) -> Result<(), StoreError> {
         let authority = self.model_mut().authority_mut(name)?;
-        (authority.record.crl_number, authority.record.crl_at, authority.lacks) = (number, Some(at), lacks);
+        (authority.record.crl_number, authority.record.crl_at, authority.lacks) = (crl.number, Some(crl.at), crl.lacks);
+        authority.record.crl_until = crl.until;
         Ok(())
     }
 

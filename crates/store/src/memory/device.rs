@@ -2,11 +2,13 @@
 
 use std::collections::BTreeSet;
 
+use tidy_warden_core::admission::AdmissionEnd;
 use tidy_warden_core::condition::{Candidate, Condition};
-use tidy_warden_core::credential::Origin;
+use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::due::{CredentialEnd, DeviceEnds};
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, LabelName};
 use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
 
@@ -69,6 +71,47 @@ impl ReadDevices for MemoryStore {
     ) -> Result<(), StoreError> {
         for Device { record, .. } in self.model().devices.iter().filter(|device| device.record.retired.is_none()) {
             FleetRow::of(record, facts, &mut *visit)?;
+        }
+        Ok(())
+    }
+
+    fn each_ending(
+        &self,
+        horizon: UnixTime,
+        label: Option<&LabelName>,
+        visit: &mut dyn FnMut(&DeviceEnds<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let model = self.model();
+        for device in &model.devices {
+            let DeviceView { device, credentials } = model.view(device);
+            let good: Vec<_> = credentials.iter().filter_map(|each| Some((each, each.usable_until()?))).collect();
+            if device.out.is_some() || device.retired.is_some() || (good.is_empty() && device.held.is_none()) {
+                continue;
+            }
+            let authorised = |each: &CredentialRecord| {
+                let known = model.credentials.iter().find(|known| known.record.fingerprint == each.fingerprint);
+                known.is_some_and(|known| known.authorised_by.is_some())
+            };
+            let used = model.admissions.iter().any(|admission| {
+                admission.device.id == device.id && matches!(admission.end, Some(AdmissionEnd::Used { .. }))
+            });
+            let soon = good.iter().any(|(_, until)| *until <= horizon);
+            let ends = good.iter().map(|(each, until)| CredentialEnd {
+                origin: each.origin,
+                authority: each.authority.as_ref(),
+                begins: each.not_before,
+                ends: *until,
+                superseded: each.superseded_until.is_some(),
+                kid: each.kid.as_deref(),
+            });
+            visit(&DeviceEnds {
+                id: device.id.as_str(),
+                kind: device.kind.as_str(),
+                label: label.and_then(|name| device.labels.get(name)).map(|value| value.as_str()),
+                held: device.held,
+                came: good.iter().any(|(each, _)| authorised(each)) || (soon && used),
+                credentials: &ends.collect::<Vec<_>>(),
+            })?;
         }
         Ok(())
     }

@@ -85,6 +85,15 @@ impl ReadAdmissions for Database {
         self.admissions_by(rest, &[&i64::from(after.0), &rows::limit(limit)])
     }
 
+    fn pending_by_end(
+        &self,
+        after: (UnixTime, AdmissionName),
+        limit: usize,
+    ) -> Result<Vec<AdmissionRecord>, StoreError> {
+        let rest = "WHERE coalesce(state, '') = '' AND (until, number) > ($1, $2) ORDER BY until, number LIMIT $3";
+        self.admissions_by(rest, &[&after.0.0, &i64::from(after.1.0), &rows::limit(limit)])
+    }
+
     fn last_admission(&self) -> Result<AdmissionName, StoreError> {
         let row = self.connection.one("SELECT coalesce(max(number), 0) FROM admissions", &[])?;
         Ok(AdmissionName(rows::small(&row, 0, "admission")?))

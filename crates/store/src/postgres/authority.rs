@@ -11,7 +11,7 @@ use tokio_postgres::Row;
 use super::Database;
 use super::connection::get;
 use super::rows::{self, damaged};
-use crate::{ReadAuthorities, Signed, StoreError, WriteAuthorities};
+use crate::{NewestCrl, ReadAuthorities, Signed, StoreError, WriteAuthorities};
 
 fn authority(row: &Row) -> Result<AuthorityRecord, StoreError> {
     let crossed: Vec<&[u8]> = get(row, 14)?;
@@ -27,6 +27,7 @@ fn authority(row: &Row) -> Result<AuthorityRecord, StoreError> {
         trust: rows::trust(get(row, 12)?, get(row, 13)?)?,
         crl_number: rows::count(get(row, 3)?)?,
         crl_at: rows::time(get(row, 4)?),
+        crl_until: rows::time(get(row, 15)?),
         crl_pending: get::<i64>(row, 5)? != 0,
     })
 }
@@ -45,7 +46,7 @@ impl ReadAuthorities for Database {
     fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError> {
         let sql = "SELECT name, role, certificate, crl_number, crl_at, crl_pending, created, key_place, token, token_label,
                 replaces, retired, trust_kinds, trust_fact,
-                ARRAY(SELECT crosses.certificate FROM crosses WHERE crosses.authority = authorities.pk ORDER BY fingerprint)
+                ARRAY(SELECT crosses.certificate FROM crosses WHERE crosses.authority = authorities.pk ORDER BY fingerprint), crl_until
             FROM authorities ORDER BY pk";
         self.connection.rows(sql, &[])?.iter().map(authority).collect()
     }
@@ -155,10 +156,13 @@ impl WriteAuthorities for Database {
         rows::found(self.connection.run(sql, &[&name.as_str(), &at.0])?, "authority", name)
     }
 
-    fn put_crl(&mut self, name: &AuthorityName, number: u64, at: UnixTime, lacks: i64) -> Result<(), StoreError> {
-        let number = i64::try_from(number).map_err(|_| damaged("CRL number"))?;
-        let sql = "UPDATE authorities SET crl_number = $2, crl_at = $3, crl_pending = $4 WHERE name = $1";
-        rows::found(self.connection.run(sql, &[&name.as_str(), &number, &at.0, &lacks])?, "authority", name)
+    fn put_crl(&mut self, name: &AuthorityName, crl: &NewestCrl) -> Result<(), StoreError> {
+        let number = i64::try_from(crl.number).map_err(|_| damaged("CRL number"))?;
+        let sql =
+            "UPDATE authorities SET crl_number = $2, crl_at = $3, crl_pending = $4, crl_until = $5 WHERE name = $1";
+        let until = crl.until.map(|until| until.0);
+        let updated = self.connection.run(sql, &[&name.as_str(), &number, &crl.at.0, &crl.lacks, &until])?;
+        rows::found(updated, "authority", name)
     }
 
     fn put_crl_lacks(&mut self, name: &AuthorityName, change: i64) -> Result<(), StoreError> {

@@ -4,8 +4,9 @@ use std::borrow::Cow;
 
 use tidy_warden_core::condition::Condition;
 use tidy_warden_core::device::{DeviceRecord, Note};
+use tidy_warden_core::due::{CredentialEnd, DeviceEnds};
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, LabelName};
 use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
 
@@ -69,6 +70,36 @@ impl Database {
     }
 }
 
+/// A device whose rows are being read.
+struct Gathered {
+    id: String,
+    kind: String,
+    label: Option<String>,
+    held: Option<UnixTime>,
+    came: bool,
+    /// With the names of their authorities and of their keys.
+    credentials: Vec<(Option<AuthorityName>, Option<String>, CredentialEnd<'static>)>,
+}
+
+impl Gathered {
+    fn visit(&self, visit: &mut dyn FnMut(&DeviceEnds<'_>) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        let ends = self.credentials.iter();
+        let ends = ends.map(|(authority, kid, end)| CredentialEnd {
+            authority: authority.as_ref(),
+            kid: kid.as_deref(),
+            ..*end
+        });
+        visit(&DeviceEnds {
+            id: &self.id,
+            kind: &self.kind,
+            label: self.label.as_deref(),
+            held: self.held,
+            came: self.came,
+            credentials: &ends.collect::<Vec<_>>(),
+        })
+    }
+}
+
 impl ReadDevices for Database {
     fn devices(&self, ids: &[DeviceId]) -> Result<Vec<Option<DeviceView>>, StoreError> {
         let sql = rows::select_views("", "(SELECT * FROM devices WHERE id = ANY ($1)) AS devices", "devices.id");
@@ -125,6 +156,61 @@ impl ReadDevices for Database {
                 barred: get(row, 7)?,
             })
         })
+    }
+
+    fn each_ending(
+        &self,
+        horizon: UnixTime,
+        label: Option<&LabelName>,
+        visit: &mut dyn FnMut(&DeviceEnds<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let value = label.map_or_else(|| "NULL::text".to_owned(), |name| format!("labels ->> '{name}'"));
+        let until = "least(not_after, superseded_until)";
+        let sql = format!(
+            "SELECT devices.id, kind, {value}, held, origin, authorities.name, not_before, {until}, superseded_until IS NOT NULL,
+                 authorised_by IS NOT NULL OR ({until} <= {} AND EXISTS (
+                     SELECT 1 FROM admissions WHERE admissions.device = devices.id AND admissions.credential IS NOT NULL)),
+                 kid
+             FROM devices LEFT JOIN (credentials LEFT JOIN authorities ON authorities.pk = credentials.authority)
+                 ON credentials.device = devices.pk AND revoked IS NULL AND authorities.retired IS NULL
+             WHERE out IS NULL AND devices.retired IS NULL AND (credentials.pk IS NOT NULL OR held IS NOT NULL)
+             ORDER BY devices.pk",
+            horizon.0
+        );
+        // The rows of one device come one after another.
+        let mut last: Option<Gathered> = None;
+        self.connection.each(&sql, &mut |row| {
+            let id: &str = get(row, 0)?;
+            if last.as_ref().is_none_or(|last| last.id != id) {
+                if let Some(last) = &last {
+                    last.visit(visit)?;
+                }
+                last = Some(Gathered {
+                    id: id.to_owned(),
+                    kind: get(row, 1)?,
+                    label: get(row, 2)?,
+                    held: rows::time(get(row, 3)?),
+                    came: false,
+                    credentials: Vec::new(),
+                });
+            }
+            let (Some(last), Some(origin)) = (&mut last, get::<Option<&str>>(row, 4)?) else { return Ok(()) };
+            last.came |= get::<bool>(row, 9)?;
+            last.credentials.push((
+                rows::maybe_word(row, 5, "authority")?,
+                get(row, 10)?,
+                CredentialEnd {
+                    origin: rows::origin(origin)?,
+                    authority: None,
+                    begins: UnixTime(get(row, 6)?),
+                    ends: UnixTime(get(row, 7)?),
+                    superseded: get(row, 8)?,
+                    kid: None,
+                },
+            ));
+            Ok(())
+        })?;
+        last.map_or(Ok(()), |last| last.visit(visit))
     }
 
     fn children(&self, gateway: &DeviceId) -> Result<Vec<DeviceRecord>, StoreError> {

@@ -80,7 +80,7 @@ const WRITTEN_BY_DESKS: [(&str, &str); 16] = [
     ("DELETE", "admission_facts"),
     ("INSERT, UPDATE, DELETE", "asking"),
     ("INSERT, UPDATE", "introduced"),
-    ("UPDATE (crl_number, crl_at, crl_pending)", "authorities"),
+    ("UPDATE (crl_number, crl_at, crl_pending, crl_until)", "authorities"),
     ("INSERT (change, hash, tree), UPDATE (change, hash, tree)", "head"),
     ("INSERT", "audit"),
     ("INSERT, DELETE", "acts"),

@@ -1,7 +1,7 @@
 //! From rows to values.
 
 use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::revocation::Reason;
@@ -114,7 +114,7 @@ pub(super) fn credential(
     Ok(CredentialRecord {
         fingerprint: Fingerprint(digest(row, at, "credential")?),
         serial: octets.map(serial).transpose()?,
-        origin: Origin::ALL.into_iter().find(|each| each.as_str() == origin).ok_or_else(|| damaged("credential"))?,
+        origin: self::origin(origin)?,
         authority: maybe_word(row, at + 2, "authority")?,
         device: device.clone(),
         key_type: get(row, at + 3)?,

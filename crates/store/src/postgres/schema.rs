@@ -4,7 +4,10 @@ use super::connection::Connection;
 use crate::StoreError;
 
 /// The format that this program writes. Formats of this engine are counted by themselves.
-const FORMAT: i64 = 5;
+const FORMAT: i64 = 6;
+
+/// The least format that a program must know to work on what this one writes: format 6 only adds to it.
+const LEAST: i64 = 5;
 
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
 /// one, which is safe as only who holds `head` gives any.
@@ -270,6 +273,23 @@ INSERT INTO token_signers (name, public_key, key_place, created)
     SELECT 'tokens', token_key, 'ward', coalesce((SELECT at FROM audit WHERE number = 1), 0) FROM ward;
 ";
 
+/// What came with format 6: until when a list is good, and the order in which admissions end. (Its index is said in words that no other
+/// question has: on empty tables all would be planned to go through it.)
+const TABLES_6: &str = "
+ALTER TABLE authorities ADD COLUMN crl_until BIGINT;
+CREATE INDEX admissions_by_end ON admissions (until, number) WHERE coalesce(state, '') = '';
+";
+
+/// Whoever may note that a list was signed may note this of it.
+const RIGHTS_6: &str = "
+DO $$ DECLARE one RECORD; BEGIN
+    FOR one IN SELECT DISTINCT grantee::regrole::text AS who FROM pg_attribute, aclexplode(attacl)
+        WHERE attrelid = 'authorities'::regclass AND attname = 'crl_at' AND privilege_type = 'UPDATE' AND grantee <> 0 LOOP
+        EXECUTE format('GRANT UPDATE (crl_until) ON authorities TO %s', one.who);
+    END LOOP;
+END $$;
+";
+
 /// Gives whoever has rights on jobs the same on the tables of formats 2 to 5: until `store roles` is run again, nobody who works on the
 /// ward is to be kept from revoking.
 const RIGHTS: &str = "
@@ -282,7 +302,7 @@ END $$;
 ";
 
 /// What makes all tables, format by format.
-const ALL: [&str; 5] = [TABLES, TABLES_2, TABLES_3, TABLES_4, TABLES_5];
+const ALL: [&str; 6] = [TABLES, TABLES_2, TABLES_3, TABLES_4, TABLES_5, TABLES_6];
 
 /// The names of all tables.
 pub(super) fn names() -> Vec<&'static str> {
@@ -303,7 +323,7 @@ fn collated(tables: &str) -> String {
 pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     ALL.into_iter().try_for_each(|tables| connection.batch(&collated(tables)))?;
     connection
-        .batch(&format!("INSERT INTO store_format VALUES ({FORMAT}, {FORMAT}); INSERT INTO tally DEFAULT VALUES"))?;
+        .batch(&format!("INSERT INTO store_format VALUES ({FORMAT}, {LEAST}); INSERT INTO tally DEFAULT VALUES"))?;
     super::rights::create(connection)
 }
 
@@ -337,12 +357,16 @@ pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
             if found < 4 {
                 upgrade_to_4(connection)?;
             }
-            connection.batch(&collated(TABLES_5))?;
-            connection.batch(RIGHTS)?;
-            connection.batch(FILL_5)?;
-            super::rights::upgrade_to_5(connection)?;
-            name_keys(connection)?;
-            connection.batch(&format!("UPDATE store_format SET number = {FORMAT}, least = {FORMAT}"))?;
+            if found < 5 {
+                connection.batch(&collated(TABLES_5))?;
+                connection.batch(RIGHTS)?;
+                connection.batch(FILL_5)?;
+                super::rights::upgrade_to_5(connection)?;
+                name_keys(connection)?;
+            }
+            connection.batch(&collated(TABLES_6))?;
+            connection.batch(RIGHTS_6)?;
+            connection.batch(&format!("UPDATE store_format SET number = {FORMAT}, least = {LEAST}"))?;
         }
         connection.commit()
     };

@@ -65,6 +65,15 @@ impl<S: Sql> ReadAdmissions for S {
         all(self, "WHERE number > ?1 ORDER BY number LIMIT ?2", &[&after.0, &rows::limit(limit)])
     }
 
+    fn pending_by_end(
+        &self,
+        after: (UnixTime, AdmissionName),
+        limit: usize,
+    ) -> Result<Vec<AdmissionRecord>, StoreError> {
+        let rest = "WHERE state IS NULL AND (until, number) > (?1, ?2) ORDER BY until, number LIMIT ?3";
+        all(self, rest, &[&after.0.0, &after.1.0, &rows::limit(limit)])
+    }
+
     fn last_admission(&self) -> Result<AdmissionName, StoreError> {
         let mut statement = self.sql().prepare_cached("SELECT number FROM admissions ORDER BY number DESC LIMIT 1")?;
         Ok(AdmissionName(statement.query_row([], |row| row.get(0)).optional()?.unwrap_or(0)))

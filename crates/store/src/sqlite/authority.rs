@@ -10,13 +10,13 @@ use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, damaged};
 use super::{Sql, SqliteTx, record};
-use crate::{ReadAuthorities, Signed, StoreError, WriteAuthorities};
+use crate::{NewestCrl, ReadAuthorities, Signed, StoreError, WriteAuthorities};
 
 impl<S: Sql> ReadAuthorities for S {
     fn authorities(&self) -> Result<Vec<AuthorityRecord>, StoreError> {
         let mut statement = self.sql().prepare_cached(
             "SELECT name, role, certificate, crl_number, crl_at, crl_pending, created, key_place, token, token_label,
-                 replaces, retired, trust_kinds, trust_fact, pk FROM authorities ORDER BY pk",
+                 replaces, retired, trust_kinds, trust_fact, pk, crl_until FROM authorities ORDER BY pk",
         )?;
         let mut crosses =
             self.sql().prepare_cached("SELECT certificate FROM crosses WHERE authority = ?1 ORDER BY fingerprint")?;
@@ -41,6 +41,7 @@ impl<S: Sql> ReadAuthorities for S {
                 trust: rows::trust(row.get(12)?, row.get(13)?)?,
                 crl_number: row.get::<_, i64>(3)?.unsigned_abs(),
                 crl_at: rows::time(row.get(4)?),
+                crl_until: rows::time(row.get(15)?),
                 crl_pending: row.get::<_, i64>(5)? != 0,
             });
         }
@@ -176,10 +177,12 @@ impl WriteAuthorities for SqliteTx<'_> {
         rows::found(self.sql().execute(sql, params![name.as_str(), at.0])?, "authority", name)
     }
 
-    fn put_crl(&mut self, name: &AuthorityName, number: u64, at: UnixTime, lacks: i64) -> Result<(), StoreError> {
-        let number = i64::try_from(number).map_err(|_| damaged("CRL number"))?;
-        let sql = "UPDATE authorities SET crl_number = ?2, crl_at = ?3, crl_pending = ?4 WHERE name = ?1";
-        rows::found(self.sql().execute(sql, params![name.as_str(), number, at.0, lacks])?, "authority", name)
+    fn put_crl(&mut self, name: &AuthorityName, crl: &NewestCrl) -> Result<(), StoreError> {
+        let number = i64::try_from(crl.number).map_err(|_| damaged("CRL number"))?;
+        let sql =
+            "UPDATE authorities SET crl_number = ?2, crl_at = ?3, crl_pending = ?4, crl_until = ?5 WHERE name = ?1";
+        let row = params![name.as_str(), number, crl.at.0, crl.lacks, crl.until.map(|until| until.0)];
+        rows::found(self.sql().execute(sql, row)?, "authority", name)
     }
 
     fn put_crl_lacks(&mut self, name: &AuthorityName, change: i64) -> Result<(), StoreError> {

@@ -4,11 +4,13 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use rusqlite::types::Value;
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
 use tidy_warden_core::condition::Condition;
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::{DeviceRecord, Note};
+use tidy_warden_core::due::{CredentialEnd, DeviceEnds};
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, LabelName};
 use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
 
@@ -50,6 +52,44 @@ fn holder_in(connection: &Connection, table: &str, fact: &Fact) -> Result<Option
         .query_row(params![fact.name().as_str(), fact.value()], |row| row.get(0))
         .optional()?;
     id.map(|id| rows::parsed(&id, "id")).transpose()
+}
+
+/// The authorities by their rows, and whether each is retired.
+fn ending_authorities(connection: &Connection) -> Result<BTreeMap<i64, (AuthorityName, bool)>, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT pk, name, retired IS NOT NULL FROM authorities")?;
+    let mut found = statement.query([])?;
+    let mut all = BTreeMap::new();
+    while let Some(row) = found.next()? {
+        let name = rows::parsed(row.get_ref(1)?.as_str().map_err(|_| damaged("authority"))?, "authority")?;
+        all.insert(row.get(0)?, (name, row.get(2)?));
+    }
+    Ok(all)
+}
+
+/// When a credential ends, as its index has it.
+struct Owned {
+    origin: Origin,
+    authority: Option<i64>,
+    begins: UnixTime,
+    ends: UnixTime,
+    superseded: bool,
+    asked_for: bool,
+    kid: Option<String>,
+}
+
+/// The device's row, and one of its credentials.
+fn ending(row: &Row<'_>) -> Result<(i64, Owned), StoreError> {
+    let (not_after, superseded): (i64, Option<i64>) = (row.get(4)?, row.get(5)?);
+    let owned = Owned {
+        origin: rows::origin(row.get_ref(1)?.as_str().map_err(|_| damaged("credential"))?)?,
+        authority: row.get(2)?,
+        begins: UnixTime(row.get(3)?),
+        ends: UnixTime(superseded.map_or(not_after, |until| until.min(not_after))),
+        superseded: superseded.is_some(),
+        asked_for: row.get(6)?,
+        kid: row.get(7)?,
+    };
+    Ok((row.get(0)?, owned))
 }
 
 impl<S: Sql> ReadDevices for S {
@@ -122,6 +162,73 @@ impl<S: Sql> ReadDevices for S {
                 groups: &groups,
                 barred: row.get(7)?,
             })?;
+        }
+        Ok(())
+    }
+
+    fn each_ending(
+        &self,
+        horizon: UnixTime,
+        label: Option<&LabelName>,
+        visit: &mut dyn FnMut(&DeviceEnds<'_>) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let authorities = ending_authorities(self.sql())?;
+        let value = label.map_or_else(|| "NULL".to_owned(), |name| format!("json_extract(labels, '$.\"{name}\"')"));
+        let mut devices = self.sql().prepare_cached(&format!(
+            "SELECT pk, id, kind, {value}, held FROM devices WHERE out IS NULL AND retired IS NULL ORDER BY pk"
+        ))?;
+        // All that this asks for stands in the index.
+        let mut credentials = self.sql().prepare_cached(
+            "SELECT device, origin, authority, not_before, not_after, superseded_until, authorised_by IS NOT NULL, kid
+             FROM credentials INDEXED BY credentials_by_device WHERE revoked IS NULL ORDER BY device",
+        )?;
+        let mut came = self
+            .sql()
+            .prepare_cached("SELECT 1 FROM admissions WHERE device = ?1 AND credential IS NOT NULL LIMIT 1")?;
+        let (mut devices, mut credentials) = (devices.query([])?, credentials.query([])?);
+        let mut ends: Vec<(i64, Owned)> = Vec::new();
+        let mut next = credentials.next()?.map(|row| ending(row)).transpose()?;
+        while let Some(row) = devices.next()? {
+            let pk: i64 = row.get(0)?;
+            ends.clear();
+            // Those of devices that are out or retired come by too.
+            while let Some((device, _)) = &next {
+                if *device > pk {
+                    break;
+                }
+                let is_its = *device == pk;
+                let following = credentials.next()?.map(|row| ending(row)).transpose()?;
+                if let Some(one) = std::mem::replace(&mut next, following).filter(|_| is_its) {
+                    ends.push(one);
+                }
+            }
+            let held = rows::time(row.get(4)?);
+            let text = |at| row.get_ref(at)?.as_str().map_err(|_| damaged("device"));
+            let id = text(1)?;
+            let mut all = Vec::with_capacity(ends.len());
+            let (mut asked_for, mut soon) = (false, false);
+            for (_, one) in &ends {
+                let authority = one.authority.and_then(|pk| authorities.get(&pk));
+                if authority.is_some_and(|(_, is_retired)| *is_retired) {
+                    continue;
+                }
+                asked_for |= one.asked_for;
+                soon |= one.ends <= horizon;
+                all.push(CredentialEnd {
+                    origin: one.origin,
+                    authority: authority.map(|(name, _)| name),
+                    begins: one.begins,
+                    ends: one.ends,
+                    superseded: one.superseded,
+                    kid: one.kid.as_deref(),
+                });
+            }
+            if all.is_empty() && held.is_none() {
+                continue;
+            }
+            let came = asked_for || (soon && came.exists([id])?);
+            let label = row.get_ref(3)?.as_str_or_null().map_err(|_| damaged("label"))?;
+            visit(&DeviceEnds { id, kind: text(2)?, label, held, came, credentials: &all })?;
         }
         Ok(())
     }

@@ -5,7 +5,7 @@ use std::collections::btree_map::Entry;
 
 use rusqlite::{Connection, Row, params};
 use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::revocation::Reason;
@@ -82,12 +82,11 @@ pub(super) fn credential(
 ) -> Result<CredentialRecord, StoreError> {
     let revoked: Option<i64> = row.get(at + 10)?;
     let reason: Option<u8> = row.get(at + 11)?;
-    let origin: String = row.get(at + 12)?;
     let octets: Option<Vec<u8>> = row.get(at + 1)?;
     Ok(CredentialRecord {
         fingerprint: Fingerprint(row.get(at)?),
         serial: octets.map(|octets| serial(&octets)).transpose()?,
-        origin: Origin::ALL.into_iter().find(|each| each.as_str() == origin).ok_or_else(|| damaged("credential"))?,
+        origin: origin(row.get_ref(at + 12)?.as_str().map_err(|_| damaged("credential"))?)?,
         authority: row.get::<_, Option<String>>(at + 2)?.map(|name| parsed(&name, "authority")).transpose()?,
         device: device.clone(),
         key_type: row.get(at + 3)?,

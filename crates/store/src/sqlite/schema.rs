@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 12;
+const FORMAT: i64 = 13;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -241,6 +241,16 @@ ALTER TABLE credentials ADD COLUMN key_note TEXT;
 CREATE UNIQUE INDEX credentials_by_kid ON credentials (kid) WHERE kid IS NOT NULL;
 ";
 
+/// What came with format 13: until when a list is good, and when each device's credentials end, read without the certificates.
+const TABLES_13: &str = "
+ALTER TABLE authorities ADD COLUMN crl_until INTEGER;
+DROP INDEX credentials_by_device;
+CREATE INDEX credentials_by_device ON credentials (
+    device, origin, authority, not_before, not_after, superseded_until, revoked, authorised_by, kid
+);
+CREATE INDEX admissions_by_end ON admissions (until, number) WHERE state IS NULL;
+";
+
 /// The key that signed tokens before there could be several.
 const FILL_12: &str = "
 INSERT INTO token_signers (name, public_key, key_place, created)
@@ -278,6 +288,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_10)?;
     connection.execute_batch(TABLES_11)?;
     connection.execute_batch(TABLES_12)?;
+    connection.execute_batch(TABLES_13)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -339,10 +350,13 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
         tx.execute_batch(FILL_11)?;
         spell_out_notes(&tx)?;
     }
-    if found < FORMAT {
+    if found < 12 {
         tx.execute_batch(TABLES_12)?;
         tx.execute_batch(FILL_12)?;
         name_keys(&tx)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_13)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

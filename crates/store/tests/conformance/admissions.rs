@@ -332,6 +332,10 @@ fn one_key_is_demanded_for_one_device_at_a_time() {
 }
 
 /// What formats 5, 4, 3 and 2 of a database brought.
+const TAKE_AWAY_6: &str = "
+    DROP INDEX admissions_by_end; ALTER TABLE authorities DROP COLUMN crl_until;
+    UPDATE store_format SET number = 5, least = 5";
+
 const TAKE_AWAY_5: &str = "DROP TABLE token_signers, token_blocks, key_wraps; ALTER TABLE head DROP COLUMN tokens;
     DROP INDEX credentials_by_kid; ALTER TABLE credentials DROP COLUMN kid, DROP COLUMN key_note;
     UPDATE store_format SET number = 4, least = 4";
@@ -346,10 +350,10 @@ const TAKE_AWAY_2: &str =
 
 #[test]
 fn a_database_of_an_earlier_format_is_brought_up_to_date_by_who_owns_it() {
-    brought_up_to_date(4, &[TAKE_AWAY_5]);
-    brought_up_to_date(3, &[TAKE_AWAY_5, TAKE_AWAY_4]);
-    brought_up_to_date(2, &[TAKE_AWAY_5, TAKE_AWAY_4, TAKE_AWAY_3]);
-    brought_up_to_date(1, &[TAKE_AWAY_5, TAKE_AWAY_4, TAKE_AWAY_3, TAKE_AWAY_2]);
+    let steps = [TAKE_AWAY_6, TAKE_AWAY_5, TAKE_AWAY_4, TAKE_AWAY_3, TAKE_AWAY_2];
+    for (back, from) in (1..).zip([5, 4, 3, 2, 1]) {
+        brought_up_to_date(from, &steps[..back]);
+    }
 }
 
 fn brought_up_to_date(from: i64, take_away: &[&str]) {
@@ -364,6 +368,7 @@ fn brought_up_to_date(from: i64, take_away: &[&str]) {
         &database,
         &format!(
             "CREATE ROLE {login} LOGIN; GRANT SELECT, INSERT, UPDATE ON jobs TO {login};
+        GRANT UPDATE (crl_number, crl_at, crl_pending) ON authorities TO {login};
         GRANT SELECT ON ALL TABLES IN SCHEMA public TO {login}"
         ),
     );
@@ -373,7 +378,7 @@ fn brought_up_to_date(from: i64, take_away: &[&str]) {
         postgres::open(access, None)
     };
     let refused = as_clerk().map(|_| ()).unwrap_err();
-    assert!(matches!(refused, StoreError::Older { found, known: 5 } if found == from), "{refused}");
+    assert!(matches!(refused, StoreError::Older { found, known: 6 } if found == from), "{refused}");
     let mut of_a_post = access(&database);
     of_a_post.is_post = true;
     let refused = postgres::open(of_a_post, None).map(|_| ()).unwrap_err();
@@ -390,7 +395,7 @@ fn brought_up_to_date(from: i64, take_away: &[&str]) {
     let owners = "SELECT string_agg(DISTINCT tableowner::text, ' ') FROM pg_tables WHERE schemaname = 'public'";
     assert_eq!(cluster.sql(&database, owners).trim(), "operator");
     assert_eq!(opened(&mut store, &[wanted("wv-1", Some("QF-1"))], 1), [1]);
-    assert_eq!((store.survey().unwrap().format, running.head().unwrap().number), (5, 2));
+    assert_eq!((store.survey().unwrap().format, running.head().unwrap().number), (6, 2));
     let spelled = (from < 4).then(|| "label.note = spare".to_owned());
     assert_eq!(store.groups().unwrap().first().and_then(|group| group.rule.clone()), spelled);
     let signers = store.token_signers().unwrap();
@@ -398,6 +403,9 @@ fn brought_up_to_date(from: i64, take_away: &[&str]) {
     // Who could work on jobs can work on admissions.
     let mut clerk = as_clerk().unwrap();
     assert_eq!(clerk.pending_for(&[id("wv-1")]).unwrap()[0].as_ref().map(|each| each.name), Some(AdmissionName(1)));
+    // Who could note that a list was signed can note until when it is good.
+    let may = format!("SELECT has_column_privilege('{login}', 'authorities', 'crl_until', 'UPDATE')");
+    assert_eq!(cluster.sql(&database, &may).trim(), "t");
     let withdrawn = tidy_warden_store::made(&mut *clerk, |tx| tx.withdraw_pending(None, UnixTime(NOW)));
     assert!(matches!(withdrawn, Err(StoreError::Forbidden { .. })), "nobody may delete who might not before");
 }

@@ -13,6 +13,7 @@ use tidy_warden_core::authority::{KeyPlace, PendingAuthority, Trust};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::{BlockSource, Origin, Revocation};
 use tidy_warden_core::device::{DeviceEdit, DeviceRecord};
+use tidy_warden_core::due::DeviceEnds;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
@@ -389,6 +390,7 @@ pub(crate) fn act_for(
         Act::Crl { stale } => {
             let mut crl = store.next_crl(&authority).unwrap();
             crl.change -= i64::from(*stale);
+            crl.until = Some(UnixTime(cause.at.0 + 700));
             format!("{crl:?} {}", told(store.record_crl(&authority, &crl, cause, &mut || Ok(()))))
         }
         Act::Group { name: number, members } => {
@@ -791,6 +793,21 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         })
         .unwrap();
     all.extend(rows);
+    let site = "site".parse().unwrap();
+    for (horizon, label) in [(now.0 - 1, None), (now.0 + 700, Some(&site)), (i64::MAX, Some(&site))] {
+        let mut ends = Vec::new();
+        store
+            .each_ending(UnixTime(horizon), label, &mut |row| {
+                let mut credentials: Vec<String> = row.credentials.iter().map(|each| format!("{each:?}")).collect();
+                credentials.sort();
+                ends.push(format!("{:?} {credentials:?}", DeviceEnds { credentials: &[], ..*row }));
+                Ok(())
+            })
+            .unwrap();
+        all.extend(ends);
+    }
+    all.push(told(store.pending_by_end((UnixTime(0), AdmissionName(0)), 100)));
+    all.push(told(store.pending_by_end((now, AdmissionName(2)), 2)));
     all
 }
 
