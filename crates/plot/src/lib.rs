@@ -221,7 +221,7 @@ impl Panel {
         let mut x = RIGHT;
         if let Some(line) = &self.line {
             let right = x;
-            x -= 7.4 * count(line.name.chars().count());
+            x -= 6.9 * count(line.name.chars().count());
             let _ = writeln!(
                 out,
                 "<text x=\"{right:.1}\" y=\"{y:.1}\" class=\"mark\" text-anchor=\"end\">{}</text><path d=\"M{:.1} {:.1}h20\" class=\"line\"/>",
@@ -233,7 +233,7 @@ impl Panel {
         }
         for bar in self.bars.iter().rev() {
             let right = x;
-            x -= 7.4 * count(bar.name.chars().count());
+            x -= 6.9 * count(bar.name.chars().count());
             let _ = writeln!(
                 out,
                 "<text x=\"{right:.1}\" y=\"{y:.1}\" class=\"mark\" text-anchor=\"end\">{}</text><rect x=\"{:.1}\" y=\"{:.1}\" width=\"14\" height=\"14\" fill=\"{}\"/>",

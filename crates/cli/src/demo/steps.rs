@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::credential::Revocation;
+use tidy_warden_core::due::{Happens, Item, What, Why};
 use tidy_warden_core::key::{NewKey, SoftwareKey};
 use tidy_warden_core::request::Request;
 use tidy_warden_core::revocation::Reason;
@@ -42,6 +43,9 @@ const BRAKE: &str = "rope/ossel/st-ossel-top/brake";
 /// How long a message may take that must come, and how long one is waited for that must not.
 const PATIENCE: Duration = Duration::from_secs(5);
 const SILENCE: Duration = Duration::from_millis(400);
+
+/// How far ahead is looked: beyond the life of a wind vane's certificate.
+const AHEAD: Span = Span::from_days(420);
 
 /// How fast a revocation must reach a live session.
 pub(super) const CUT_WITHIN: Duration = Duration::from_secs(2);
@@ -328,6 +332,7 @@ fn afterwards(story: &Story<'_>, ward: &mut Ward, dir: &Path, passphrase: &Passp
         "",
         &format!("CRL number {} lists its certificate for everybody else; it cannot enrol again", signed.number),
     )?;
+    falls_due(story, ward)?;
     let verified = audit::follow(&*ward.store, None)?;
     story.claim(verified.broken.is_empty(), "the audit record is whole")?;
     story.tell(
@@ -337,6 +342,44 @@ fn afterwards(story: &Story<'_>, ward: &mut Ward, dir: &Path, passphrase: &Passp
     let tampered = tampered_entry(ward)?;
     story.claim(tampered == Some(2), "a changed entry is found")?;
     story.tell("", "in a copy, one word of entry 2 is changed: the check says that it was entry 2")
+}
+
+/// What ends in the coming year and a bit, and who renews it.
+fn falls_due(story: &Story<'_>, ward: &Ward) -> Result<(), Problem> {
+    let now = ward.now();
+    let (mut itself, mut person) = (Vec::new(), Vec::new());
+    ward.store.view(|view| {
+        tidy_warden_ward::due::each(
+            view,
+            &ward.settings,
+            (now, now.plus(AHEAD)),
+            None,
+            &mut |item| match item.happens() {
+                Happens::Itself => itself.push(item),
+                Happens::Person => person.push(item),
+            },
+        )
+    })?;
+    let renews = |id: &str| itself.iter().any(|item| item.what == What::Certificate && item.name == id);
+    story.claim(renews("wv-0431") && renews("wv-0432"), "who came in at the desk renews by itself")?;
+    let needy = |item: &Item| item.name == CONTROL && item.why == Why::NeverCame;
+    story.claim(person.iter().any(needy), "the control room was never at the desk")?;
+    story.claim(!itself.iter().chain(&person).any(|item| item.name == VANE), "what is revoked is due no more")?;
+    let count = itself.len() + person.len();
+    story.tell(
+        "due",
+        &format!(
+            "of {count} things that end within {AHEAD}, {} renew by themselves, wv-0431 and wv-0432 among them",
+            itself.len()
+        ),
+    )?;
+    story.tell(
+        "",
+        &format!(
+            "{} need a person, and are told with what to do: {CONTROL}, for one, never was at the desk",
+            person.len()
+        ),
+    )
 }
 
 /// Follows a copy of the audit record in which one word of entry 2 was changed; gives the entry that the check names.
