@@ -138,7 +138,9 @@ fn is_list(command: &Command) -> bool {
         KeyCommand, PolicyCommand, PostCommand,
     };
     match command {
-        Command::Device(command) => matches!(command, DeviceCommand::List(_) | DeviceCommand::Retained(_)),
+        Command::Device(command) => {
+            matches!(command, DeviceCommand::List(_) | DeviceCommand::Retained(_) | DeviceCommand::Events { .. })
+        }
         Command::Group(command) => matches!(command, GroupCommand::List),
         Command::Admission(command) => matches!(command, AdmissionCommand::List { .. }),
         Command::Authority(command) => matches!(command, AuthorityCommand::List),

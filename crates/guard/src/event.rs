@@ -263,6 +263,32 @@ impl Event {
         }
     }
 
+    /// The word under which it stands in its device's history; none if it is not about a device, or stands in the audit record.
+    pub(crate) fn history(&self) -> Option<&'static str> {
+        Some(match self {
+            Self::Connected { .. } => "connected",
+            Self::Refused { .. } | Self::RefusedMore { .. } => "refused",
+            Self::Slowed { .. } => "slowed",
+            Self::WillNotSent { .. } => "will-not-sent",
+            Self::Withheld { .. } => "withheld",
+            Self::SubscriptionEnded { .. } => "subscription-ended",
+            Self::Cut { .. } => "cut",
+            Self::Closed { .. } => "closed",
+            Self::CloneSign { .. } => "clone-sign",
+            Self::NotIntroduced { .. } => "not-introduced",
+            Self::Introduced { .. }
+            | Self::Held { .. }
+            | Self::Listening { .. }
+            | Self::TlsRefused { .. }
+            | Self::BypassOpen { .. }
+            | Self::Reloaded
+            | Self::OwnCertificate { .. }
+            | Self::Authorities
+            | Self::Edition { .. }
+            | Self::Trouble { .. } => return None,
+        })
+    }
+
     /// The same with no text of a client's that is longer than people read.
     pub(crate) fn bounded(mut self) -> Self {
         match &mut self {

@@ -14,6 +14,7 @@ mod floods;
 mod follower;
 mod gate;
 mod health;
+mod history;
 mod identity;
 mod introductions;
 mod kept;

@@ -45,6 +45,9 @@ const USES_IN_A_TURN: usize = 5_000;
 /// Of how many devices what was counted is written at once: with [`KEEP_TRAFFIC`], the bound on writing.
 const TRAFFIC_AT_ONCE: usize = 2_000;
 
+/// How many events of devices are written at once.
+const EVENTS_AT_ONCE: usize = 5_000;
+
 /// How often an instance says how it is.
 pub const SAY: Duration = Duration::from_secs(5);
 
@@ -238,6 +241,7 @@ impl Guard {
         }
         let _ = shared.write_notes().await;
         let _ = shared.write_traffic(usize::MAX).await;
+        let _ = shared.write_history(usize::MAX).await;
     }
 }
 
@@ -559,6 +563,13 @@ async fn keep(shared: Arc<Shared>, seen: Option<PathBuf>, wills: Option<PathBuf>
         }
         if counted.elapsed() >= KEEP_TRAFFIC {
             result = result.and(shared.write_traffic(TRAFFIC_AT_ONCE).await);
+            result = result.and(shared.write_history(EVENTS_AT_ONCE).await);
+            let left_out = shared.history.left_out();
+            if left_out > 0 {
+                let what =
+                    format!("{left_out} events of devices are not in their histories: more came than the store took");
+                shared.emit(Event::Trouble { what });
+            }
             counted = Instant::now();
         }
         match result {

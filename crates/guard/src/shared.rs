@@ -20,6 +20,7 @@ use tokio::sync::{Semaphore, broadcast, mpsc, watch};
 use crate::clones::{Clones, network};
 use crate::floods::Floods;
 use crate::gate::{Counting, Given};
+use crate::history::History;
 use crate::identity::{Credential, NotAdmitted};
 use crate::introductions::{Introductions, New as NewChild};
 use crate::kept::KeptSessions;
@@ -95,6 +96,7 @@ pub(crate) struct Shared {
     pub(crate) policies: RwLock<Arc<Policies>>,
     pub(crate) notes: Arc<Notes>,
     pub(crate) tallies: Tallies,
+    pub(crate) history: History,
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) clones: Clones,
     pub(crate) wills: Wills,
@@ -158,6 +160,7 @@ impl Shared {
             policies: RwLock::default(),
             notes: Arc::default(),
             tallies: Tallies::default(),
+            history: History::default(),
             metrics: Arc::default(),
             clones: Clones::default(),
             wills: Wills::default(),
@@ -182,6 +185,7 @@ impl Shared {
             return;
         }
         let event = event.bounded();
+        self.history.note(&event, self.clock.now());
         if self.watchers.receiver_count() > 0 {
             // Nobody may be left by now.
             let _ = self.watchers.send(Arc::new((self.clock.now(), event.clone())));
@@ -391,6 +395,19 @@ impl Shared {
         let written = self.knowledge.add_traffic(counted.clone()).await;
         if written.is_err() {
             self.tallies.give_back(counted);
+        }
+        written
+    }
+
+    /// Writes what happened to devices, up to `most` events of it.
+    pub(crate) async fn write_history(&self, most: usize) -> Result<(), StoreError> {
+        let events = self.history.take(most);
+        if events.is_empty() {
+            return Ok(());
+        }
+        let written = self.knowledge.add_events(events.clone()).await;
+        if written.is_err() {
+            self.history.give_back(events);
         }
         written
     }

@@ -31,7 +31,8 @@ pub use policy::{
 pub use post::{AdoptedSettings, Met, Opened, PostRecord, PostState, ReadPosts, Turn, WritePosts};
 pub use record::{Cause, Founding, Head, ReadRecord, WardRecord, WriteRecord};
 pub use token::{ReadTokens, TokenBlock, TokenSignerRecord, WriteTokens};
-pub use traffic::{BrokerSession, CloneSigns, ReadTraffic, Tally, Traffic, WriteTraffic};
+pub(crate) use traffic::newest;
+pub use traffic::{BrokerSession, CloneSigns, DeviceEvent, MOST_EVENTS, ReadTraffic, Tally, Traffic, WriteTraffic};
 
 use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::{CredentialRecord, Origin};

@@ -29,10 +29,10 @@ use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::UnixTime;
 
 use crate::{
-    AdoptedSettings, BlockedKey, BrokerSession, Cause, Changed, CloneSigns, EditionRecord, Fate, Feed, FieldNames,
-    Founding, GroupRecord, Head, Intended, JobRecord, Mark, Place, PostRecord, PostState, ReadDevices, ReadJobs,
-    ReadRecord, Store, StoreError, Survey, Tally, TokenBlock, TokenSignerRecord, Traffic, TrialDifference, TrialRecord,
-    Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
+    AdoptedSettings, BlockedKey, BrokerSession, Cause, Changed, CloneSigns, DeviceEvent, EditionRecord, Fate, Feed,
+    FieldNames, Founding, GroupRecord, Head, Intended, JobRecord, Mark, Place, PostRecord, PostState, ReadDevices,
+    ReadJobs, ReadRecord, Store, StoreError, Survey, Tally, TokenBlock, TokenSignerRecord, Traffic, TrialDifference,
+    TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
 };
 
 /// A device, and the change number at which it changed last. Its row is its place in the list, from 1.
@@ -95,6 +95,7 @@ struct Model {
     trials: Vec<(TrialRecord, Option<UnixTime>)>,
     differences: BTreeMap<DifferenceKey, TrialDifference>,
     traffic: BTreeMap<DeviceId, Traffic>,
+    events: BTreeMap<DeviceId, Vec<DeviceEvent>>,
     clone_signs: BTreeMap<DeviceId, CloneSigns>,
     sessions: BTreeMap<String, BrokerSession>,
     jobs: Vec<JobRecord>,
@@ -346,6 +347,12 @@ impl ReadRecord for MemoryStore {
 
     fn entries(&self, from: i64, limit: usize) -> Result<Vec<Entry>, StoreError> {
         Ok(self.model().entries.iter().filter(|entry| entry.number >= from).take(limit).cloned().collect())
+    }
+
+    fn entries_about(&self, subject: &str, before: i64, limit: usize) -> Result<Vec<Entry>, StoreError> {
+        let model = self.model();
+        let about = model.entries.iter().rev().filter(|entry| entry.subject == subject && entry.number < before);
+        Ok(about.take(limit).cloned().collect())
     }
 }
 

@@ -112,6 +112,24 @@ impl dyn View + '_ {
         }
     }
 
+    /// Walks the entries about a subject, the newest first, until `visit` says no.
+    pub fn each_entry_about(&self, subject: &str, visit: &mut dyn FnMut(Entry) -> bool) -> Result<(), StoreError> {
+        let mut before = i64::MAX;
+        loop {
+            let page = self.entries_about(subject, before, PAGE)?;
+            let full = page.len() == PAGE;
+            for entry in page {
+                before = entry.number;
+                if !visit(entry) {
+                    return Ok(());
+                }
+            }
+            if !full {
+                return Ok(());
+            }
+        }
+    }
+
     /// Walks all credentials in the order in which they were recorded, each with the number of the entry that recorded it; those
     /// that older versions recorded have none.
     pub fn each_recorded(&self, visit: &mut dyn FnMut(Option<i64>, Fingerprint)) -> Result<(), StoreError> {

@@ -75,7 +75,7 @@ pub(crate) enum CredentialCommand {
     Pin(PinArgs),
     /// Whose a certificate is, and its state: by serial number, SHA-256 fingerprint, a fact of the device, or the
     /// certificate itself.
-    #[group(id = "which", required = true, multiple = false, args = ["name", "cert", "fact"])]
+    #[command(group(clap::ArgGroup::new("which").required(true).args(["name", "cert", "fact"])))]
     Show {
         /// The serial number or fingerprint in hexadecimal; colons are passed over.
         name: Option<String>,
@@ -85,6 +85,9 @@ pub(crate) enum CredentialCommand {
         /// The newest credential of the device that has this fact.
         #[arg(long, value_name = "NAME=VALUE", value_parser = super::pair)]
         fact: Option<(String, String)>,
+        /// What was true of it at this moment, in RFC 3339: whether it was good then.
+        #[arg(long, value_name = "TIME")]
+        at: Option<String>,
     },
 }
 

@@ -16,6 +16,17 @@ pub(crate) enum DeviceCommand {
     Show {
         /// The device.
         device: String,
+        /// What was true of it at this moment, in RFC 3339.
+        #[arg(long, value_name = "TIME")]
+        at: Option<String>,
+    },
+    /// What happened to a device: what guards noticed of it last, and what was done, the newest last.
+    Events {
+        /// The device.
+        device: String,
+        /// No more than the newest so many.
+        #[arg(long, value_name = "N", default_value = "50", value_parser = clap::value_parser!(u32).range(1..=100_000))]
+        last: u32,
     },
     /// Change labels, facts, gateway or note.
     Edit(EditArgs),

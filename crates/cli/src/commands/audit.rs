@@ -5,7 +5,7 @@ mod states;
 
 pub(super) use states::differing;
 
-use std::collections::{HashSet, VecDeque};
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::{Value, json};
@@ -31,21 +31,10 @@ pub(crate) fn run(context: &Context<'_>, command: &AuditCommand) -> Result<Exit,
 fn log(context: &Context<'_>, last: Option<i64>, subject: Option<&str>) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let keep = last.map_or(usize::MAX, |last| usize::try_from(last).unwrap_or(0));
-    // What was done with many devices at once is about each of them, too.
-    let also: HashSet<i64> = match subject.and_then(|subject| subject.parse().ok()) {
-        Some(device) => ward.store.entries_of(&device)?.into_iter().collect(),
-        None => HashSet::new(),
+    let entries = match subject {
+        Some(subject) => about(&*ward.store, subject, keep)?,
+        None => newest(&*ward.store, keep)?,
     };
-    let mut entries: VecDeque<Entry> = VecDeque::new();
-    ward.store.each_entry(1, &mut |entry| {
-        if subject.is_none_or(|subject| entry.subject == subject || also.contains(&entry.number)) {
-            entries.push_back(entry);
-            if entries.len() > keep {
-                entries.pop_front();
-            }
-        }
-        true
-    })?;
     let hex = |hash: &[u8]| data_encoding::HEXLOWER.encode(hash);
     let items = entries
         .iter()
@@ -74,6 +63,39 @@ fn log(context: &Context<'_>, last: Option<i64>, subject: Option<&str>) -> Resul
         empty: "no entries",
     })?;
     Ok(Exit::Done)
+}
+
+/// The newest entries, but `keep` at the most, in their order.
+fn newest(store: &dyn View, keep: usize) -> Result<Vec<Entry>, Problem> {
+    let (last, _) = store.audit_end()?;
+    let keep = i64::try_from(keep).unwrap_or(i64::MAX);
+    let mut entries = Vec::new();
+    store.each_entry(last.saturating_sub(keep).saturating_add(1).max(1), &mut |entry| {
+        entries.push(entry);
+        true
+    })?;
+    Ok(entries)
+}
+
+/// The newest entries about a subject, but `keep` at the most, in their order.
+pub(super) fn about(store: &dyn View, subject: &str, keep: usize) -> Result<Vec<Entry>, Problem> {
+    let mut entries = BTreeMap::new();
+    store.each_entry_about(subject, &mut |entry| {
+        if entries.len() < keep {
+            entries.insert(entry.number, entry);
+        }
+        entries.len() < keep
+    })?;
+    // What was done with many devices at once is about each of them, too.
+    if let Ok(device) = subject.parse() {
+        for number in store.entries_of(&device)? {
+            entries.extend(store.entries(number, 1)?.pop().map(|entry| (entry.number, entry)));
+        }
+    }
+    while entries.len() > keep {
+        entries.pop_first();
+    }
+    Ok(entries.into_values().collect())
 }
 
 /// The result of following the whole chain.

@@ -12,6 +12,7 @@ use tidy_warden_core::key::sha256;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::DeviceView;
 
+use super::device::history;
 use super::{Context, pick};
 use crate::args::CredentialCommand;
 use crate::console::counted;
@@ -25,7 +26,9 @@ pub(crate) fn run(context: &Context<'_>, command: CredentialCommand) -> Result<E
     match command {
         CredentialCommand::List { condition: text, all } => list(context, text.as_deref(), all),
         CredentialCommand::Pin(args) => pin::run(context, &args),
-        CredentialCommand::Show { name, cert, fact } => show(context, name.as_deref(), cert.as_deref(), fact.as_ref()),
+        CredentialCommand::Show { name, cert, fact, at } => {
+            show(context, (name.as_deref(), cert.as_deref(), fact.as_ref()), at.as_deref())
+        }
     }
 }
 
@@ -126,11 +129,11 @@ fn list(context: &Context<'_>, condition: Option<&str>, all: bool) -> Result<Exi
 
 fn show(
     context: &Context<'_>,
-    name: Option<&str>,
-    file: Option<&Path>,
-    fact: Option<&(String, String)>,
+    (name, file, fact): (Option<&str>, Option<&Path>, Option<&(String, String)>),
+    at: Option<&str>,
 ) -> Result<Exit, Problem> {
     let ward = context.ward()?;
+    let at = at.map(|at| history::moment(&ward, at)).transpose()?;
     let (wanted, shown) = match (name, file) {
         (_, Some(path)) => {
             let certificate = read_certificate(path)?;
@@ -157,13 +160,26 @@ fn show(
         }
     };
     let found: Vec<(CredentialRecord, DeviceRecord)> = ward.store.status_many(&wanted)?.into_iter().flatten().collect();
-    let Some((credential, device)) = found.first() else {
+    let Some((mut credential, mut device)) = found.into_iter().next() else {
         return Err(Problem::not_found(format!("this ward did not record the certificate {shown}"))
             .because("no device of it has a certificate with this fingerprint or serial number")
             .next("credential list --all shows those that it did record"));
     };
-    let now = ward.now();
+    let now = at.unwrap_or_else(|| ward.now());
+    let mut since = Vec::new();
+    if let Some(at) = at {
+        let then = history::then(&ward, &device.id, at)?;
+        let known = then.device.credentials.into_iter().find(|each| each.fingerprint == credential.fingerprint);
+        credential = known.ok_or_else(|| {
+            Problem::not_found(format!("{shown} was not recorded at {at}"))
+                .because(format!("that was at {}", credential.issued))
+                .next("credential show, without --at")
+        })?;
+        (device, since) = (then.device.device, then.changed_since);
+    }
+    let (credential, device) = (&credential, &device);
     let mut value = json(credential, now);
+    value["at"] = json!(at);
     value["device"] = json!(device.id);
     value["kind"] = json!(device.kind);
     let by = ward.store.authorised_by(&credential.fingerprint)?;
@@ -191,7 +207,12 @@ fn show(
         credential.not_after,
         credential.first_used.map_or_else(|| "never".to_owned(), |at| at.to_string()),
     );
+    let text = match at {
+        Some(at) => format!("at           {at}\n{text}"),
+        None => text,
+    };
     context.console.show("tidy-warden/credential/1", value, &text)?;
+    history::tell_changes(context, &since);
     Ok(Exit::Done)
 }
 

@@ -2,6 +2,7 @@
 
 mod asking;
 mod gaps;
+pub(super) mod history;
 mod list;
 mod retained;
 
@@ -34,7 +35,9 @@ pub(crate) fn run(context: &Context<'_>, command: DeviceCommand) -> Result<Exit,
         DeviceCommand::Add(args) => add(context, &args),
         DeviceCommand::Import(args) => import::run(context, &args),
         DeviceCommand::List(args) => list::run(context, &args),
-        DeviceCommand::Show { device } => show(context, &device),
+        DeviceCommand::Show { device, at: None } => show(context, &device),
+        DeviceCommand::Show { device, at: Some(at) } => history::show(context, &device, &at),
+        DeviceCommand::Events { device, last } => history::events(context, &device, last),
         DeviceCommand::Edit(args) => edit(context, &args),
         DeviceCommand::Retire { device, yes, because } => retire(context, &device, yes, because.text()),
         DeviceCommand::Retained(args) => retained::run(context, &args),

@@ -17,6 +17,7 @@ mod facts;
 mod guard;
 mod handover;
 mod harness;
+mod history;
 mod hostile;
 mod hsm;
 mod input;

@@ -4,8 +4,8 @@ use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::{DeviceId, KindName, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_store::{
-    BrokerSession, Cause, GuardStore, IntroduceRefusal, Met, Opened, PostState, StoreError, Tally, Traffic,
-    TrialDifference, Turn,
+    BrokerSession, Cause, DeviceEvent, GuardStore, IntroduceRefusal, Met, Opened, PostState, StoreError, Tally,
+    Traffic, TrialDifference, Turn,
 };
 
 use super::Knowledge;
@@ -108,6 +108,11 @@ impl Knowledge {
             store.tally(&Tally::Traffic { counted: &counted, at: cause.at })
         };
         self.write(record, String::new()).await
+    }
+
+    /// Keeps what happened to devices.
+    pub(crate) async fn add_events(&self, events: Vec<DeviceEvent>) -> Result<(), StoreError> {
+        self.write(move |store, _| store.tally(&Tally::Events(&events)), String::new()).await
     }
 
     /// Records a sign of a clone, and puts the device on hold if that is to follow; says whether it did.

@@ -112,6 +112,9 @@ pub trait ReadRecord {
 
     /// Up to `limit` entries from number `from` on.
     fn entries(&self, from: i64, limit: usize) -> Result<Vec<Entry>, StoreError>;
+
+    /// Up to `limit` entries about a subject with numbers below `before`, the newest first.
+    fn entries_about(&self, subject: &str, before: i64, limit: usize) -> Result<Vec<Entry>, StoreError>;
 }
 
 /// Rows of the ward and its record.

@@ -1,5 +1,7 @@
 //! What the guard counts of each device, what it noticed of one, and what the broker keeps for it.
 
+use std::collections::BTreeMap;
+
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
@@ -53,6 +55,22 @@ pub struct BrokerSession {
     pub subscriptions: Vec<String>,
 }
 
+/// How many events of a device are kept: the newest.
+pub const MOST_EVENTS: usize = 100;
+
+/// What a guard noticed of a device: that it connected, or was refused.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DeviceEvent {
+    /// The device.
+    pub device: DeviceId,
+    /// When.
+    pub at: UnixTime,
+    /// A word for it, such as `connected`.
+    pub what: String,
+    /// It in words, bounded by who noticed it.
+    pub text: String,
+}
+
 /// What is written without an entry in the record, as nothing is decided by it.
 #[derive(Debug, Clone, Copy)]
 pub enum Tally<'a> {
@@ -81,6 +99,8 @@ pub enum Tally<'a> {
         /// The ward's clock.
         now: UnixTime,
     },
+    /// Keeps what was noticed of devices, in this order, of each the newest [`MOST_EVENTS`]. Devices that are not known are passed over.
+    Events(&'a [DeviceEvent]),
     /// Keeps what an instance of guard or desk says of itself, in place of what it said before.
     Post(&'a PostState),
 }
@@ -93,6 +113,9 @@ pub trait ReadTraffic {
     /// The signs that a device's key is in two places.
     fn clone_signs(&self, id: &DeviceId) -> Result<Option<CloneSigns>, StoreError>;
 
+    /// What guards noticed of a device last, the oldest first: [`MOST_EVENTS`] at the most.
+    fn events(&self, id: &DeviceId) -> Result<Vec<DeviceEvent>, StoreError>;
+
     /// The session that the broker keeps under a client identifier.
     fn broker_session(&self, client_id: &str) -> Result<Option<BrokerSession>, StoreError>;
 
@@ -101,6 +124,17 @@ pub trait ReadTraffic {
 
     /// Up to `limit` sessions that the broker keeps for devices that are out or retired.
     fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError>;
+}
+
+/// The events of each device among `events` that are kept if they come at once, in their order: what a device has no room for is left out.
+pub(crate) fn newest(events: &[DeviceEvent]) -> BTreeMap<&DeviceId, Vec<&DeviceEvent>> {
+    let mut all: BTreeMap<&DeviceId, Vec<&DeviceEvent>> = BTreeMap::new();
+    events.iter().for_each(|each| all.entry(&each.device).or_default().push(each));
+    for of_one in all.values_mut() {
+        let first = of_one.len().saturating_sub(MOST_EVENTS);
+        of_one.drain(..first);
+    }
+    all
 }
 
 /// Rows of what the guard notices; what it only counts is a [`Tally`].

@@ -4,7 +4,8 @@ use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
 /// Tables that came since there are backups, by the format of the file that brought them: a backup of before has none of them.
-pub const GROWN: [&[&str]; 4] = [
+pub const GROWN: [&[&str]; 5] = [
+    &["device_events"],
     &["token_signers", "token_blocks", "key_wraps"],
     &["retired_facts"],
     &["former_servers", "introduced"],
@@ -12,7 +13,7 @@ pub const GROWN: [&[&str]; 4] = [
 ];
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 36] = [
+pub const TABLES: [Table; 37] = [
     Table {
         name: "authorities",
         columns: &[
@@ -210,6 +211,18 @@ pub const TABLES: [Table; 36] = [
             ("refused", Text),
         ],
         key: 1,
+    },
+    Table {
+        name: "device_events",
+        columns: &[
+            ("device", Integer),
+            ("slot", Integer),
+            ("number", Integer),
+            ("at", Integer),
+            ("what", Text),
+            ("text", Text),
+        ],
+        key: 2,
     },
     Table {
         name: "clone_signs",

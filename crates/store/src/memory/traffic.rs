@@ -3,7 +3,9 @@
 use tidy_warden_core::id::DeviceId;
 
 use super::{MemoryStore, Model, unknown};
-use crate::{BrokerSession, CloneSigns, ReadTraffic, StoreError, Tally, Traffic, WriteTraffic};
+use crate::{
+    BrokerSession, CloneSigns, DeviceEvent, MOST_EVENTS, ReadTraffic, StoreError, Tally, Traffic, WriteTraffic,
+};
 
 impl ReadTraffic for MemoryStore {
     fn traffic(&self, id: &DeviceId) -> Result<Traffic, StoreError> {
@@ -12,6 +14,10 @@ impl ReadTraffic for MemoryStore {
 
     fn clone_signs(&self, id: &DeviceId) -> Result<Option<CloneSigns>, StoreError> {
         Ok(self.model().clone_signs.get(id).cloned())
+    }
+
+    fn events(&self, id: &DeviceId) -> Result<Vec<DeviceEvent>, StoreError> {
+        Ok(self.model().events.get(id).cloned().unwrap_or_default())
     }
 
     fn broker_session(&self, client_id: &str) -> Result<Option<BrokerSession>, StoreError> {
@@ -66,6 +72,18 @@ pub(super) fn tally(model: &mut Model, tally: &Tally<'_>) {
                         known.last = each.last;
                     }
                     None => drop(model.differences.insert(key, each.clone())),
+                }
+            }
+        }
+        Tally::Events(events) => {
+            for each in *events {
+                if !model.rows.contains_key(&each.device) {
+                    continue;
+                }
+                let kept = model.events.entry(each.device.clone()).or_default();
+                kept.push(each.clone());
+                if kept.len() > MOST_EVENTS {
+                    kept.remove(0);
                 }
             }
         }

@@ -4,6 +4,7 @@ use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::key::PublicKey;
 use tidy_warden_core::time::UnixTime;
+use tokio_postgres::types::ToSql;
 
 use super::Database;
 use super::connection::get;
@@ -114,9 +115,18 @@ impl ReadRecord for Database {
     }
 
     fn entries(&self, from: i64, limit: usize) -> Result<Vec<Entry>, StoreError> {
-        let sql = "SELECT number, at, actor, act, subject, because, detail, previous, hash FROM audit
-             WHERE number >= $1 ORDER BY number LIMIT $2";
-        let found = self.connection.rows(sql, &[&from, &rows::limit(limit)])?;
+        self.entries_by("WHERE number >= $1 ORDER BY number LIMIT $2", &[&from, &rows::limit(limit)])
+    }
+
+    fn entries_about(&self, subject: &str, before: i64, limit: usize) -> Result<Vec<Entry>, StoreError> {
+        let rest = "WHERE subject = $1 AND number < $2 ORDER BY number DESC LIMIT $3";
+        self.entries_by(rest, &[&subject, &before, &rows::limit(limit)])
+    }
+}
+
+impl Database {
+    fn entries_by(&self, rest: &str, values: &[&(dyn ToSql + Sync)]) -> Result<Vec<Entry>, StoreError> {
+        let sql = format!("SELECT number, at, actor, act, subject, because, detail, previous, hash FROM audit {rest}");
         let entry = |row: &tokio_postgres::Row| {
             Ok(Entry {
                 number: get(row, 0)?,
@@ -130,7 +140,7 @@ impl ReadRecord for Database {
                 hash: hash(get(row, 8)?),
             })
         };
-        found.iter().map(entry).collect()
+        self.connection.rows(&sql, values)?.iter().map(entry).collect()
     }
 }
 

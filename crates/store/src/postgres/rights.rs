@@ -52,7 +52,7 @@ const READ_BY_POSTS: [&str; 20] = [
 ];
 
 /// What a guard counts.
-const TALLIES: [&str; 5] = ["traffic", "seen", "trial_differences", "broker_sessions", "places"];
+const TALLIES: [&str; 6] = ["device_events", "traffic", "seen", "trial_differences", "broker_sessions", "places"];
 
 /// What a desk reads beside what guards read.
 const READ_BY_DESKS: [&str; 11] = [
@@ -91,7 +91,8 @@ const WRITTEN_BY_DESKS: [(&str, &str); 16] = [
 ];
 
 /// What only whoever works on the ward reads beside that.
-const READ_BY_READERS: [&str; 15] = [
+const READ_BY_READERS: [&str; 16] = [
+    "device_events",
     "retired_facts",
     "introduced",
     "former_servers",

@@ -273,19 +273,28 @@ INSERT INTO token_signers (name, public_key, key_place, created)
     SELECT 'tokens', token_key, 'ward', coalesce((SELECT at FROM audit WHERE number = 1), 0) FROM ward;
 ";
 
-/// What came with format 6: until when a list is good, and the order in which admissions end. (Its index is said in words that no other
+/// What came with format 6: what guards noticed of devices (the newest, each in a place that comes round), until when a list is good, and the order in which admissions end. (Its index is said in words that no other
 /// question has: on empty tables all would be planned to go through it.)
 const TABLES_6: &str = "
 ALTER TABLE authorities ADD COLUMN crl_until BIGINT;
 CREATE INDEX admissions_by_end ON admissions (until, number) WHERE coalesce(state, '') = '';
+CREATE INDEX audit_by_subject ON audit (subject, number);
+CREATE TABLE device_events (
+    device BIGINT NOT NULL REFERENCES devices, slot BIGINT NOT NULL, number BIGINT NOT NULL, at BIGINT NOT NULL,
+    what TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (device, slot)
+);
 ";
 
-/// Whoever may note that a list was signed may note this of it.
+/// Whoever may note that a list was signed may note this of it; and what holds for counts of devices holds for events.
 const RIGHTS_6: &str = "
 DO $$ DECLARE one RECORD; BEGIN
     FOR one IN SELECT DISTINCT grantee::regrole::text AS who FROM pg_attribute, aclexplode(attacl)
         WHERE attrelid = 'authorities'::regclass AND attname = 'crl_at' AND privilege_type = 'UPDATE' AND grantee <> 0 LOOP
         EXECUTE format('GRANT UPDATE (crl_until) ON authorities TO %s', one.who);
+    END LOOP;
+    FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
+        WHERE oid = 'traffic'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
+        EXECUTE format('GRANT %s ON device_events TO %s', one.what, one.who);
     END LOOP;
 END $$;
 ";

@@ -9,7 +9,11 @@ use tokio_postgres::Row;
 use super::Database;
 use super::connection::{Connection, get};
 use super::rows::{self, damaged};
-use crate::{BrokerSession, CloneSigns, ReadTraffic, StoreError, Tally, Traffic, TrialDifference, WriteTraffic};
+use crate::contract::newest;
+use crate::{
+    BrokerSession, CloneSigns, DeviceEvent, MOST_EVENTS, ReadTraffic, StoreError, Tally, Traffic, TrialDifference,
+    WriteTraffic,
+};
 
 const SESSIONS: &str = "SELECT client_id, devices.id, guard, opened, until, subscriptions
     FROM broker_sessions JOIN devices ON devices.pk = broker_sessions.device";
@@ -53,6 +57,15 @@ impl ReadTraffic for Database {
         }))
     }
 
+    fn events(&self, id: &DeviceId) -> Result<Vec<DeviceEvent>, StoreError> {
+        let sql = "SELECT at, what, text FROM device_events WHERE device = (SELECT pk FROM devices WHERE id = $1) ORDER BY number";
+        let found = self.connection.rows(sql, &[&id.as_str()])?;
+        let event = |row| {
+            Ok(DeviceEvent { device: id.clone(), at: UnixTime(get(row, 0)?), what: get(row, 1)?, text: get(row, 2)? })
+        };
+        found.iter().map(event).collect()
+    }
+
     fn broker_session(&self, client_id: &str) -> Result<Option<BrokerSession>, StoreError> {
         let row = self.connection.maybe(&format!("{SESSIONS} WHERE client_id = $1"), &[&client_id])?;
         row.as_ref().map(session).transpose()
@@ -90,6 +103,7 @@ pub(super) fn tally(connection: &Connection, tally: &Tally<'_>) -> Result<(), St
         Tally::Traffic { counted, at } => add_traffic(connection, counted, *at),
         Tally::Differences { trial, differences } => add_differences(connection, *trial, differences),
         Tally::Sessions { kept, gone, now } => keep_sessions(connection, kept, gone, *now),
+        Tally::Events(events) => add_events(connection, events),
         Tally::Post(state) => super::post::put_state(connection, state),
     }
 }
@@ -142,6 +156,25 @@ fn add_traffic(connection: &Connection, counted: &[(DeviceId, Traffic)], at: Uni
         &[&here, &at.0],
     )?;
     Ok(())
+}
+
+fn add_events(connection: &Connection, events: &[DeviceEvent]) -> Result<(), StoreError> {
+    let all: Vec<&DeviceEvent> = newest(events).into_values().flatten().collect();
+    let ids: Vec<&str> = all.iter().map(|each| each.device.as_str()).collect();
+    let times: Vec<i64> = all.iter().map(|each| each.at.0).collect();
+    let words = |of: fn(&DeviceEvent) -> &String| all.iter().map(|each| of(each).as_str()).collect::<Vec<_>>();
+    // One device has no more of them than there are places, so that none is taken twice.
+    connection.write(
+        "INSERT INTO device_events (device, slot, number, at, what, text)
+         SELECT pk, number % $5, number, at, what, text FROM (
+             SELECT devices.pk, new.at, new.what, new.text, row_number() OVER (PARTITION BY devices.pk ORDER BY new.place)
+                 + coalesce((SELECT max(number) FROM device_events WHERE device = devices.pk), 0) AS number
+             FROM unnest($1::text[], $2::bigint[], $3::text[], $4::text[]) WITH ORDINALITY AS new (id, at, what, text, place)
+             JOIN devices ON devices.id = new.id) AS numbered
+         ON CONFLICT (device, slot) DO UPDATE SET number = excluded.number, at = excluded.at, what = excluded.what,
+             text = excluded.text",
+        &[&ids, &times, &words(|each| &each.what), &words(|each| &each.text), &rows::limit(MOST_EVENTS)],
+    )
 }
 
 fn add_differences(connection: &Connection, trial: u32, differences: &[TrialDifference]) -> Result<(), StoreError> {

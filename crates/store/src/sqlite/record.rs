@@ -1,6 +1,6 @@
 //! The ward and its record.
 
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, ToSql, params};
 use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::key::PublicKey;
@@ -133,31 +133,41 @@ impl<S: Sql> ReadRecord for S {
     }
 
     fn entries(&self, from: i64, limit: usize) -> Result<Vec<Entry>, StoreError> {
-        let mut statement = self.sql().prepare_cached(
-            "SELECT number, at, actor, act, subject, because, detail, previous, hash FROM audit
-             WHERE number >= ?1 ORDER BY number LIMIT ?2",
-        )?;
-        let mut found = statement.query(params![from, rows::limit(limit)])?;
-        let mut all = Vec::new();
-        while let Some(row) = found.next()? {
-            let hash = |at| -> Result<Hash, StoreError> {
-                // A hash of another length was tampered with; it is no hash of anything.
-                Ok(row.get::<_, Vec<u8>>(at)?.try_into().unwrap_or([0xff; 32]))
-            };
-            all.push(Entry {
-                number: row.get(0)?,
-                at: UnixTime(row.get(1)?),
-                actor: row.get(2)?,
-                act: row.get(3)?,
-                subject: row.get(4)?,
-                because: row.get(5)?,
-                detail: row.get(6)?,
-                previous: hash(7)?,
-                hash: hash(8)?,
-            });
-        }
-        Ok(all)
+        let rest = "WHERE number >= ?1 ORDER BY number LIMIT ?2";
+        entries(self.sql(), rest, params![from, rows::limit(limit)])
     }
+
+    fn entries_about(&self, subject: &str, before: i64, limit: usize) -> Result<Vec<Entry>, StoreError> {
+        let rest = "WHERE subject = ?1 AND number < ?2 ORDER BY number DESC LIMIT ?3";
+        entries(self.sql(), rest, params![subject, before, rows::limit(limit)])
+    }
+}
+
+/// The entries that a query is about.
+fn entries(connection: &Connection, rest: &str, values: &[&dyn ToSql]) -> Result<Vec<Entry>, StoreError> {
+    let mut statement = connection.prepare_cached(&format!(
+        "SELECT number, at, actor, act, subject, because, detail, previous, hash FROM audit {rest}"
+    ))?;
+    let mut found = statement.query(values)?;
+    let mut all = Vec::new();
+    while let Some(row) = found.next()? {
+        let hash = |at| -> Result<Hash, StoreError> {
+            // A hash of another length was tampered with; it is no hash of anything.
+            Ok(row.get::<_, Vec<u8>>(at)?.try_into().unwrap_or([0xff; 32]))
+        };
+        all.push(Entry {
+            number: row.get(0)?,
+            at: UnixTime(row.get(1)?),
+            actor: row.get(2)?,
+            act: row.get(3)?,
+            subject: row.get(4)?,
+            because: row.get(5)?,
+            detail: row.get(6)?,
+            previous: hash(7)?,
+            hash: hash(8)?,
+        });
+    }
+    Ok(all)
 }
 
 impl WriteRecord for SqliteTx<'_> {

@@ -241,7 +241,7 @@ ALTER TABLE credentials ADD COLUMN key_note TEXT;
 CREATE UNIQUE INDEX credentials_by_kid ON credentials (kid) WHERE kid IS NOT NULL;
 ";
 
-/// What came with format 13: until when a list is good, and when each device's credentials end, read without the certificates.
+/// What came with format 13: what guards noticed of devices (the newest, each in a place that comes round), until when a list is good, and when each device's credentials end, read without the certificates.
 const TABLES_13: &str = "
 ALTER TABLE authorities ADD COLUMN crl_until INTEGER;
 DROP INDEX credentials_by_device;
@@ -249,6 +249,11 @@ CREATE INDEX credentials_by_device ON credentials (
     device, origin, authority, not_before, not_after, superseded_until, revoked, authorised_by, kid
 );
 CREATE INDEX admissions_by_end ON admissions (until, number) WHERE state IS NULL;
+CREATE INDEX audit_by_subject ON audit (subject, number);
+CREATE TABLE device_events (
+    device INTEGER NOT NULL REFERENCES devices, slot INTEGER NOT NULL, number INTEGER NOT NULL, at INTEGER NOT NULL,
+    what TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (device, slot)
+) WITHOUT ROWID;
 ";
 
 /// The key that signed tokens before there could be several.

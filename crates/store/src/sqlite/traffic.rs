@@ -1,12 +1,16 @@
 //! What the guard counts and notices, and what the broker keeps.
 
-use rusqlite::{Connection, Row, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
 use super::rows::{self, damaged};
 use super::{Sql, SqliteTx};
-use crate::{BrokerSession, CloneSigns, ReadTraffic, StoreError, Tally, Traffic, TrialDifference, WriteTraffic};
+use crate::contract::newest;
+use crate::{
+    BrokerSession, CloneSigns, DeviceEvent, MOST_EVENTS, ReadTraffic, StoreError, Tally, Traffic, TrialDifference,
+    WriteTraffic,
+};
 
 const SESSIONS: &str = "SELECT client_id, devices.id, guard, opened, until, subscriptions
     FROM broker_sessions JOIN devices ON devices.pk = broker_sessions.device";
@@ -56,6 +60,17 @@ impl<S: Sql> ReadTraffic for S {
         }))
     }
 
+    fn events(&self, id: &DeviceId) -> Result<Vec<DeviceEvent>, StoreError> {
+        let mut statement = self.sql().prepare_cached(
+            "SELECT at, what, text FROM device_events WHERE device = (SELECT pk FROM devices WHERE id = ?1) ORDER BY number",
+        )?;
+        let event = |row: &Row<'_>| {
+            Ok(DeviceEvent { device: id.clone(), at: UnixTime(row.get(0)?), what: row.get(1)?, text: row.get(2)? })
+        };
+        let found = statement.query_map([id.as_str()], event)?;
+        Ok(found.collect::<Result<_, _>>()?)
+    }
+
     fn broker_session(&self, client_id: &str) -> Result<Option<BrokerSession>, StoreError> {
         let mut statement = self.sql().prepare_cached(&format!("{SESSIONS} WHERE client_id = ?1"))?;
         let mut found = statement.query([client_id])?;
@@ -99,8 +114,28 @@ pub(super) fn tally(connection: &Connection, tally: &Tally<'_>) -> Result<(), St
         Tally::Traffic { counted, at } => add_traffic(connection, counted, *at),
         Tally::Differences { trial, differences } => add_differences(connection, *trial, differences),
         Tally::Sessions { kept, gone, now } => keep_sessions(connection, kept, gone, *now),
+        Tally::Events(events) => add_events(connection, events),
         Tally::Post(state) => super::post::put_state(connection, state),
     }
+}
+
+fn add_events(connection: &Connection, events: &[DeviceEvent]) -> Result<(), StoreError> {
+    let mut last = connection.prepare_cached(
+        "SELECT pk, (SELECT coalesce(max(number), 0) FROM device_events WHERE device = pk) FROM devices WHERE id = ?1",
+    )?;
+    let mut put = connection.prepare_cached(
+        "INSERT OR REPLACE INTO device_events (device, slot, number, at, what, text) VALUES (?1, ?2 % ?3, ?2, ?4, ?5, ?6)",
+    )?;
+    for (id, events) in newest(events) {
+        let place =
+            last.query_row([id.as_str()], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?))).optional()?;
+        let Some((pk, mut number)) = place else { continue };
+        for each in events {
+            number += 1;
+            put.execute(params![pk, number, rows::limit(MOST_EVENTS), each.at.0, each.what, each.text])?;
+        }
+    }
+    Ok(())
 }
 
 fn add_traffic(connection: &Connection, counted: &[(DeviceId, Traffic)], at: UnixTime) -> Result<(), StoreError> {

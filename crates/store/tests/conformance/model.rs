@@ -24,10 +24,10 @@ use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    AdoptedSettings, Batch, BrokerSession, Cause, Declared, EndPlace, GroupMembers, GuardStore, Intended, Introduction,
-    JobKind, Lease, NameInUse, NewAuthority, NewCredential, NewJob, OperatorStore, OwnFacts, Place, PostRecord,
-    PostState, SqliteStore, Store, StoreError, Tally, TokenBlock, TokenSignerRecord, Traffic, TrialDifference,
-    postgres,
+    AdoptedSettings, Batch, BrokerSession, Cause, Declared, DeviceEvent, EndPlace, GroupMembers, GuardStore, Intended,
+    Introduction, JobKind, Lease, NameInUse, NewAuthority, NewCredential, NewJob, OperatorStore, OwnFacts, Place,
+    PostRecord, PostState, SqliteStore, Store, StoreError, Tally, TokenBlock, TokenSignerRecord, Traffic,
+    TrialDifference, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, id, new_database, new_file, new_model};
@@ -637,7 +637,16 @@ pub(crate) fn act_for(
             let count = u64::from(*count);
             let refused = (count > 1).then(|| (cause.at, "publish".to_owned()));
             let traffic = Traffic { messages_in: count, octets_in: 3, refusals: count, refused, ..Traffic::default() };
-            told(guard.tally(&Tally::Traffic { counted: &[(name(*device), traffic)], at: cause.at }))
+            let events: Vec<DeviceEvent> = (0..count * 40)
+                .map(|number| DeviceEvent {
+                    device: name(*device + u8::from(number % 7 == 0)),
+                    at: cause.at,
+                    what: "refused".to_owned(),
+                    text: format!("{number}"),
+                })
+                .collect();
+            let noticed = told(guard.tally(&Tally::Events(&events)));
+            noticed + &told(guard.tally(&Tally::Traffic { counted: &[(name(*device), traffic)], at: cause.at }))
         }
         Act::Difference(device, rule) => {
             let Some(trial) = store.trial().unwrap() else { return String::new() };
@@ -752,6 +761,9 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         all.push(told(store.is_gateway(device)));
         all.push(told(store.entries_of(device)));
         all.push(told(store.traffic(device)));
+        all.push(told(store.events(device)));
+        all.push(told(store.entries_about(device.as_str(), i64::MAX, 3)));
+        all.push(told(store.entries_about(device.as_str(), 9, 99)));
         all.push(told(store.clone_signs(device)));
         all.push(told(store.broker_sessions_of(device)));
         all.push(told(store.admissions_of(device, 2)));

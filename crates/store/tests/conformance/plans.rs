@@ -128,6 +128,8 @@ const OF_ONE: &[(&str, Question)] = &[
     ("asking", |store| store.asking(&digest(9)).map(drop)),
     ("credential_der", |store| store.credential_der(&Fingerprint(digest(9))).map(drop)),
     ("admission_of_key", |store| store.admission_of_key(&digest(9)).map(drop)),
+    ("entries_about", |store| store.entries_about("new-9", i64::MAX, 20).map(drop)),
+    ("events", |store| store.events(&id("new-9")).map(drop)),
     ("pending_for", |store| store.pending_for(&[id("new-9")]).map(drop)),
     ("pending_with", |store| store.pending_with(&[&Fact::new(FactName::Serial, "NW-9").unwrap()]).map(drop)),
     ("withdraw", |store| tried(store, |tx| acts::admission::withdraw(tx, &[AdmissionName(9)], &cause(3)).map(drop))),

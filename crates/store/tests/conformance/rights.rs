@@ -11,8 +11,8 @@ use tidy_warden_core::post::{self, PostRole};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{
-    Cause, DatabaseAccess, GuardStore, IntroduceRefusal, Opened, OperatorStore, PostRecord, PostState, StoreError,
-    Tally, Traffic, Turn, postgres,
+    Cause, DatabaseAccess, DeviceEvent, GuardStore, IntroduceRefusal, Opened, OperatorStore, PostRecord, PostState,
+    StoreError, Tally, Traffic, Turn, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, fresh, id, issue, new_database, new_model};
@@ -203,6 +203,9 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     let counted = [(wv1.clone(), Traffic { messages_in: 3, ..Traffic::default() })];
     guard.tally(&Tally::Traffic { counted: &counted, at: UnixTime(NOW + 9) }).unwrap();
     guard.tally(&Tally::Sessions { kept: &[], gone: &["a".into()], now: UnixTime(NOW) }).unwrap();
+    let noticed = DeviceEvent { device: wv1.clone(), at: UnixTime(NOW), what: "cut".into(), text: "cut wv-1".into() };
+    guard.tally(&Tally::Events(std::slice::from_ref(&noticed))).unwrap();
+    assert_eq!(roles.owner.events(&wv1).unwrap(), [noticed]);
     // A child waits, also where it would be listed at once elsewhere.
     let gateway = device("wv-1", None);
     let child = |name: &str| IntroducedRecord {
@@ -234,7 +237,16 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     forbidden(as_person.retire_device(&wv1, &cause));
     forbidden(as_person.add_devices(&[device("wv-3", None)], &cause).map(drop));
     let login = &roles.guard.login;
-    let counted = ["traffic", "seen", "trial_differences", "broker_sessions", "post_states", "places", "sessions"];
+    let counted = [
+        "device_events",
+        "traffic",
+        "seen",
+        "trial_differences",
+        "broker_sessions",
+        "post_states",
+        "places",
+        "sessions",
+    ];
     let tables = Cluster::shared()
         .sql(&roles.database, "SELECT tablename FROM pg_tables WHERE schemaname = 'public' ORDER BY 1");
     let tables: Vec<&str> = tables.lines().collect();

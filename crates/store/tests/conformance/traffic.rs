@@ -1,7 +1,7 @@
 //! What the guard counts and notices.
 
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{CloneSigns, Tally, Traffic};
+use tidy_warden_store::{CloneSigns, DeviceEvent, MOST_EVENTS, Tally, Traffic};
 
 use crate::bench::{NOW, cause, device, id, on_each};
 
@@ -36,6 +36,36 @@ fn what_the_guard_counts_adds_up_and_leaves_no_entries() {
         let seen = |of| store.devices(&[id(of)]).unwrap().remove(0).unwrap().device.seen;
         assert_eq!((seen("wv-1"), seen("wv-2")), (Some(UnixTime(NOW + 2)), None));
         assert_eq!(store.audit_end().unwrap(), before);
+    });
+}
+
+#[test]
+fn of_each_device_the_newest_events_are_kept_in_their_order() {
+    on_each(|store, guard, _| {
+        store.add_devices(&[device("wv-1", None), device("wv-2", None)], &cause(0)).unwrap().unwrap();
+        let before = store.audit_end().unwrap();
+        let event = |of: &str, number: usize| DeviceEvent {
+            device: id(of),
+            at: UnixTime(NOW + i64::try_from(number).unwrap()),
+            what: "connected".to_owned(),
+            text: format!("{of} \"x\"\n{number}"),
+        };
+        let texts = |of: &str| store.events(&id(of)).unwrap().into_iter().map(|each| each.text).collect::<Vec<_>>();
+        assert_eq!(texts("wv-1"), Vec::<String>::new());
+        // One by one, many at once, more at once than are kept, and two devices among each other.
+        for batch in [0..1, 1..4, 4..90, 90..130, 130..137, 137..400, 400..401] {
+            let mut events: Vec<DeviceEvent> = batch.clone().map(|number| event("wv-1", number)).collect();
+            events.insert(0, event("wv-2", batch.start));
+            events.push(event("nobody", 1));
+            guard.tally(&Tally::Events(&events)).unwrap();
+            let first = batch.end.saturating_sub(MOST_EVENTS);
+            let wanted: Vec<String> = (first..batch.end).map(|number| event("wv-1", number).text).collect();
+            assert_eq!(texts("wv-1"), wanted, "{batch:?}");
+        }
+        assert_eq!(store.events(&id("wv-2")).unwrap().len(), 7);
+        assert_eq!(store.events(&id("wv-1")).unwrap().last(), Some(&event("wv-1", 400)));
+        guard.tally(&Tally::Events(&[])).unwrap();
+        assert_eq!(store.audit_end().unwrap(), before, "nothing is decided by them");
     });
 }
 
