@@ -9,6 +9,7 @@ mod group;
 mod job;
 mod policy;
 mod post;
+mod rotation;
 mod run;
 mod store;
 mod token;
@@ -31,6 +32,7 @@ pub(crate) use policy::{
     AdoptArgs, AskArgs, AskedAct, CheckArgs, CompareArgs, DraftArgs, FormatArgs, PolicyCommand, ReachArgs, TrialArgs,
 };
 pub(crate) use post::{AddPostArgs, PostCommand, RoleArg};
+pub(crate) use rotation::{PrepareRotationArgs, RotationCommand, SayArgs};
 pub(crate) use run::{
     DemoArgs, DeskArgs, GuardArgs, JoinArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, ScaleArgs, SimulateArgs,
     SimulateCommand, TopicMatchArgs, WatchArgs,
@@ -71,6 +73,7 @@ run
   watch      see what the guard does as it happens, or messages
 keep true
   due        see what ends or falls due: what renews by itself, and what needs you
+  rotation   renew the certificates of many devices in rounds, each judged before the next
   hold       suspend a device, everywhere and at once, until it is released
   release    lift a hold
   revoke     end a device's certificates and tokens, everywhere and at once
@@ -197,6 +200,9 @@ pub(crate) enum Command {
     /// Certificates and keys of devices, certificates of guards and desks, authorities, revocation lists, keys that sign tokens, admissions,
     /// devices that wait for a yes, and holds at which nobody looked.
     Due(DueArgs),
+    /// Renew the certificates of many devices in rounds, each judged before the next begins.
+    #[command(subcommand)]
+    Rotation(RotationCommand),
     /// Suspend a device, everywhere and at once, until it is released.
     Hold(HoldArgs),
     /// Lift a hold.

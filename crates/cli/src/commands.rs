@@ -26,6 +26,7 @@ pub(crate) mod policy;
 mod post;
 mod probe;
 pub(crate) mod revoke;
+mod rotation;
 pub(crate) mod settings;
 mod simulate;
 mod store;
@@ -118,6 +119,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Probe(args) => probe::run(&context, &args),
         Command::Watch(args) => watch::run(&context, &args),
         Command::Due(args) => due::run(&context, &args),
+        Command::Rotation(command) => rotation::run(&context, &command),
         Command::Hold(args) => urgent(&|| hold::run(&context, hold::HoldAct::Hold, &args)),
         Command::Release(args) => hold::run(&context, hold::HoldAct::Release, &args),
         Command::Revoke(args) => urgent(&|| revoke::run(&context, &args)),
@@ -150,6 +152,7 @@ fn is_list(command: &Command) -> bool {
         Command::Job(command) => matches!(command, JobCommand::List { .. }),
         Command::Post(command) => matches!(command, PostCommand::List),
         Command::Due(_) => true,
+        Command::Rotation(command) => matches!(command, crate::args::RotationCommand::List),
         Command::Audit(command) => matches!(command, AuditCommand::Log { .. }),
         _ => false,
     }

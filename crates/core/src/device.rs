@@ -36,6 +36,8 @@ pub struct DeviceRecord {
     pub seen: Option<UnixTime>,
     /// Tokens made before this moment no longer count.
     pub tokens_from: UnixTime,
+    /// When it was asked last to renew its certificate: one of before may be renewed at any time.
+    pub renew_asked: Option<UnixTime>,
     /// What people wrote about it, for people.
     pub note: Option<Note>,
 }
@@ -102,6 +104,7 @@ impl DeviceRecord {
             retired: None,
             seen: None,
             tokens_from: UnixTime(0),
+            renew_asked: None,
             note: None,
         }
     }

@@ -47,6 +47,20 @@ pub enum Event {
         /// Where it called from.
         peer: SocketAddr,
     },
+    /// Devices of a rotation were asked to renew, or it came to another state or round.
+    Rotation {
+        /// Its name.
+        rotation: String,
+        /// Where it is.
+        state: &'static str,
+        /// The round, from 1.
+        round: usize,
+        /// How many were asked.
+        asked: u64,
+        /// Why it stopped.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        because: Option<String>,
+    },
     /// A device asked again for what it had been given, and was given the same.
     Repeated {
         /// The device.
@@ -163,6 +177,10 @@ impl fmt::Display for Event {
                 write!(f, "enrolled {device} by {admission}, proved by {proof}: {serial} (from {peer})")
             }
             Self::Renewed { device, serial, peer } => write!(f, "renewed {device}: {serial} (from {peer})"),
+            Self::Rotation { rotation, state, round, asked, because } => {
+                write!(f, "rotation {rotation}, round {round}: asked {asked}; it is {state}")?;
+                because.as_ref().map_or(Ok(()), |because| write!(f, ": {because}"))
+            }
             Self::Repeated { device, peer } => {
                 write!(f, "told {device} once more what it was given (from {peer})")
             }

@@ -16,6 +16,7 @@ mod follow;
 mod inbox;
 mod lists;
 mod metrics;
+mod rotations;
 mod route;
 pub mod server;
 mod servers;

@@ -120,6 +120,7 @@ pub struct Server {
     metrics: Option<TcpListener>,
     counter: Arc<Counter>,
     follower: Follower,
+    rotations: Option<tidy_warden_store::OperatorStore>,
     wants: watch::Receiver<Reading>,
     stop: watch::Sender<bool>,
 }
@@ -184,7 +185,7 @@ impl Server {
             }
         };
         let (plain, metrics) = (optional(config.listen_http).await?, optional(config.metrics).await?);
-        Ok(Self { listener, plain, metrics, counter, follower, wants: wanted, stop })
+        Ok(Self { listener, plain, metrics, counter, follower, rotations: stores.rotations, wants: wanted, stop })
     }
 
     /// Tells when authorities or policies changed, so that keys must be opened or an edition read.
@@ -214,6 +215,15 @@ impl Server {
             .name("follower".to_owned())
             .spawn(move || follower.follow())
             .map_err(DeskError::Thread)?;
+        let stop_driving = Arc::new(AtomicBool::new(false));
+        let driving = match self.rotations {
+            Some(store) => {
+                let (desk, stop) = (desk.clone(), stop_driving.clone());
+                let thread = std::thread::Builder::new().name("rotations".to_owned());
+                Some(thread.spawn(move || crate::rotations::drive(&desk, store, &stop)).map_err(DeskError::Thread)?)
+            }
+            None => None,
+        };
         let mut tasks = tokio::task::JoinSet::new();
         let (makers, mut files) = (desk.clone(), MakerFiles::default());
         // Before anybody comes: a list that was not read yet lists nobody.
@@ -249,7 +259,9 @@ impl Server {
         let all = u32::try_from(AT_ONCE + WAITING).unwrap_or(u32::MAX);
         let _ = tokio::time::timeout(STOPPING, self.counter.waiting.acquire_many(all)).await;
         stop_following.store(true, Ordering::Relaxed);
-        let _ = tokio::task::spawn_blocking(move || following.join()).await;
+        stop_driving.store(true, Ordering::Relaxed);
+        let _ =
+            tokio::task::spawn_blocking(move || (following.join(), driving.map(std::thread::JoinHandle::join))).await;
         Ok(())
     }
 }

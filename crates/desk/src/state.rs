@@ -190,6 +190,8 @@ pub struct Stores {
     pub acts: DeskActs,
     /// Who records revocation lists.
     pub lists: OperatorStore,
+    /// Who drives rotations; none where a desk may not, as at a post.
+    pub rotations: Option<OperatorStore>,
 }
 
 /// A desk without its sockets.

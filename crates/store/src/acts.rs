@@ -17,6 +17,7 @@ pub mod policy;
 pub mod post;
 pub mod record;
 pub mod revoke;
+pub mod rotation;
 pub mod server;
 pub mod token;
 pub mod usage;

@@ -60,6 +60,11 @@ impl OperatorStore {
         viewed(&*self.0, look)
     }
 
+    /// See [`Store::reopen`].
+    pub fn reopen(&mut self) -> Result<(), StoreError> {
+        self.0.reopen()
+    }
+
     /// See [`Store::survey`].
     pub fn survey(&self) -> Result<Survey, StoreError> {
         self.0.survey()

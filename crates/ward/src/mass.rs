@@ -151,7 +151,7 @@ impl MassAct {
             JobKind::Release => Self::Release,
             JobKind::Revoke => Self::Revoke(plan.reason.ok_or_else(missing)?.parse().map_err(damaged)?),
             JobKind::Edit => Self::Edit(plan.edit.ok_or_else(missing)?.read()?),
-            JobKind::Enroll | JobKind::Import | JobKind::Keys => return Err(missing()),
+            JobKind::Enroll | JobKind::Import | JobKind::Keys | JobKind::Rotate => return Err(missing()),
         })
     }
 

@@ -168,6 +168,7 @@ pub(crate) async fn bind(
         follower: ward.desk_reader(Some(STORE_PATIENCE))?,
         acts: ward.desk_acts()?,
         lists: ward.another_store()?,
+        rotations: post.is_none().then(|| ward.another_store()).transpose()?,
     };
     let (name, actor) = match post {
         Some(post) => (post.name.clone(), ward.actor.clone()),

@@ -127,6 +127,7 @@ fn device_json(state: DeviceState, view: &DeviceView) -> Value {
         "id": device.id, "kind": device.kind, "state": state.as_str(), "labels": labels, "facts": facts,
         "gateway": device.gateway, "owner": device.owner, "created": device.created, "seen": device.seen,
         "note": device.note.as_ref().map(Note::as_str), "ends": credential_end(&view.credentials),
+        "renew_asked": device.renew_asked,
     })
 }
 
@@ -294,6 +295,9 @@ fn show_text(
         line("note", note.as_str());
     }
     line("created", &device.created.to_string());
+    if let Some(asked) = device.renew_asked {
+        line("renewal", &format!("asked for at {asked}"));
+    }
     line("seen", &device.seen.map_or_else(|| "never".to_owned(), |seen| seen.to_string()));
     met.lines().iter().for_each(|(name, text)| line(name, text));
     match policy.edition {

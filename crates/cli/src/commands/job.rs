@@ -6,7 +6,7 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{JobKind, JobRecord};
 use tidy_warden_ward::{lease, mass};
 
-use super::{Context, enroll, import, key};
+use super::{Context, enroll, import, key, rotation};
 use crate::args::JobCommand;
 use crate::console::{Listing, counted};
 use crate::problem::{Exit, Problem};
@@ -35,9 +35,20 @@ fn state(job: &JobRecord, now: UnixTime) -> &'static str {
     match (&job.lease, job.ended) {
         (_, Some(_)) if job.stopped => "stopped",
         (_, Some(_)) => "done",
+        // It waits for days, and whoever looks at it now and then has it for a moment.
+        (_, None) if job.kind == JobKind::Rotate => match value(&job.position)["progress"]["state"].as_str() {
+            Some("running") => "running",
+            Some("stopped") => "stopped",
+            _ => "waiting",
+        },
         (Some(lease), None) if lease.until >= now && !lease::is_gone(&lease.holder) => "running",
         _ => "waiting",
     }
+}
+
+/// What the rotation is called that a job is.
+fn rotation_name(job: &JobRecord) -> String {
+    value(&job.plan)["name"].as_str().unwrap_or_default().to_owned()
 }
 
 /// JSON of the job's own, as a value.
@@ -118,7 +129,7 @@ fn show(context: &Context<'_>, number: u32) -> Result<Exit, Problem> {
         text.push_str(&format!("ended     {ended}\n"));
     }
     context.console.show("tidy-warden/job/1", describe(&job, now), &text)?;
-    if state == "waiting" {
+    if state == "waiting" && job.kind != JobKind::Rotate {
         context.console.note(format!("job resume {number} goes on with it, job stop {number} ends it where it stands"));
     }
     Ok(Exit::Done)
@@ -131,6 +142,13 @@ fn resume(context: &Context<'_>, number: u32) -> Result<Exit, Problem> {
         JobKind::Enroll if job.ended.is_none() => enroll::go_on(context, None, false, true),
         JobKind::Import => import::resume(context, &mut ward, number),
         JobKind::Keys => key::resume(context, &mut ward, &job),
+        JobKind::Rotate => {
+            let name = rotation_name(&job);
+            Err(Problem::refused(format!(
+                "job {number} is the rotation `{name}`, which goes on by itself or when a person says so"
+            ))
+            .next(format!("rotation status {name}")))
+        }
         _ => {
             let _word = crate::interrupt::word("interrupted; `job resume` goes on, `job stop` ends it where it stands");
             let mut progress = Progress::of(context.console, "changed", reached(&job, "changed"));
@@ -151,6 +169,9 @@ fn stop(context: &Context<'_>, number: u32, yes: bool) -> Result<Exit, Problem> 
     context.console.confirm(&format!("End job {number} where it stands? What it did stays."), yes)?;
     if job.kind == JobKind::Keys {
         return key::stop(context, &mut ward, number);
+    }
+    if job.kind == JobKind::Rotate {
+        return rotation::end(context, &mut ward, &rotation_name(&job));
     }
     let outcome = match job.kind {
         JobKind::Import => import::stop(&mut ward, number)?,

@@ -30,6 +30,7 @@ mod policy;
 mod post;
 mod record;
 mod rehearsal;
+mod rotation;
 mod scale;
 mod servers;
 mod storm;

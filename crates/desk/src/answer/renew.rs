@@ -64,7 +64,9 @@ impl Desk {
         }
         let renew = live.settings.kinds.get(&device.kind).and_then(|kind| kind.renew);
         let opens = renewal_opens(credential.not_before, credential.not_after, renew, &id);
-        if now < opens {
+        // Whoever was asked to renew what it shows may, whatever time that has left.
+        let was_asked = device.renew_asked.is_some_and(|asked| credential.issued <= asked);
+        if now < opens && !was_asked {
             return Err(Refusal::too_early("this certificate", opens, now).about(&id));
         }
         self.count(live, &id)?;

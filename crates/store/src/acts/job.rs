@@ -115,6 +115,8 @@ fn act(kind: JobKind, begins: bool) -> &'static str {
     match (kind, begins) {
         (JobKind::Enroll, true) => "enroll.begin",
         (JobKind::Enroll, false) => "enroll.end",
+        (JobKind::Rotate, true) => "rotation.prepare",
+        (JobKind::Rotate, false) => "rotation.end",
         (_, true) => "job.begin",
         (_, false) => "job.end",
     }

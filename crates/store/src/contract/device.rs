@@ -168,6 +168,9 @@ pub trait WriteDevices: ReadDevices {
     /// Notes when a device was seen.
     fn put_seen(&mut self, id: &DeviceId, at: UnixTime) -> Result<(), StoreError>;
 
+    /// Notes when devices were asked to renew; those that are not listed are passed over.
+    fn put_renew_asked(&mut self, ids: &[DeviceId], at: UnixTime) -> Result<(), StoreError>;
+
     /// Takes all devices out of a fixed group; those that were in it change with `change`.
     fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError>;
 

@@ -21,12 +21,14 @@ pub enum JobKind {
     Revoke,
     /// Shared keys for many devices.
     Keys,
+    /// Renewing certificates in rounds. It waits for days between its steps, and nobody has it then.
+    Rotate,
 }
 
 impl JobKind {
     /// All of them.
-    pub const ALL: [Self; 7] =
-        [Self::Enroll, Self::Import, Self::Edit, Self::Hold, Self::Release, Self::Revoke, Self::Keys];
+    pub const ALL: [Self; 8] =
+        [Self::Enroll, Self::Import, Self::Edit, Self::Hold, Self::Release, Self::Revoke, Self::Keys, Self::Rotate];
 
     /// The word for it.
     #[must_use]
@@ -39,6 +41,7 @@ impl JobKind {
             Self::Release => "release",
             Self::Revoke => "revoke",
             Self::Keys => "keys",
+            Self::Rotate => "rotate",
         }
     }
 }

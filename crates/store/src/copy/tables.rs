@@ -79,6 +79,7 @@ pub const TABLES: [Table; 37] = [
             ("facts", Json),
             ("member_of", Names),
             ("note", Text),
+            ("renew_asked", Integer),
         ],
         key: 1,
     },

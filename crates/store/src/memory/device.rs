@@ -248,6 +248,13 @@ impl WriteDevices for MemoryStore {
         Ok(())
     }
 
+    fn put_renew_asked(&mut self, ids: &[DeviceId], at: UnixTime) -> Result<(), StoreError> {
+        for device in self.model_mut().devices.iter_mut().filter(|device| ids.contains(&device.record.id)) {
+            device.record.renew_asked = Some(at);
+        }
+        Ok(())
+    }
+
     fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError> {
         for device in &mut self.model_mut().devices {
             if device.record.groups.remove(group) {

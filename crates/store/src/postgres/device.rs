@@ -430,6 +430,10 @@ impl WriteDevices for Database {
         self.connection.write_one(sql, &[&id.as_str(), &at.0], "device", id)
     }
 
+    fn put_renew_asked(&mut self, ids: &[DeviceId], at: UnixTime) -> Result<(), StoreError> {
+        self.connection.write("UPDATE devices SET renew_asked = $2 WHERE id = ANY ($1)", &[&texts(ids), &at.0])
+    }
+
     fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError> {
         let sql = "UPDATE devices SET changed = $2, member_of = array_remove(member_of, $1::text)
              WHERE member_of <> '{}' AND $1 = ANY (member_of)";

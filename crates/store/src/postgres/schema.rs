@@ -273,10 +273,11 @@ INSERT INTO token_signers (name, public_key, key_place, created)
     SELECT 'tokens', token_key, 'ward', coalesce((SELECT at FROM audit WHERE number = 1), 0) FROM ward;
 ";
 
-/// What came with format 6: what guards noticed of devices (the newest, each in a place that comes round), until when a list is good, and the order in which admissions end. (Its index is said in words that no other
+/// What came with format 6: what guards noticed of devices (the newest, each in a place that comes round), when devices were asked to renew, until when a list is good, and the order in which admissions end. (Its index is said in words that no other
 /// question has: on empty tables all would be planned to go through it.)
 const TABLES_6: &str = "
 ALTER TABLE authorities ADD COLUMN crl_until BIGINT;
+ALTER TABLE devices ADD COLUMN renew_asked BIGINT;
 CREATE INDEX admissions_by_end ON admissions (until, number) WHERE coalesce(state, '') = '';
 CREATE INDEX audit_by_subject ON audit (subject, number);
 CREATE TABLE device_events (

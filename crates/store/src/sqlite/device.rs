@@ -462,6 +462,14 @@ impl WriteDevices for SqliteTx<'_> {
         rows::found(updated, "device", id)
     }
 
+    fn put_renew_asked(&mut self, ids: &[DeviceId], at: UnixTime) -> Result<(), StoreError> {
+        let mut statement = self.sql().prepare_cached("UPDATE devices SET renew_asked = ?2 WHERE id = ?1")?;
+        for id in ids {
+            statement.execute(params![id.as_str(), at.0])?;
+        }
+        Ok(())
+    }
+
     fn leave_group(&mut self, group: &GroupName, change: i64) -> Result<(), StoreError> {
         self.sql().execute(
             "UPDATE devices SET changed = ?2, member_of =

@@ -241,9 +241,10 @@ ALTER TABLE credentials ADD COLUMN key_note TEXT;
 CREATE UNIQUE INDEX credentials_by_kid ON credentials (kid) WHERE kid IS NOT NULL;
 ";
 
-/// What came with format 13: what guards noticed of devices (the newest, each in a place that comes round), until when a list is good, and when each device's credentials end, read without the certificates.
+/// What came with format 13: what guards noticed of devices (the newest, each in a place that comes round), until when a list is good, when devices were asked to renew, and when each device's credentials end, read without the certificates.
 const TABLES_13: &str = "
 ALTER TABLE authorities ADD COLUMN crl_until INTEGER;
+ALTER TABLE devices ADD COLUMN renew_asked INTEGER;
 DROP INDEX credentials_by_device;
 CREATE INDEX credentials_by_device ON credentials (
     device, origin, authority, not_before, not_after, superseded_until, revoked, authorised_by, kid

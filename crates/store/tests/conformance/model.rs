@@ -626,7 +626,14 @@ pub(crate) fn act_for(
             let wrapped = WrappedKey { to: vec![*number], ephemeral: vec![1], sealed: vec![2, *number] };
             told(store.wrap_data_key(&[("guard-0".to_owned(), wrapped)], cause))
         }
-        Act::Note => told(guard.record_note("topics.clear", "wv-1", "{}", cause)),
+        Act::Note => {
+            let some = [name(0), name(2), name(DEVICES)];
+            let asked = store.decide(|tx| {
+                tidy_warden_store::acts::rotation::ask(tx, "spring", 1, &some, cause)?;
+                Ok(Ok::<_, std::convert::Infallible>(()))
+            });
+            told(asked) + &told(guard.record_note("topics.clear", "wv-1", "{}", cause))
+        }
         Act::Restored(doubt) => {
             let doubt = doubt.then_some("what came after entry 3 may be missing");
             told(store.restored(&serde_json::json!({ "entries": 3 }), doubt, cause))

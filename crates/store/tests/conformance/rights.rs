@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicU8, Ordering};
 
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
+use tidy_warden_core::admission::AdmissionName;
 use tidy_warden_core::database::DatabaseAddress;
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::post::{self, PostRole};
@@ -12,7 +13,7 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{
     Cause, DatabaseAccess, DeviceEvent, GuardStore, IntroduceRefusal, Opened, OperatorStore, PostRecord, PostState,
-    StoreError, Tally, Traffic, Turn, postgres,
+    StoreError, Tally, Traffic, Turn, View, acts, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, fresh, id, issue, new_database, new_model};
@@ -314,6 +315,19 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     assert_eq!(roles.owner.head().unwrap(), head, "nothing of it left a trace");
 }
 
+/// All that `due` asks for, which desks and readers count too.
+fn asks_what_is_due(view: &dyn View) -> Result<(), StoreError> {
+    view.each_ending(UnixTime(i64::MAX), Some(&"site".parse().unwrap()), &mut |_| Ok(()))?;
+    view.pending_by_end((UnixTime(0), AdmissionName(0)), 9)?;
+    view.all_asking(9)?;
+    view.waiting_children(9)?;
+    view.token_signers()?;
+    view.authorities()?;
+    view.equipped_since(&"root".parse().unwrap())?;
+    view.post_states()?;
+    acts::server::all(view).map(drop)
+}
+
 #[test]
 fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     let roles = Roles::new();
@@ -323,6 +337,7 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     let mut as_desk = GuardStore::new(postgres::open(access_as(database, &desk.login, true), None).unwrap());
     assert!(as_desk.devices(&[id("wv-1")]).unwrap()[0].is_some());
     as_desk.tally(&Tally::Post(&roles.state(desk))).unwrap();
+    as_desk.view(asks_what_is_due).unwrap();
     let used = as_desk.record_uses(&[(id("wv-1"), None)], &cause);
     assert!(matches!(used, Err(StoreError::Forbidden { .. })), "{used:?}");
     for sql in [
@@ -341,6 +356,8 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     assert_eq!(reader.entries(1, 9).unwrap().len(), roles.owner.entries(1, 9).unwrap().len());
     assert_eq!(broken(&reader), []);
     reader.jobs(false, 9).unwrap();
+    reader.view(asks_what_is_due).unwrap();
+    reader.view(|view| view.events(&id("wv-1"))).unwrap();
     let posts = reader.posts().unwrap();
     assert!(posts.len() == 2 && posts.iter().all(|post| post.verifier.is_empty()));
     for sql in [

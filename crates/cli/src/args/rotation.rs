@@ -1,0 +1,84 @@
+use clap::{Args, Subcommand};
+
+use super::Because;
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum RotationCommand {
+    /// Plan to renew the certificates of many devices in rounds, and show the plan. Nobody is asked before `rotation start`.
+    Prepare(Box<PrepareRotationArgs>),
+    /// Begin a rotation that was prepared, or its next round where a person does that.
+    Start(SayArgs),
+    /// Ask nobody more; who was asked may still renew.
+    Stop(SayArgs),
+    /// Go on with a rotation that was stopped, where it was.
+    Resume(SayArgs),
+    /// Where each round is, and which devices did not renew.
+    Status {
+        /// The rotation.
+        rotation: String,
+    },
+    /// All rotations, the newest first.
+    List,
+    /// What a rotation is to do, and what it is held to.
+    Show {
+        /// The rotation.
+        rotation: String,
+    },
+    /// Drive rotations that were started, as a desk does: until the one that is named waits for a person, stops, or is done.
+    Run {
+        /// The rotation.
+        rotation: String,
+        /// Do what can be done now, and end.
+        #[arg(long)]
+        once: bool,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SayArgs {
+    /// The rotation.
+    pub(crate) rotation: String,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PrepareRotationArgs {
+    /// What it is called from now on.
+    pub(crate) rotation: String,
+    /// The devices whose certificates are to be renewed.
+    #[arg(long = "where", value_name = "CONDITION", required = true)]
+    pub(crate) condition: String,
+    /// How much of all devices has been asked when each round is over, separated by commas; the last is all.
+    #[arg(long, value_name = "SHARES", value_delimiter = ',', default_value = "1%,10%,100%")]
+    pub(crate) rounds: Vec<String>,
+    /// Ask no more than so many devices in an hour.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub(crate) per_hour: Option<u64>,
+    /// Ask only between these hours of the day (UTC), such as 8-18; over midnight 22-4.
+    #[arg(long, value_name = "FROM-TO")]
+    pub(crate) hours: Option<String>,
+    /// Ask nobody before this moment, in RFC 3339.
+    #[arg(long, value_name = "TIME")]
+    pub(crate) not_before: Option<String>,
+    /// Ask nobody from this moment on, in RFC 3339: the rotation stops then.
+    #[arg(long, value_name = "TIME")]
+    pub(crate) until: Option<String>,
+    /// How long each device has to renew and to use what it got.
+    #[arg(long, value_name = "LENGTH", default_value = "7d")]
+    pub(crate) give: String,
+    /// Stop if more than this of a round fails or is silent.
+    #[arg(long, value_name = "SHARE", default_value = "5%")]
+    pub(crate) most_failed: String,
+    /// A person begins each round after the first, with `rotation start`.
+    #[arg(long)]
+    pub(crate) by_hand: bool,
+    /// Show the plan, and write nothing down.
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
