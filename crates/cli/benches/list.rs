@@ -4,7 +4,7 @@
 //! nothing with them, measured right before each list.
 //!
 //! Then `due` with its forecast, each time by a program that begins anew, beside a walk over the same rows that does nothing with them; and
-//! the same with what the system keeps of the disk let go before, where that can be done. `due` as an argument leaves out the lists.
+//! the same with what the system keeps of the disk let go before, where that can be done. Last a rotation of all. `due` as an argument leaves out the lists.
 
 #![expect(clippy::unwrap_used, reason = "a benchmark fails by panicking")]
 
@@ -40,6 +40,7 @@ fn main() {
         }
     }
     due(dir.path());
+    rotation(dir.path());
 }
 
 /// Times `due`, in ways that differ in what they have to keep.
@@ -77,6 +78,29 @@ fn due(dir: &Path) {
         assert!(program(dir, &["due"]).stdout(Stdio::null()).status().unwrap().success());
         println!("due, nothing of the disk kept        {:.2} s", begun.elapsed().as_secs_f64());
     }
+}
+
+/// Times preparing a rotation of all, and asking: how many a second where nothing else is done.
+fn rotation(dir: &Path) {
+    let timed = |call: &[&str]| {
+        let begun = Instant::now();
+        assert!(program(dir, call).stdout(Stdio::null()).status().unwrap().success(), "{call:?}");
+        begun.elapsed().as_secs_f64()
+    };
+    let bound = walk(dir, "device").as_secs_f64();
+    let took = timed(&["rotation", "prepare", "all", "--where", "id matches \"wv-*\"", "--rounds", "50%,100%"]);
+    println!("rotation prepare                     {took:.1} s, {:.1} times the walk over devices", took / bound);
+    timed(&["rotation", "start", "all", "--yes"]);
+    // What one look asks.
+    let mut asked = Vec::new();
+    for _ in 0..5 {
+        asked.push(20_000.0 / timed(&["rotation", "run", "all", "--once"]));
+    }
+    asked.sort_by(f64::total_cmp);
+    println!(
+        "rotation run --once                  asks {:.0} [{:.0}..{:.0}] devices a second",
+        asked[2], asked[0], asked[4]
+    );
 }
 
 /// Walks all ends of credentials.

@@ -23,6 +23,13 @@ pub const AT_ONCE: usize = 1_000;
 const LOOKED: usize = 50;
 const ASKED: usize = 20;
 
+/// More parts than this that wait are not looked at more often than every so many seconds.
+const FEW: usize = 10;
+const REST: i64 = 60;
+
+/// The most parts: what is known of each is written down with every step.
+const MOST_PARTS: usize = 20_000;
+
 /// How many rotations are looked through.
 const LISTED: usize = 1_000;
 
@@ -209,6 +216,13 @@ pub fn prepare(
         parts
             .extend(of_round.chunks(part).map(|some| some.iter().map(DeviceId::as_str).collect::<Vec<_>>().join("\n")));
     }
+    if parts.len() > MOST_PARTS {
+        return Err(Problem::refused(format!("`{name}` would take {} steps", parts.len()))
+            .because(format!(
+                "no rotation has more than {MOST_PARTS}, and each asks no more than may be asked in an hour"
+            ))
+            .next("ask more in an hour, or fewer devices"));
+    }
     let plan = Plan {
         name: name.to_owned(),
         condition: condition.to_owned(),
@@ -293,11 +307,10 @@ pub struct Done {
 /// Who drives it meanwhile elsewhere keeps it.
 pub fn drive(store: &mut OperatorStore, number: u32, cause: &Cause) -> Result<Done, Problem> {
     let lease = lease::from(cause.at);
-    let is_running = |store: &OperatorStore| -> Result<bool, Problem> {
-        let job = store.job(number)?.filter(|job| job.ended.is_none());
-        Ok(job.map(Rotation::read).transpose()?.is_some_and(|rotation| rotation.state() == State::Running))
-    };
-    if !is_running(store)? {
+    let open = store.job(number)?.filter(|job| job.ended.is_none());
+    let state = open.map(Rotation::read).transpose()?.map(|rotation| rotation.state());
+    // One that was done when its driver was killed is not ended yet.
+    if !matches!(state, Some(State::Running | State::Done)) {
         return Ok(Done::default());
     }
     let job = match store.take_job(number, &lease, &lease::is_gone, cause)? {
@@ -308,6 +321,10 @@ pub fn drive(store: &mut OperatorStore, number: u32, cause: &Cause) -> Result<Do
     };
     let mut rotation = Rotation::read(job)?;
     let mut done = Done::default();
+    if rotation.state() == State::Done {
+        finish(store, &rotation, false, cause)?;
+        return Ok(Done { is_news: true, ..done });
+    }
     let mut looked = look(&**store, &mut rotation, cause.at)?;
     for _ in 0..ASKED {
         let terms = &rotation.plan.terms;
@@ -369,8 +386,7 @@ pub fn drive(store: &mut OperatorStore, number: u32, cause: &Cause) -> Result<Do
         done.is_news |= (after.progress.state, after.progress.round) != (before.state, before.round);
         rotation.position = after;
         if rotation.position.progress.state == State::Done {
-            let detail = json!({ "name": name, "devices": rotation.position.devices });
-            store.end_job(number, &lease::holder(), detail, false, cause)?;
+            finish(store, &rotation, false, cause)?;
             break;
         }
         if rotation.position.progress.state != State::Running {
@@ -388,12 +404,17 @@ pub fn end(store: &mut OperatorStore, name: &str, cause: &Cause) -> Result<(), P
             Problem::refused(format!("the rotation `{name}` is not stopped")).next(format!("rotation stop {name}"))
         );
     }
-    let number = rotation.job.number;
-    store
-        .take_job(number, &lease::from(cause.at), &lease::is_gone, cause)?
-        .map_err(|refusal| lease::refusal(&refusal))?;
-    let detail = json!({ "name": name, "devices": rotation.position.devices, "stopped": true });
-    Ok(store.end_job(number, &lease::holder(), detail, true, cause)?)
+    let (number, lease) = (rotation.job.number, lease::from(cause.at));
+    // Nobody drives one that is stopped, and whoever did has its lease for a minute still.
+    let taken = store.decide(|tx| rotation::take_over(tx, number, &lease))?;
+    taken.map_err(|refusal| lease::refusal(&refusal))?;
+    finish(store, &rotation, true, cause)
+}
+
+/// Ends a job that this process has.
+fn finish(store: &mut OperatorStore, rotation: &Rotation, stopped: bool, cause: &Cause) -> Result<(), Problem> {
+    let detail = json!({ "name": rotation.plan.name, "devices": rotation.position.devices, "stopped": stopped });
+    Ok(store.end_job(rotation.job.number, &lease::holder(), detail, stopped, cause)?)
 }
 
 /// The devices of a part.
@@ -411,6 +432,9 @@ fn look(store: &dyn View, rotation: &mut Rotation, now: UnixTime) -> Result<bool
     let mut open: Vec<usize> =
         places.filter(|place| *place < asked && !rotation.position.parts[*place].is_final()).collect();
     open.sort_by_key(|place| rotation.position.parts[*place].looked);
+    // Devices have days: where there are many of them each is not looked at every few seconds.
+    let rest = if open.len() > FEW { REST } else { 0 };
+    open.retain(|place| now.0 - rotation.position.parts[*place].looked >= rest);
     let mut is_other = false;
     for place in open.into_iter().take(LOOKED) {
         let known = rotation.position.parts[place];

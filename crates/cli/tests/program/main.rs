@@ -36,3 +36,4 @@ mod servers;
 mod storm;
 mod tokens;
 mod watching;
+mod year;

@@ -118,6 +118,14 @@ fn rounds_go_on_when_they_are_good_and_stop_when_a_device_is_silent() {
     world.run(&["rotation", "start", "spring", "--yes"]).exits(3).says(&["rotation resume spring"]);
     world.run(&["rotation", "list"]).exits(0).prints(&["spring", "4 of 4", "a new root"]);
     world.run(&["rotation", "show", "spring"]).exits(0).prints(&["kind = windvane", "1, 3", "5% of a round"]);
+    // One that is stopped can be ended whoever had it a moment ago; that is tried with another.
+    world.run(&["rotation", "prepare", "second", "--where", "id = wv-1", "--rounds", "100%"]).exits(0);
+    world.run(&["rotation", "start", "second", "--yes"]).exits(0);
+    soon("the desk has it", || counted(&world, "second", 0, "asked") == 1);
+    let second = status(&world, "second")["run"].as_u64().unwrap().to_string();
+    world.run(&["job", "stop", &second, "--yes"]).exits(3).says(&["is not stopped", "rotation stop second"]);
+    world.run(&["rotation", "stop", "second", "--yes"]).exits(0);
+    world.run(&["job", "stop", &second, "--yes"]).exits(0);
     // What went wrong stays wrong: who resumes it is told so again.
     drop(desk);
     world.run(&["rotation", "resume", "spring", "--yes"]).exits(0);

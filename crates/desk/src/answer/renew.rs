@@ -65,7 +65,8 @@ impl Desk {
         let renew = live.settings.kinds.get(&device.kind).and_then(|kind| kind.renew);
         let opens = renewal_opens(credential.not_before, credential.not_after, renew, &id);
         // Whoever was asked to renew what it shows may, whatever time that has left.
-        let was_asked = device.renew_asked.is_some_and(|asked| credential.issued <= asked);
+        // (Not in the same second: what is recorded then could be taken for what was there before.)
+        let was_asked = device.renew_asked.is_some_and(|asked| credential.issued <= asked && asked < now);
         if now < opens && !was_asked {
             return Err(Refusal::too_early("this certificate", opens, now).about(&id));
         }

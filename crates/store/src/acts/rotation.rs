@@ -27,6 +27,17 @@ pub fn ask(tx: &mut dyn Tx, name: &str, round: usize, ids: &[DeviceId], cause: &
     tx.put_renew_asked(ids, cause.at)
 }
 
+/// Takes a rotation that has not ended from whoever has it.
+pub fn take_over(tx: &mut dyn Tx, number: u32, lease: &Lease) -> Answer<(), JobRefusal> {
+    match tx.job(number)?.filter(|job| job.ended.is_none() && job.kind == JobKind::Rotate) {
+        Some(job) => {
+            tx.update_job(&JobRecord { lease: Some(lease.clone()), ..job })?;
+            Ok(Ok(()))
+        }
+        None => Ok(Err(JobRefusal::Over { job: number })),
+    }
+}
+
 /// What a person says of a rotation that has not ended: `change` is given how far it is, and gives what counts from now on, or nothing if
 /// that is refused. Whoever works on it at this moment loses it, and sees so with the next batch.
 pub fn say<R>(
