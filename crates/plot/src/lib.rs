@@ -238,7 +238,7 @@ impl Panel {
                 out,
                 "<text x=\"{right:.1}\" y=\"{y:.1}\" class=\"mark\" text-anchor=\"end\">{}</text><rect x=\"{:.1}\" y=\"{:.1}\" width=\"14\" height=\"14\" fill=\"{}\"/>",
                 text(&bar.name),
-                x - 22.0,
+                x - 25.0,
                 y - 12.0,
                 bar.fill.paint()
             );
