@@ -6,7 +6,8 @@
 
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::due::CredentialEnd;
+use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::rotation::{Counts, Progress, Standing, State, Step, Terms, step};
 use tidy_warden_core::time::UnixTime;
@@ -459,6 +460,29 @@ fn standings(
         visit(id, Standing::of(&view.device, &view.credentials, Some(UnixTime(asked)), give, now));
     }
     Ok(())
+}
+
+/// How many devices could not sign in any more if an authority were not believed, and the first `most` of them: those whose every
+/// certificate that is good now is its. Devices that may not sign in anyway are not among them.
+pub fn leaning_on(
+    view: &dyn View,
+    authority: &AuthorityName,
+    most: usize,
+    now: UnixTime,
+) -> Result<(u64, Vec<String>), StoreError> {
+    let (mut count, mut some) = (0, Vec::new());
+    view.each_ending(now, None, &mut |device| {
+        let is_good = |each: &&CredentialEnd<'_>| each.begins <= now && each.ends >= now && !each.origin.is_key();
+        let mut good = device.credentials.iter().filter(is_good).peekable();
+        if device.held.is_none() && good.peek().is_some() && good.all(|each| each.authority == Some(authority)) {
+            count += 1;
+            if some.len() < most {
+                some.push(device.id.to_owned());
+            }
+        }
+        Ok(())
+    })?;
+    Ok((count, some))
 }
 
 /// A rotation as it is now, counted anew as far as that can be done soon, and up to `most` devices that did not renew.

@@ -52,6 +52,12 @@ pub(crate) struct PrepareRotationArgs {
     /// The devices whose certificates are to be renewed.
     #[arg(long = "where", value_name = "CONDITION", required = true)]
     pub(crate) condition: String,
+    /// Only those whose newest certificate this authority signed: to move them to another, which signs in its place.
+    #[arg(long, value_name = "AUTHORITY")]
+    pub(crate) signed_by: Option<String>,
+    /// Only those whose newest certificate has a key of this type, such as p256: to move them to another.
+    #[arg(long, value_name = "TYPE")]
+    pub(crate) key_type: Option<String>,
     /// How much of all devices has been asked when each round is over, separated by commas; the last is all.
     #[arg(long, value_name = "SHARES", value_delimiter = ',', default_value = "1%,10%,100%")]
     pub(crate) rounds: Vec<String>,

@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole, KeyPlace};
 use tidy_warden_core::certificate::{Certificate, Purpose, judge as judge_path};
 use tidy_warden_core::id::AuthorityName;
+use tidy_warden_ward::rotation::leaning_on;
 
 use super::Context;
 use crate::args::AuthorityCommand;
@@ -15,6 +16,9 @@ use crate::edge::parse;
 use crate::files;
 use crate::problem::{Exit, Problem};
 use crate::ward::Ward;
+
+/// How many devices are named that need an authority.
+const HURT: usize = 3;
 
 pub(crate) fn run(context: &Context<'_>, command: &AuthorityCommand) -> Result<Exit, Problem> {
     match command {
@@ -172,6 +176,22 @@ fn show_named(context: &Context<'_>, ward: &Ward, name: &AuthorityName) -> Resul
     } else {
         let count = usize::try_from(signed.all).unwrap_or(usize::MAX);
         line("signed", format!("{} for devices, {} of them may sign in", counted(count, "certificate"), signed.usable));
+        if authority.role == AuthorityRole::Devices && authority.retired.is_none() {
+            let (count, some) = ward.store.view(|view| leaning_on(view, &authority.name, HURT, ward.now()))?;
+            value["devices_that_need_it"] = json!(count);
+            let hurt = counted(usize::try_from(count).unwrap_or(usize::MAX), "device");
+            line(
+                "if retired",
+                match count {
+                    0 => "nobody would be kept out".to_owned(),
+                    _ => format!(
+                        "{hurt} could not sign in any more, such as {}; first: rotation prepare NAME --where ... --signed-by {}",
+                        some.join(", "),
+                        authority.name
+                    ),
+                },
+            );
+        }
         line("last ends", signed.last_end.map_or_else(|| "-".to_owned(), |end| end.to_string()));
     }
     if authority.key != KeyPlace::Nowhere {

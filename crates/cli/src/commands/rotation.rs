@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use tidy_warden_core::credential::Origin;
+use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::rotation::{Counts, Share, Standing, State, Terms, given, over_by, rounds};
@@ -76,17 +76,23 @@ struct Picked {
     by_person: BTreeMap<KindName, u64>,
 }
 
-fn picked(ward: &Ward, name: &str, condition: &str) -> Result<Picked, Problem> {
+fn picked(ward: &Ward, args: &PrepareRotationArgs) -> Result<Picked, Problem> {
+    let (name, condition) = (&args.rotation, &args.condition);
+    let signed_by = args.signed_by.as_deref().map(|name| ward.named_authority(&parse(name)?)).transpose()?;
+    let is_wanted = |newest: &CredentialRecord| {
+        let by = signed_by.as_ref().is_none_or(|authority| newest.authority.as_ref() == Some(&authority.name));
+        by && args.key_type.as_ref().is_none_or(|wanted| *wanted == newest.key_type)
+    };
     let now = ward.now();
     let (mut ids, mut left_out, mut by_person) = (Vec::new(), BTreeMap::new(), BTreeMap::new());
     pick::each(ward, Some(condition), &mut |view| {
-        let is_its = |origin: Origin| origin == Origin::Issued;
-        let why = match view.device.barred() {
-            Some(_) => Some("on hold, out or retired"),
-            None if !view.credentials.iter().any(|each| is_its(each.origin) && each.is_good(now)) => {
-                Some("without a certificate of the ward's to renew with")
-            }
-            None => None,
+        // The newest first, as everywhere.
+        let newest = view.credentials.iter().find(|each| each.origin == Origin::Issued && each.is_good(now));
+        let why = match (view.device.barred(), newest) {
+            (Some(_), _) => Some("on hold, out or retired"),
+            (None, None) => Some("without a certificate of the ward's to renew with"),
+            (None, Some(newest)) if !is_wanted(newest) => Some("with a newest certificate that is not meant"),
+            (None, Some(_)) => None,
         };
         match why {
             Some(why) => *left_out.entry(why).or_default() += 1,
@@ -109,7 +115,7 @@ fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Pr
     let mut ward = context.ward()?;
     // As everything is named here.
     parse::<KindName>(&args.rotation)?;
-    let Picked { ids, left_out, by_person } = picked(&ward, &args.rotation, &args.condition)?;
+    let Picked { ids, left_out, by_person } = picked(&ward, args)?;
     for (why, count) in &left_out {
         let count = counted(usize::try_from(*count).unwrap_or(usize::MAX), "device");
         console.note(format!("left out: {count} {why}"));

@@ -210,6 +210,26 @@ fn a_plan_says_whom_it_leaves_out_and_what_it_cannot_be() {
     world.run(&["rotation", "prepare", "x", "--where", "kind = nothing", "--dry-run"]).exits(4);
     world.run(&["rotation", "prepare", "X y", "--where", "kind = windvane", "--dry-run"]).exits(3);
     world.run(&["rotation", "list"]).exits(0).says(&["no rotations"]);
+    // Whom a new authority is for, and whom the old one's end would hurt.
+    let hurt = || {
+        world.run(&["authority", "show", "devices", "--format", "json"]).exits(0).json()["devices_that_need_it"].clone()
+    };
+    assert_eq!(hurt(), 2, "one of the three is on hold");
+    world
+        .run(&["authority", "show", "devices"])
+        .exits(0)
+        .prints(&["if retired", "2 devices could not sign in any more, such as wv-1, wv-3"]);
+    world.run(&["authority", "add", "devices-2", "--replaces", "devices"]).exits(0);
+    world.run(&["enroll", "wv-1", "--make-key", "--again", "--out", "again"]).exits(0);
+    prepare(&["--signed-by", "devices"])
+        .exits(0)
+        .says(&["with a newest certificate that is not meant"])
+        .prints(&["1 device in all"]);
+    prepare(&["--signed-by", "devices-2"]).exits(0).prints(&["1 device in all"]);
+    prepare(&["--key-type", "p384"]).exits(4);
+    prepare(&["--key-type", "p256"]).exits(0).prints(&["2 devices in all"]);
+    prepare(&["--signed-by", "nobody"]).exits(4);
+    assert_eq!(hurt(), 1, "wv-1 has another certificate now");
     // Whose certificates a person renews will not come: that is told before anybody waits for them.
     let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
     world.write("w/ward.toml", settings.replace("token_login = true", "token_login = true\nrenews = \"person\""));
