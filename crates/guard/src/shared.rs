@@ -185,7 +185,9 @@ impl Shared {
             return;
         }
         let event = event.bounded();
-        self.history.note(&event, self.clock.now());
+        if self.live().settings.guard.keep_events {
+            self.history.note(&event, self.clock.now());
+        }
         if self.watchers.receiver_count() > 0 {
             // Nobody may be left by now.
             let _ = self.watchers.send(Arc::new((self.clock.now(), event.clone())));

@@ -140,3 +140,24 @@ fn what_was_true_on_a_day_is_told_by_what_had_happened_until_then() {
         .exits(4)
         .says(&["was not recorded at", &made[..10]]);
 }
+
+#[test]
+fn whoever_wants_no_history_has_none() {
+    let world = rehearsal();
+    world.append("w/ward.toml", "[guard]\nkeep_events = false\n");
+    world.run(&["enroll", "wv-1", "--make-key", "--out", "outfits"]).exits(0);
+    let guard = Guard::start(&world, "builtin");
+    block_on(async {
+        let mut session = world.login("wv-1").connect(guard.address).await.unwrap();
+        // Messages are counted and events written at the same moments: with the second count, what came before the first is written.
+        for count in 1..=2 {
+            assert!(session.publish("rope/ossel/wv-1/wind", b"x").await.unwrap().is_ok());
+            let show = || world.run(&["device", "show", "wv-1", "--format", "json"]).exits(0).json();
+            assert!(eventually(|| (show()["traffic"]["messages_in"] == count).then_some(())).is_some());
+        }
+    });
+    let all = events(&world, "50");
+    assert!(words(&all).iter().all(|(source, _)| source == "record"), "{all:?}");
+    assert!(all.iter().any(|event| event["what"] == "credential.first-use"), "{all:?}");
+    drop(guard);
+}

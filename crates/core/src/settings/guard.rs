@@ -47,6 +47,7 @@ const KEYS: &[Key] = &[
     ON_REFUSAL,
     TOKEN_SKEW,
     REPLAY_WATCH,
+    KEEP_EVENTS,
 ];
 
 const ADDRESS: &str = "an IP address and port, such as \"0.0.0.0:8883\"";
@@ -138,6 +139,12 @@ const TOKEN_SKEW: Key = Key::default(
     "\"30s\"",
     "a length of time up to \"10m\", such as \"30s\"",
     "how far the iat and nbf of a token may lie in the future, for clocks that differ; its exp is taken as it is",
+);
+const KEEP_EVENTS: Key = Key::default(
+    "keep_events",
+    "true",
+    "true or false",
+    "whether the newest 50 events of each device are kept in the store, for `device events`: about 8 KB for one that comes and goes often",
 );
 const REPLAY_WATCH: Key = Key::default(
     "replay_watch",
@@ -291,6 +298,8 @@ pub struct GuardSettings {
     pub on_refusal: OnRefusal,
     /// `token_skew`: how far `iat` and `nbf` of a token may lie in the future, default 30 seconds.
     pub token_skew: Span,
+    /// `keep_events`: whether the newest events of each device are kept in the store, default yes.
+    pub keep_events: bool,
     /// `replay_watch`: whether a token that comes again from another network before it ended is refused, default no.
     pub replay_watch: bool,
 }
@@ -318,6 +327,7 @@ impl Default for GuardSettings {
             longest_keep_alive: Span::from_seconds(3_600),
             on_refusal: OnRefusal::Refuse,
             token_skew: Span::from_seconds(30),
+            keep_events: true,
             replay_watch: false,
         }
     }
@@ -388,6 +398,7 @@ impl Reader<'_> {
             token_skew: self
                 .text(table, &TOKEN_SKEW, |text| text.parse::<Span>().ok().filter(|span| span.seconds() <= 600))
                 .unwrap_or(default.token_skew),
+            keep_events: self.flag(table, &KEEP_EVENTS).unwrap_or(default.keep_events),
             replay_watch: self.flag(table, &REPLAY_WATCH).unwrap_or(default.replay_watch),
         }
     }

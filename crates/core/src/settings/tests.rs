@@ -314,8 +314,8 @@ fn a_value_of_another_type_is_refused_at_its_place_with_what_was_expected() {
         }
     }
     assert_eq!(
-        flags, 8,
-        "`token_login`, `shared_keys`, `accept_without_code`, `server_keys`, `gateway_enrols`, `unique`, `renew_servers`, `replay_watch`; `proxy_protocol` is only taken with `proxy_from`"
+        flags, 9,
+        "`token_login`, `shared_keys`, `accept_without_code`, `server_keys`, `gateway_enrols`, `unique`, `renew_servers`, `keep_events`, `replay_watch`; `proxy_protocol` is only taken with `proxy_from`"
     );
 }
 

@@ -56,7 +56,7 @@ pub struct BrokerSession {
 }
 
 /// How many events of a device are kept: the newest.
-pub const MOST_EVENTS: usize = 100;
+pub const MOST_EVENTS: usize = 50;
 
 /// What a guard noticed of a device: that it connected, or was refused.
 #[derive(Debug, Clone, PartialEq, Eq)]
