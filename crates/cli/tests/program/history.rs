@@ -73,11 +73,12 @@ fn what_a_guard_noticed_and_what_was_done_stand_in_one_list() {
     world.run(&["device", "events", "wv-9"]).exits(4);
     // They go with the ward.
     drop(guard);
-    world.write("backup.txt", "a rope for backups\n");
+    world.secret("backup.txt", "a rope for backups\n");
     let secret = ["--backup-passphrase-file", "backup.txt"];
     world.run(&[&["store", "backup", "--out", "ward.backup", "--whole"][..], &secret].concat()).exits(0);
     let before = events(&world, "100");
-    let back = world.run(&[&["--ward", "back", "store", "restore", "ward.backup", "--yes"][..], &secret].concat());
+    let back = world
+        .run(&[&["--ward", "back", "store", "restore", "ward.backup", "--to", "file", "--yes"][..], &secret].concat());
     back.exits(0);
     let there = world.run(&["--ward", "back", "device", "events", "wv-1", "--format", "json"]).exits(0).json();
     let of = |all: &[Value]| all.iter().filter(|event| event["source"] == "guard").cloned().collect::<Vec<_>>();
