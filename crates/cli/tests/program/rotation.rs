@@ -235,3 +235,48 @@ fn a_plan_says_whom_it_leaves_out_and_what_it_cannot_be() {
     world.write("w/ward.toml", settings.replace("token_login = true", "token_login = true\nrenews = \"person\""));
     prepare(&[]).exits(0).says(&["2 are of the kind `windvane`, whose certificates a person renews"]);
 }
+
+#[test]
+fn whoever_drives_it_may_be_killed_at_any_moment_and_nobody_is_asked_twice() {
+    let world = World::new();
+    world.write("now", in_days(0));
+    let world = world.with("TIDY_WARDEN_NOW", "@now");
+    world.run(&["init", "--name", "Rehearsal", "--host", "localhost", "--rehearsal"]).exits(0);
+    world.append("w/ward.toml", KINDS);
+    let mut list = "id,kind,label.site\n".to_owned();
+    (0..7_000).for_each(|number| list.push_str(&format!("wv-{number},windvane,ossel\n")));
+    world.write("fleet.csv", list);
+    world.run(&["enroll", "--from", "fleet.csv", "--pack", "fleet.tar.zst", "--yes"]).exits(0);
+    world.write("now", in_days(1));
+    world.run(&["rotation", "prepare", "all", "--where", "kind = windvane", "--rounds", "100%"]).exits(0);
+    world.run(&["rotation", "start", "all", "--yes"]).exits(0);
+    let told = || -> Vec<u64> {
+        let log = world.run(&["audit", "log", "--subject", "all", "--format", "json"]).exits(0).json();
+        let asked = log["entries"].as_array().unwrap().iter().filter(|entry| entry["act"] == "rotation.ask");
+        asked.map(|entry| entry["detail"]["count"].as_u64().unwrap()).collect()
+    };
+    let mut kills = 0;
+    for delay in (0..60).map(|turn| 20 + turn * 37 % 230) {
+        let mut driver = world.program(&["rotation", "run", "all", "--once"]).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(delay));
+        // It may have ended by itself.
+        kills += usize::from(driver.try_wait().unwrap().is_none());
+        let _ = driver.kill();
+        driver.wait().unwrap();
+        let counts = told();
+        let listed = world.run(&["rotation", "list"]).exits(0).stdout;
+        let asked: u64 = counts.iter().sum();
+        assert!(
+            listed.contains(&format!("{asked} of 7000")),
+            "the record and the rotation say the same: {counts:?}\n{listed}"
+        );
+        if asked == 7_000 {
+            break;
+        }
+    }
+    assert!(kills > 0, "none was killed");
+    world.run(&["rotation", "run", "all", "--once"]).exits(0);
+    assert_eq!(told(), [1_000; 7], "each part once");
+    assert_eq!(counted(&world, "all", 0, "asked"), 7_000);
+    world.run(&["audit", "verify"]).exits(0).prints(&["is whole"]);
+}
