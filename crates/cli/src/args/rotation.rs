@@ -61,6 +61,9 @@ pub(crate) struct PrepareRotationArgs {
     /// How much of all devices has been asked when each round is over, separated by commas; the last is all.
     #[arg(long, value_name = "SHARES", value_delimiter = ',', default_value = "1%,10%,100%")]
     pub(crate) rounds: Vec<String>,
+    /// A round for each value of this label, such as site, in their order; devices without it come last.
+    #[arg(long, value_name = "LABEL", conflicts_with = "rounds")]
+    pub(crate) by: Option<String>,
     /// Ask no more than so many devices in an hour.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub(crate) per_hour: Option<u64>,

@@ -5,9 +5,9 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
-use tidy_warden_core::id::{DeviceId, KindName};
+use tidy_warden_core::id::{DeviceId, KindName, LabelName};
 use tidy_warden_core::key::sha256;
-use tidy_warden_core::rotation::{Counts, Share, Standing, State, Terms, given, over_by, rounds};
+use tidy_warden_core::rotation::{Counts, MOST_ROUNDS, Share, Standing, State, Terms, given, over_by, rounds};
 use tidy_warden_core::settings::Renews;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_ward::rotation::{self, Rotation, Round, Word};
@@ -48,7 +48,7 @@ fn hours(text: &str) -> Result<(u8, u8), Problem> {
     })
 }
 
-fn terms(ward: &Ward, args: &PrepareRotationArgs, devices: u64) -> Result<Terms, Problem> {
+fn terms(ward: &Ward, args: &PrepareRotationArgs, picked: &Picked) -> Result<Terms, Problem> {
     let shares: Vec<Share> = args.rounds.iter().map(|text| parse(text)).collect::<Result<_, _>>()?;
     let moment = |text: &Option<String>| text.as_deref().map(parse::<UnixTime>).transpose();
     let (not_before, until) = (moment(&args.not_before)?, moment(&args.until)?);
@@ -56,8 +56,11 @@ fn terms(ward: &Ward, args: &PrepareRotationArgs, devices: u64) -> Result<Terms,
         return Err(Problem::refused(format!("nobody could be asked until {until}")).next("a later --until"));
     }
     Ok(Terms {
-        rounds: rounds(&shares, devices)
-            .map_err(|why| Problem::usage("these are no rounds").because(why).next("--rounds 1%,10%,100%"))?,
+        rounds: match args.by {
+            Some(_) => by_label(picked)?,
+            None => rounds(&shares, u64::try_from(picked.ids.len()).unwrap_or(u64::MAX))
+                .map_err(|why| Problem::usage("these are no rounds").because(why).next("--rounds 1%,10%,100%"))?,
+        },
         per_hour: args.per_hour,
         hours: args.hours.as_deref().map(hours).transpose()?,
         not_before,
@@ -68,10 +71,22 @@ fn terms(ward: &Ward, args: &PrepareRotationArgs, devices: u64) -> Result<Terms,
     })
 }
 
+/// A round for each value of a label.
+fn by_label(picked: &Picked) -> Result<Vec<u64>, Problem> {
+    match picked.by_label.len() <= MOST_ROUNDS {
+        true => Ok(picked.by_label.values().copied().collect()),
+        false => Err(Problem::refused(format!("the devices have {} values of that label", picked.by_label.len()))
+            .because(format!("a rotation has at most {MOST_ROUNDS} rounds"))
+            .next("--rounds 1%,10%,100%, or another label")),
+    }
+}
+
 /// Devices that can renew, in the order in which they are asked, and how many cannot and why.
 struct Picked {
     ids: Vec<DeviceId>,
     left_out: BTreeMap<&'static str, u64>,
+    /// How many have each value of the label by which rounds are made; those without it come last.
+    by_label: BTreeMap<(bool, String), u64>,
     /// Of those that are asked, how many are of kinds whose certificates a person renews.
     by_person: BTreeMap<KindName, u64>,
 }
@@ -84,7 +99,9 @@ fn picked(ward: &Ward, args: &PrepareRotationArgs) -> Result<Picked, Problem> {
         by && args.key_type.as_ref().is_none_or(|wanted| *wanted == newest.key_type)
     };
     let now = ward.now();
-    let (mut ids, mut left_out, mut by_person) = (Vec::new(), BTreeMap::new(), BTreeMap::new());
+    let label: Option<LabelName> = args.by.as_deref().map(parse).transpose()?;
+    let (mut ids, mut by_label) = (Vec::new(), BTreeMap::new());
+    let (mut left_out, mut by_person) = (BTreeMap::new(), BTreeMap::new());
     pick::each(ward, Some(condition), &mut |view| {
         // The newest first, as everywhere.
         let newest = view.credentials.iter().find(|each| each.origin == Origin::Issued && each.is_good(now));
@@ -101,13 +118,16 @@ fn picked(ward: &Ward, args: &PrepareRotationArgs) -> Result<Picked, Problem> {
                 if kind.is_some_and(|kind| kind.renews == Some(Renews::Person)) {
                     *by_person.entry(view.device.kind.clone()).or_default() += 1;
                 }
-                // In no order of their names, so that the first few are not all of one site.
-                ids.push((sha256(format!("{name}\0{}", view.device.id).as_bytes()), view.device.id));
+                let of = label.as_ref().map(|label| view.device.labels.get(label).map(ToString::to_string));
+                let of = of.map(|value| (value.is_none(), value.unwrap_or_default())).unwrap_or_default();
+                *by_label.entry(of.clone()).or_default() += 1;
+                // Within that in no order of their names, so that the first few are not all of one site.
+                ids.push((of, sha256(format!("{name}\0{}", view.device.id).as_bytes()), view.device.id));
             }
         }
     })?;
     ids.sort_unstable();
-    Ok(Picked { ids: ids.into_iter().map(|(_, id)| id).collect(), left_out, by_person })
+    Ok(Picked { ids: ids.into_iter().map(|(_, _, id)| id).collect(), by_label, left_out, by_person })
 }
 
 fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Problem> {
@@ -115,40 +135,53 @@ fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Pr
     let mut ward = context.ward()?;
     // As everything is named here.
     parse::<KindName>(&args.rotation)?;
-    let Picked { ids, left_out, by_person } = picked(&ward, args)?;
-    for (why, count) in &left_out {
+    let picked = picked(&ward, args)?;
+    for (why, count) in &picked.left_out {
         let count = counted(usize::try_from(*count).unwrap_or(usize::MAX), "device");
         console.note(format!("left out: {count} {why}"));
     }
-    if ids.is_empty() {
+    if picked.ids.is_empty() {
         return Err(
             Problem::not_found("there is no device to renew").because(format!("of those with {}", args.condition))
         );
     }
-    let terms = terms(&ward, args, u64::try_from(ids.len()).unwrap_or(u64::MAX))?;
-    for (kind, count) in &by_person {
+    let terms = terms(&ward, args, &picked)?;
+    for (kind, count) in &picked.by_person {
         console.warn(format!(
             "{count} are of the kind `{kind}`, whose certificates a person renews: they will not come by themselves"
         ));
     }
     let over_by = over_by(&terms, ward.now());
-    let plan: Vec<Value> =
-        terms.rounds.iter().enumerate().map(|(at, devices)| json!({ "number": at + 1, "devices": devices })).collect();
+    // What the devices of a round have in common, if rounds are made by a label.
+    let of = |at: usize| {
+        let value = args.by.as_ref().and_then(|_| picked.by_label.keys().nth(at));
+        value.map(|(is_without, value)| if *is_without { "-".to_owned() } else { value.clone() })
+    };
+    let plan: Vec<Value> = terms
+        .rounds
+        .iter()
+        .enumerate()
+        .map(|(at, devices)| json!({ "number": at + 1, "devices": devices, "of": of(at) }))
+        .collect();
     let value = json!({
-        "rotation": args.rotation, "devices": ids.len(), "rounds": plan, "over_by": over_by, "dry_run": args.dry_run,
-        "left_out": left_out.values().sum::<u64>(),
+        "rotation": args.rotation, "devices": picked.ids.len(), "rounds": plan, "over_by": over_by, "dry_run": args.dry_run,
+        "left_out": picked.left_out.values().sum::<u64>(),
     });
-    let rows: Vec<Vec<String>> =
-        terms.rounds.iter().enumerate().map(|(at, devices)| vec![(at + 1).to_string(), devices.to_string()]).collect();
+    let row = |(at, devices): (usize, &u64)| {
+        [vec![(at + 1).to_string(), devices.to_string()], of(at).into_iter().collect()].concat()
+    };
+    let rows: Vec<Vec<String>> = terms.rounds.iter().enumerate().map(row).collect();
+    let columns: Vec<String> =
+        ["number", "devices"].iter().map(|title| (*title).to_owned()).chain(args.by.clone()).collect();
     let text = format!(
         "{}\n{} in all; each has {} to renew and to use what it got\nif every round is good it is over by {over_by}, and sooner if devices take less\n",
-        table(&["number", "devices"].map(str::to_owned), &rows),
-        counted(ids.len(), "device"),
+        table(&columns, &rows),
+        counted(picked.ids.len(), "device"),
         length(terms.give),
     );
     if !args.dry_run {
         let cause = ward.cause(args.because.text());
-        rotation::prepare(&mut ward.store, (&args.rotation, &args.condition), &ids, terms, &cause)?;
+        rotation::prepare(&mut ward.store, (&args.rotation, &args.condition), &picked.ids, terms, &cause)?;
     }
     console.show("tidy-warden/rotation-plan/1", value, &text)?;
     console.note(match args.dry_run {

@@ -210,6 +210,23 @@ fn a_plan_says_whom_it_leaves_out_and_what_it_cannot_be() {
     world.run(&["rotation", "prepare", "x", "--where", "kind = nothing", "--dry-run"]).exits(4);
     world.run(&["rotation", "prepare", "X y", "--where", "kind = windvane", "--dry-run"]).exits(3);
     world.run(&["rotation", "list"]).exits(0).says(&["no rotations"]);
+    // A round for each site, and those without one last.
+    world.run(&["device", "edit", "wv-3", "--label", "site=brindle", "--yes"]).exits(0);
+    world.run(&["enroll", "wv-9", "--make-key", "--out", "outfits"]).exits(0);
+    let by_site = prepare(&["--by", "site", "--format", "json"]).exits(0).json();
+    let rounds = by_site["rounds"].as_array().unwrap().iter();
+    assert_eq!(
+        rounds.map(|round| (round["of"].as_str().unwrap(), round["devices"].as_u64().unwrap())).collect::<Vec<_>>(),
+        [("brindle", 1), ("ossel", 1), ("-", 1)]
+    );
+    prepare(&["--by", "site"]).exits(0).prints(&["NUMBER  DEVICES  SITE", "1  1        brindle"]);
+    prepare(&["--by", "site", "--rounds", "10%"]).exits(2);
+    world.run(&["rotation", "prepare", "sites", "--where", "kind = windvane", "--by", "site"]).exits(0);
+    assert_eq!(status(&world, "sites")["rounds"][2]["devices"], 1);
+    world.run(&["rotation", "start", "sites", "--yes"]).exits(0);
+    world.run(&["rotation", "run", "sites", "--once"]).exits(0);
+    assert_eq!(asked(&world), ["wv-3"], "that of the first site");
+    world.run(&["hold", "wv-9", "--because", "away", "--yes"]).exits(0);
     // Whom a new authority is for, and whom the old one's end would hurt.
     let hurt = || {
         world.run(&["authority", "show", "devices", "--format", "json"]).exits(0).json()["devices_that_need_it"].clone()
