@@ -172,13 +172,16 @@ pub struct Progress {
     pub hour: (i64, u64),
     /// Why it stopped.
     pub why: Option<String>,
+    /// How many of the present round had failed or been silent when a person said that it goes on all the same.
+    #[serde(default)]
+    pub forgiven: u64,
 }
 
 impl Progress {
     /// At the beginning.
     #[must_use]
     pub fn new() -> Self {
-        Self { state: State::Prepared, round: 0, asked: 0, hour: (0, 0), why: None }
+        Self { state: State::Prepared, round: 0, asked: 0, hour: (0, 0), why: None, forgiven: 0 }
     }
 
     /// Notes that `count` were asked at `now`.
@@ -195,6 +198,7 @@ impl Progress {
     pub fn next_round(&mut self) {
         self.round += 1;
         self.asked = 0;
+        self.forgiven = 0;
     }
 }
 
@@ -386,7 +390,8 @@ pub fn step(terms: &Terms, progress: &Progress, counts: &Counts, now: UnixTime) 
     }
     let Some(devices) = terms.rounds.get(progress.round).copied() else { return Step::Done };
     // A bad round stops at once: what is still to come would not make it good.
-    if terms.most_failed.is_exceeded(counts.bad(), devices) {
+    // But for what a person saw, who had it go on.
+    if terms.most_failed.is_exceeded(counts.bad().saturating_sub(progress.forgiven), devices) {
         return Step::Stop(format!(
             "in round {} {} of {devices} failed or were silent, more than {}",
             progress.round + 1,
@@ -557,6 +562,13 @@ mod tests {
         assert!(
             matches!(step(&all, &running(0, 10), &counts(0, 5, 3, 2), now), Step::Stop(why) if why.contains("2 of 10"))
         );
+        let forgiven = Progress { forgiven: 2, ..running(0, 10) };
+        assert_eq!(step(&all, &forgiven, &counts(0, 0, 8, 2), now), Step::NextRound, "a person saw them");
+        assert_eq!(step(&all, &forgiven, &counts(0, 0, 7, 3), now), Step::NextRound, "and one more may fail");
+        assert!(matches!(step(&all, &forgiven, &counts(0, 0, 6, 4), now), Step::Stop(_)));
+        let mut after = forgiven;
+        after.next_round();
+        assert_eq!((after.round, after.asked, after.forgiven), (1, 0, 0), "of the round that they were in");
         assert_eq!(step(&all, &running(1, 90), &counts(0, 0, 90, 0), now), Step::Done);
         assert_eq!(step(&terms(&[]), &running(0, 0), &Counts::default(), now), Step::Done);
         let by_hand = Terms { by_hand: true, ..all.clone() };

@@ -266,7 +266,8 @@ pub fn say(store: &mut OperatorStore, name: &str, word: Word, cause: &Cause) -> 
         Word::Stop => "rotation.stop",
     };
     let mut change = |position: &str| -> Result<String, Problem> {
-        let mut position: Position = serde_json::from_str(position).map_err(damaged)?;
+        let known: Position = serde_json::from_str(position).map_err(damaged)?;
+        let mut position = known.clone();
         let progress = &mut position.progress;
         let refused = |why: &str, next: String| Err(Problem::refused(why.to_owned()).next(next));
         match (word, progress.state) {
@@ -276,7 +277,11 @@ pub fn say(store: &mut OperatorStore, name: &str, word: Word, cause: &Cause) -> 
                 return refused("it was stopped", format!("rotation status {name}; then: rotation resume {name}"));
             }
             (Word::Start, _) => return refused("it runs already", format!("rotation status {name}")),
-            (Word::Resume, State::Stopped) => progress.why = None,
+            (Word::Resume, State::Stopped) => {
+                // As it was counted when it stopped: whoever says so has seen that.
+                let seen = Rotation { position: known.clone(), ..rotation.clone() };
+                (progress.why, progress.forgiven) = (None, seen.counts(progress.round).bad());
+            }
             (Word::Resume, _) => return refused("it was not stopped", format!("rotation status {name}")),
             (Word::Stop, State::Stopped) => {
                 return refused("it was stopped already", format!("rotation status {name}"));
