@@ -57,9 +57,7 @@ fn look(desk: &Desk, store: &mut OperatorStore) -> Result<(), Problem> {
         if done.asked == 0 && !done.is_news {
             continue;
         }
-        let Some(rotation) = rotation::all(&**store)?.into_iter().find(|each| each.job.number == number) else {
-            continue;
-        };
+        let Some(rotation) = rotation::numbered(&**store, number)? else { continue };
         desk.emit(Event::Rotation {
             rotation: rotation.plan.name.clone(),
             state: rotation.state().as_str(),

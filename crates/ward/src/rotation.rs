@@ -188,6 +188,11 @@ pub fn all(store: &dyn View) -> Result<Vec<Rotation>, Problem> {
     jobs.into_iter().filter(|job| job.kind == JobKind::Rotate).map(Rotation::read).collect()
 }
 
+/// A rotation by its job, if that is there and is one.
+pub fn numbered(store: &dyn View, number: u32) -> Result<Option<Rotation>, Problem> {
+    store.job(number)?.filter(|job| job.kind == JobKind::Rotate).map(Rotation::read).transpose()
+}
+
 /// A rotation by its name.
 pub fn named(store: &dyn View, name: &str) -> Result<Rotation, Problem> {
     let found = all(store)?.into_iter().find(|rotation| rotation.plan.name == name);
@@ -266,9 +271,10 @@ pub fn say(store: &mut OperatorStore, name: &str, word: Word, cause: &Cause) -> 
         Word::Stop => "rotation.stop",
     };
     let mut change = |position: &str| -> Result<String, Problem> {
-        let known: Position = serde_json::from_str(position).map_err(damaged)?;
-        let mut position = known.clone();
-        let progress = &mut position.progress;
+        let mut rotation = Rotation { position: serde_json::from_str(position).map_err(damaged)?, ..rotation.clone() };
+        // As it was counted when it stopped: whoever has it go on has seen that.
+        let seen = rotation.counts(rotation.position.progress.round).bad();
+        let progress = &mut rotation.position.progress;
         let refused = |why: &str, next: String| Err(Problem::refused(why.to_owned()).next(next));
         match (word, progress.state) {
             (Word::Start, State::Prepared) => {}
@@ -277,11 +283,7 @@ pub fn say(store: &mut OperatorStore, name: &str, word: Word, cause: &Cause) -> 
                 return refused("it was stopped", format!("rotation status {name}; then: rotation resume {name}"));
             }
             (Word::Start, _) => return refused("it runs already", format!("rotation status {name}")),
-            (Word::Resume, State::Stopped) => {
-                // As it was counted when it stopped: whoever says so has seen that.
-                let seen = Rotation { position: known.clone(), ..rotation.clone() };
-                (progress.why, progress.forgiven) = (None, seen.counts(progress.round).bad());
-            }
+            (Word::Resume, State::Stopped) => (progress.why, progress.forgiven) = (None, seen),
             (Word::Resume, _) => return refused("it was not stopped", format!("rotation status {name}")),
             (Word::Stop, State::Stopped) => {
                 return refused("it was stopped already", format!("rotation status {name}"));
@@ -289,7 +291,7 @@ pub fn say(store: &mut OperatorStore, name: &str, word: Word, cause: &Cause) -> 
             (Word::Stop, _) => progress.why = Some("a person stopped it".to_owned()),
         }
         progress.state = if word == Word::Stop { State::Stopped } else { State::Running };
-        serde_json::to_string(&position).map_err(damaged)
+        serde_json::to_string(&rotation.position).map_err(damaged)
     };
     match store.decide(|tx| rotation::say(tx, rotation.job.number, (act, name), &mut change, cause))?? {
         true => named(&**store, name),
@@ -313,8 +315,8 @@ pub struct Done {
 /// Who drives it meanwhile elsewhere keeps it.
 pub fn drive(store: &mut OperatorStore, number: u32, cause: &Cause) -> Result<Done, Problem> {
     let lease = lease::from(cause.at);
-    let open = store.job(number)?.filter(|job| job.ended.is_none());
-    let state = open.map(Rotation::read).transpose()?.map(|rotation| rotation.state());
+    let open = numbered(&**store, number)?.filter(|rotation| rotation.job.ended.is_none());
+    let state = open.map(|rotation| rotation.state());
     // One that was done when its driver was killed is not ended yet.
     if !matches!(state, Some(State::Running | State::Done)) {
         return Ok(Done::default());
@@ -444,27 +446,31 @@ fn look(store: &dyn View, rotation: &mut Rotation, now: UnixTime) -> Result<bool
     let mut is_other = false;
     for place in open.into_iter().take(LOOKED) {
         let known = rotation.position.parts[place];
-        let mut counts = Counts::default();
-        let ids = part(store, rotation.job.number, place)?;
-        standings(store, &ids, (known.asked, rotation.plan.terms.give), now, &mut |_, standing| counts.add(standing))?;
+        let counts = recount(store, rotation, place, now, &mut |_, _| {})?;
         is_other |= counts != known.counts;
         rotation.position.parts[place] = Part { looked: now.0, counts, ..known };
     }
     Ok(is_other)
 }
 
-fn standings(
+/// Counts a part that was asked anew, and gives where each of its devices is.
+fn recount(
     store: &dyn View,
-    ids: &[DeviceId],
-    (asked, give): (i64, i64),
+    rotation: &Rotation,
+    place: usize,
     now: UnixTime,
     visit: &mut dyn FnMut(&DeviceId, Standing),
-) -> Result<(), Problem> {
-    for (id, view) in ids.iter().zip(store.devices(ids)?) {
+) -> Result<Counts, Problem> {
+    let (asked, give) = (UnixTime(rotation.position.parts[place].asked), rotation.plan.terms.give);
+    let ids = part(store, rotation.job.number, place)?;
+    let mut counts = Counts::default();
+    for (id, view) in ids.iter().zip(store.devices(&ids)?) {
         let view = view.ok_or_else(|| damaged(format!("`{id}` is not listed")))?;
-        visit(id, Standing::of(&view.device, &view.credentials, Some(UnixTime(asked)), give, now));
+        let standing = Standing::of(&view.device, &view.credentials, Some(asked), give, now);
+        counts.add(standing);
+        visit(id, standing);
     }
-    Ok(())
+    Ok(counts)
 }
 
 /// How many devices could not sign in any more if an authority were not believed, and the first `most` of them: those whose every
@@ -498,11 +504,7 @@ pub fn status(store: &dyn View, name: &str, most: usize, now: UnixTime) -> Resul
         return Ok((rotation, troubled));
     }
     for place in 0..rotation.position.parts.len().min(LOOKED) {
-        let known = rotation.position.parts[place];
-        let mut counts = Counts::default();
-        let ids = part(store, rotation.job.number, place)?;
-        standings(store, &ids, (known.asked, rotation.plan.terms.give), now, &mut |id, standing| {
-            counts.add(standing);
+        let counts = recount(store, &rotation, place, now, &mut |id, standing| {
             if troubled.len() < most && matches!(standing, Standing::Overdue | Standing::Failed(_)) {
                 troubled.push((id.clone(), standing));
             }

@@ -179,13 +179,12 @@ fn strings<const N: usize>(words: [&str; N]) -> Vec<String> {
 /// The forecast as JSON has it.
 fn forecast(found: &Found) -> Value {
     let forecast = &found.forecast;
-    let day = |place: usize| UnixTime(forecast.begins().0 + i64::try_from(place).unwrap_or(0) * 86_400).date();
     let days: Vec<Value> = forecast
         .days()
         .iter()
         .enumerate()
         .map(|(place, renewals)| {
-            let mut one = json!({ "date": day(place), "renewals": renewals });
+            let mut one = json!({ "date": forecast.begins(place).date(), "renewals": renewals });
             if let Some(spread) = &found.spread {
                 one["spread"] = json!(spread.get(place));
             }

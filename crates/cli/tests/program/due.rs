@@ -3,21 +3,11 @@
 use serde_json::Value;
 
 use crate::desk::Desk;
-use crate::harness::{KINDS, POLICY, World, eventually};
-
-/// The system's clock as RFC 3339, `days` from now.
-fn in_days(days: i64) -> String {
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
-    tidy_warden_core::time::UnixTime(i64::try_from(now).unwrap() + days * 86_400).to_string()
-}
+use crate::harness::{KINDS, POLICY, World, eventually, in_days};
 
 /// A rehearsal whose wind vanes have certificates of 30 days, with two of them; its clock is the file `now`.
 fn rehearsal() -> World {
-    let world = World::new();
-    world.write("now", in_days(0));
-    let world = world.with("TIDY_WARDEN_NOW", "@now");
-    world.run(&["init", "--name", "Rehearsal", "--host", "localhost", "--rehearsal"]).exits(0);
-    world.append("w/ward.toml", &KINDS.replace("token_login = true", "token_login = true\nlife = \"30d\""));
+    let world = World::driven(&KINDS.replace("token_login = true", "token_login = true\nlife = \"30d\""));
     for (id, site) in [("wv-1", "ossel"), ("wv-2", "brindle")] {
         world.run(&["device", "add", id, "--kind", "windvane", "--label", &format!("site={site}")]).exits(0);
     }

@@ -94,6 +94,17 @@ policy control-room {
 }
 "#;
 
+/// The system's clock as RFC 3339, `hours` from now.
+pub(crate) fn in_hours(hours: i64) -> String {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    tidy_warden_core::time::UnixTime(i64::try_from(now).unwrap() + hours * 3_600).to_string()
+}
+
+/// The same, `days` from now.
+pub(crate) fn in_days(days: i64) -> String {
+    in_hours(days * 24)
+}
+
 impl World {
     pub(crate) fn new() -> Self {
         let dir = tempfile::tempdir().unwrap();
@@ -117,6 +128,17 @@ impl World {
         let world = Self::new();
         world.run(&[&["init", "--name", "North fleet", "--host", "localhost"], more].concat()).exits(0);
         world.append("w/ward.toml", KINDS);
+        world
+    }
+
+    /// A rehearsal whose clock is the file `now`, set to the present, with these kinds, but no devices.
+    pub(crate) fn driven(kinds: &str) -> Self {
+        let world = Self::new();
+        world.write("now", in_hours(0));
+        let world = world.with("TIDY_WARDEN_NOW", "@now");
+        let made = world.run(&["init", "--name", "Rehearsal", "--host", "localhost", "--rehearsal"]);
+        made.exits(0).prints(&["REHEARSAL"]);
+        world.append("w/ward.toml", kinds);
         world
     }
 

@@ -4,21 +4,11 @@ use std::time::Duration;
 
 use serde_json::Value;
 
-use crate::harness::{Guard, KINDS, POLICY, World, block_on, eventually};
-
-/// The system's clock as RFC 3339, `days` from now.
-fn in_days(days: i64) -> String {
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
-    tidy_warden_core::time::UnixTime(i64::try_from(now).unwrap() + days * 86_400).to_string()
-}
+use crate::harness::{Guard, KINDS, POLICY, World, block_on, eventually, in_days};
 
 /// A rehearsal with one wind vane; its clock is the file `now`.
 fn rehearsal() -> World {
-    let world = World::new();
-    world.write("now", in_days(0));
-    let world = world.with("TIDY_WARDEN_NOW", "@now");
-    world.run(&["init", "--name", "Rehearsal", "--host", "localhost", "--rehearsal"]).exits(0);
-    world.append("w/ward.toml", KINDS);
+    let world = World::driven(KINDS);
     world.run(&["device", "add", "wv-1", "--kind", "windvane", "--label", "site=ossel"]).exits(0);
     world.adopt(POLICY);
     world

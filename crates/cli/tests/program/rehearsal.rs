@@ -4,21 +4,11 @@ use std::time::Duration;
 
 use tidy_warden_simulate::ConnectError;
 
-use crate::harness::{Guard, KINDS, POLICY, World, block_on};
-
-/// The system's clock as RFC 3339, `hours` from now.
-fn in_hours(hours: i64) -> String {
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
-    tidy_warden_core::time::UnixTime(i64::try_from(now).unwrap() + hours * 3600).to_string()
-}
+use crate::harness::{Guard, KINDS, POLICY, World, block_on, in_hours};
 
 /// A rehearsal with one wind vane; its clock is the file `now`.
 fn rehearsal() -> World {
-    let world = World::new();
-    world.write("now", in_hours(0));
-    let world = world.with("TIDY_WARDEN_NOW", "@now");
-    world.run(&["init", "--name", "Rehearsal", "--host", "localhost", "--rehearsal"]).exits(0).prints(&["REHEARSAL"]);
-    world.append("w/ward.toml", &KINDS.replace("token_login = true", "token_login = true\nlife = \"30d\""));
+    let world = World::driven(&KINDS.replace("token_login = true", "token_login = true\nlife = \"30d\""));
     world.run(&["device", "add", "wv-1", "--kind", "windvane", "--label", "site=ossel"]).exits(0);
     world.adopt(POLICY);
     world.run(&["enroll", "wv-1", "--make-key", "--out", "outfits"]).exits(0);

@@ -3,21 +3,11 @@
 use serde_json::Value;
 
 use crate::desk::Desk;
-use crate::harness::{Guard, KINDS, POLICY, World, block_on, eventually};
-
-/// The system's clock as RFC 3339, `days` from now.
-fn in_days(days: i64) -> String {
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
-    tidy_warden_core::time::UnixTime(i64::try_from(now).unwrap() + days * 86_400).to_string()
-}
+use crate::harness::{Guard, KINDS, POLICY, World, block_on, eventually, in_days};
 
 /// A rehearsal with wind vanes that have certificates; its clock is the file `now`.
 fn rehearsal(devices: usize) -> World {
-    let world = World::new();
-    world.write("now", in_days(0));
-    let world = world.with("TIDY_WARDEN_NOW", "@now");
-    world.run(&["init", "--name", "Rehearsal", "--host", "localhost", "--rehearsal"]).exits(0);
-    world.append("w/ward.toml", KINDS);
+    let world = World::driven(KINDS);
     let mut list = "id,kind,label.site\n".to_owned();
     (1..=devices).for_each(|number| list.push_str(&format!("wv-{number},windvane,ossel\n")));
     world.write("fleet.csv", list);
@@ -255,11 +245,7 @@ fn a_plan_says_whom_it_leaves_out_and_what_it_cannot_be() {
 
 #[test]
 fn whoever_drives_it_may_be_killed_at_any_moment_and_nobody_is_asked_twice() {
-    let world = World::new();
-    world.write("now", in_days(0));
-    let world = world.with("TIDY_WARDEN_NOW", "@now");
-    world.run(&["init", "--name", "Rehearsal", "--host", "localhost", "--rehearsal"]).exits(0);
-    world.append("w/ward.toml", KINDS);
+    let world = World::driven(KINDS);
     let mut list = "id,kind,label.site\n".to_owned();
     (0..7_000).for_each(|number| list.push_str(&format!("wv-{number},windvane,ossel\n")));
     world.write("fleet.csv", list);

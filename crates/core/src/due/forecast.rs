@@ -79,18 +79,17 @@ impl Forecast {
             at = UnixTime(at.0.saturating_add(period));
             let Some(day) = self.day(at) else { return };
             // Of those that come several times a day, the rest of the day is counted at once.
-            let day_ends = self.begins.0 + i64::try_from(day + 1).unwrap_or(0) * DAY;
-            let more = (day_ends - 1 - at.0) / period;
+            let more = (self.begins(day + 1).0 - 1 - at.0) / period;
             let choice = (UnixTime(ends.0 - next_window), UnixTime(ends.0 - next_window / 4));
             self.add(at, choice, u64::try_from(more).unwrap_or(0) + 1);
             at = UnixTime(at.0 + more * period);
         }
     }
 
-    /// The first second of the first day (UTC).
+    /// The first second of a day (UTC), counted from 0, also of one behind the last.
     #[must_use]
-    pub fn begins(&self) -> UnixTime {
-        self.begins
+    pub fn begins(&self, day: usize) -> UnixTime {
+        UnixTime(self.begins.0.saturating_add(i64::try_from(day).unwrap_or(i64::MAX).saturating_mul(DAY)))
     }
 
     /// How many renewals each day brings.
@@ -116,7 +115,7 @@ impl Forecast {
     pub fn fullest(&self, days: &[u64]) -> (UnixTime, u64) {
         let most = days.iter().copied().max().unwrap_or(0);
         let day = days.iter().position(|each| *each == most).unwrap_or(0);
-        (UnixTime(self.begins.0 + i64::try_from(day).unwrap_or(0) * DAY), most)
+        (self.begins(day), most)
     }
 
     /// What the days would bring if each renewal were put on the best day of those on which it could be: from the opening of its kind's
@@ -186,7 +185,7 @@ mod tests {
     #[test]
     fn each_renewal_stands_on_its_day_and_late_ones_on_the_first() {
         let mut forecast = Forecast::new(UnixTime(100 * DAY + 5), at(110));
-        assert_eq!((forecast.begins(), forecast.days().len()), (at(100), 11));
+        assert_eq!((forecast.begins(0), forecast.days().len()), (at(100), 11));
         for opens in [90, 100, 103, 103, 110, 111] {
             forecast.add_renewing(once(opens, opens + 30, 30));
         }

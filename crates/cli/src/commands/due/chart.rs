@@ -56,8 +56,7 @@ fn line(begins: UnixTime, bar: &str, number: u64) -> String {
 pub(super) fn renewals(found: &Found) -> String {
     let forecast = &found.forecast;
     let (at, most) = forecast.peak();
-    let days = forecast.days().len();
-    let last = UnixTime(forecast.begins().0 + i64::try_from(days).unwrap_or(1).saturating_sub(1) * DAY);
+    let last = forecast.begins(forecast.days().len() - 1);
     if forecast.total() == 0 {
         return format!("no device renews until {}\n", last.date());
     }
@@ -66,8 +65,8 @@ pub(super) fn renewals(found: &Found) -> String {
     let fullest = steps.iter().copied().max().unwrap_or(0);
     let mut out = format!("{:<12}  RENEWALS by devices\n", head(found.summary.step));
     for (place, number) in steps.iter().enumerate().filter(|(_, number)| steps.len() <= MOST_LINES || **number > 0) {
-        let begins = UnixTime(forecast.begins().0 + i64::try_from(place * step).unwrap_or(0) * DAY);
-        out.push_str(&line(begins, &"*".repeat(length(*number, fullest)), *number));
+        let bar = "*".repeat(length(*number, fullest));
+        out.push_str(&line(forecast.begins(place * step), &bar, *number));
     }
     let total = counted(usize::try_from(forecast.total()).unwrap_or(usize::MAX), "renewal");
     out.push_str(&format!("{total} until {}, {most} on the fullest day, {}\n", last.date(), at.date()));

@@ -3,7 +3,6 @@
 use std::path::Path;
 
 use tidy_warden_core::due::{Bar, Group};
-use tidy_warden_core::time::UnixTime;
 use tidy_warden_plot::{Figure, Fill, Panel, Series};
 
 use super::Found;
@@ -67,7 +66,6 @@ fn figure(found: &Found, ward: &str) -> Figure {
     let days = found.forecast.days();
     let step = if days.len() > MOST_DAYS { 7 } else { 1 };
     let chunks = |days: &[u64]| days.chunks(step).map(|days| days.iter().sum()).collect::<Vec<u64>>();
-    let begins = |place: usize| UnixTime(found.forecast.begins().0 + i64::try_from(place * step).unwrap_or(0) * DAY);
     let renewals = chunks(days);
     let (at, most) = found.forecast.peak();
     let panel = Panel {
@@ -76,7 +74,7 @@ fn figure(found: &Found, ward: &str) -> Figure {
             if step == 1 { "day" } else { "week" },
             at.date()
         ),
-        times: (0..renewals.len()).map(|place| begins(place).date()).collect(),
+        times: (0..renewals.len()).map(|place| found.forecast.begins(place * step).date()).collect(),
         bars: vec![series("as devices come", Fill::Plain, renewals)],
         line: found.spread.as_ref().map(|spread| series("spread over their windows", Fill::Plain, chunks(spread))),
     };
