@@ -9,6 +9,7 @@ pub mod bearer;
 pub mod crl;
 pub mod device;
 pub mod enrol;
+pub mod errand;
 pub mod introduce;
 pub mod job;
 pub mod key;

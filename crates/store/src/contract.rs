@@ -7,6 +7,7 @@ mod asking;
 mod authority;
 mod credential;
 mod device;
+mod errand;
 mod job;
 mod policy;
 mod post;
@@ -23,6 +24,7 @@ pub use credential::{
     BlockedKey, Bound, EndPlace, Ending, Intended, KeyStanding, NewCredential, ReadCredentials, WriteCredentials,
 };
 pub use device::{Changed, DeviceView, FieldNames, NameInUse, Page, Place, ReadDevices, WriteDevices};
+pub use errand::{ErrandTally, ReadErrands, WriteErrands};
 pub use job::{JobKind, JobRecord, Lease, ReadJobs, WriteJobs};
 pub use policy::{
     EditionRecord, EditionSummary, GroupMembers, GroupRecord, ReadPolicies, TrialDifference, TrialRecord,
@@ -55,6 +57,7 @@ pub trait View:
     + ReadAdmissions
     + ReadAsking
     + ReadTokens
+    + ReadErrands
 {
 }
 
@@ -70,6 +73,7 @@ impl<V> View for V where
         + ReadAdmissions
         + ReadAsking
         + ReadTokens
+        + ReadErrands
 {
 }
 
@@ -88,6 +92,7 @@ pub trait Tx:
     + WriteAdmissions
     + WriteAsking
     + WriteTokens
+    + WriteErrands
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
     fn save(&mut self, mark: Mark) -> Result<(), StoreError>;

@@ -45,13 +45,14 @@ pub use acts::bearer::{Bearer, Claimed, OwnKey, Signers, Standing, TokenRefusal}
 pub use acts::crl::CrlRecord;
 pub use acts::device::Added;
 pub use acts::enrol::{Introduction, RenewRefusal};
+pub use acts::errand::{NewErrand, SendRefusal};
 pub use acts::introduce::{ChildRefusal, IntroduceRefusal};
 pub use acts::job::{JobRefusal, NewJob, Reached};
 pub use acts::key::{KeyRefusal, MOST_KEYS};
 pub use acts::own::{Declared, FactClash, Holders, OwnFacts};
 pub use acts::post::PostRefusal;
 pub use acts::record::Changes;
-pub use acts::server::{ServerRecord, ServerRefusal};
+pub use acts::server::{ERRANDS, ServerRecord, ServerRefusal};
 pub use acts::token::{BlockRefusal, MOST_BLOCKS, SignerRefusal};
 pub use contract::*;
 pub use desk::{DeskActs, DeskReader, SignedCredential};

@@ -6,6 +6,7 @@ mod asking;
 mod authority;
 mod credential;
 mod device;
+mod errand;
 mod policy;
 mod post;
 mod token;
@@ -22,6 +23,7 @@ use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::errand::{Carried, ErrandRecord};
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
 use tidy_warden_core::introduced::IntroducedRecord;
@@ -96,6 +98,8 @@ struct Model {
     differences: BTreeMap<DifferenceKey, TrialDifference>,
     traffic: BTreeMap<DeviceId, Traffic>,
     events: BTreeMap<DeviceId, Vec<DeviceEvent>>,
+    errands: BTreeMap<i64, ErrandRecord>,
+    carried: BTreeMap<i64, Carried>,
     clone_signs: BTreeMap<DeviceId, CloneSigns>,
     sessions: BTreeMap<String, BrokerSession>,
     jobs: Vec<JobRecord>,

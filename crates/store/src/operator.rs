@@ -123,6 +123,11 @@ impl OperatorStore {
         self.view(server::all)
     }
 
+    /// See [`server::make`].
+    pub fn make_errand_signer(&mut self, certificate: &Certificate, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| server::make(tx, certificate, cause))
+    }
+
     /// See [`server::renew`].
     pub fn renew_server(
         &mut self,

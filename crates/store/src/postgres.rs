@@ -13,6 +13,7 @@ mod condition;
 mod connection;
 mod credential;
 mod device;
+mod errand;
 mod feed;
 mod functions;
 mod job;

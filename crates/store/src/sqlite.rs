@@ -6,6 +6,7 @@ mod authority;
 mod condition;
 mod credential;
 mod device;
+mod errand;
 mod feed;
 mod job;
 mod policy;

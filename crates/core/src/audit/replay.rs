@@ -118,7 +118,7 @@ impl Replay {
             "post.add" => {
                 self.posts.insert(subject(), (text("fingerprint"), false));
             }
-            "server.renew" => {
+            "server.renew" | "server.make" => {
                 match self.posts.get_mut(&entry.subject) {
                     Some((fingerprint, _)) => *fingerprint = text("fingerprint"),
                     None => drop(self.servers.insert(subject(), text("fingerprint"))),

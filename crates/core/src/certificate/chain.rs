@@ -11,6 +11,7 @@ use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
 
 use super::constraint::NameRefused;
+use super::issue::ID_KP_JWT;
 use super::{Certificate, Fingerprint};
 use crate::time::UnixTime;
 
@@ -21,6 +22,8 @@ pub enum Purpose {
     Client,
     /// To be connected to.
     Server,
+    /// To sign errands: it must say so itself.
+    Errands,
     /// Whatever it says itself.
     Any,
 }
@@ -294,6 +297,11 @@ fn check_own(certificate: &Certificate, now: UnixTime) -> Result<(), ChainError>
 
 fn check_purpose(certificate: &Certificate, purpose: Purpose) -> Result<(), ChainError> {
     check_extended_usage(certificate, purpose)?;
+    // Whoever says nothing of its use may be a client or a server, as of old; it signs no errands.
+    if purpose == Purpose::Errands && certificate.extended_key_usage.as_deref() != Some(&[ID_KP_JWT]) {
+        let missing = "it is not for signing JWTs alone";
+        return Err(ChainError::Purpose { subject: certificate.subject_text.clone(), missing });
+    }
     if purpose != Purpose::Any && certificate.key_usage.is_some_and(|usage| !usage.digital_signature()) {
         let missing = "its key usage lacks digitalSignature";
         return Err(ChainError::Purpose { subject: certificate.subject_text.clone(), missing });
@@ -305,6 +313,7 @@ fn check_extended_usage(certificate: &Certificate, purpose: Purpose) -> Result<(
     let (wanted, missing) = match purpose {
         Purpose::Client => (ID_KP_CLIENT_AUTH, "its extended key usage lacks clientAuth"),
         Purpose::Server => (ID_KP_SERVER_AUTH, "its extended key usage lacks serverAuth"),
+        Purpose::Errands => (ID_KP_JWT, "its extended key usage lacks id-kp-jwt"),
         Purpose::Any => return Ok(()),
     };
     if let Some(usages) = &certificate.extended_key_usage

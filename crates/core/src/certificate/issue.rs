@@ -22,6 +22,9 @@ const SET_BACK: Span = Span::from_seconds(600);
 const ID_AD_CA_ISSUERS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.2");
 
 /// keyUsage bits (RFC 5280 section 4.2.1.3).
+/// The purpose of signing JWTs (RFC 9509 section 3).
+pub(super) const ID_KP_JWT: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.37");
+
 const DIGITAL_SIGNATURE: u8 = 0;
 const KEY_CERT_SIGN: u8 = 5;
 const CRL_SIGN: u8 = 6;
@@ -42,6 +45,8 @@ pub enum Usage<'a> {
     Server,
     /// A device that connects and is connected to: both.
     ClientAndServer,
+    /// A key that signs errands: id-kp-jwt (RFC 9509), and nothing that anything else has.
+    Errands,
 }
 
 impl Usage<'_> {
@@ -269,7 +274,7 @@ impl Template<'_> {
     }
 }
 
-/// The next certificate of a server that has one: for the same key, whose holder showed it for `current`, under the same subject and
+/// The next certificate of a server, or of the key that signs errands: for the same key, whose holder showed it for `current`, under the same subject and
 /// the same names, whoever signed `current`.
 ///
 /// # Errors
@@ -281,11 +286,12 @@ pub fn renewed_server(
     places: Places<'_>,
     issuer: Issuer<'_>,
 ) -> Result<Issued, IssueError> {
-    let is_server = current.extended_key_usage.as_deref() == Some(&[ID_KP_SERVER_AUTH]);
-    if !is_server {
-        return Err(IssueError::NoServer);
-    }
-    let form = Form::new(issuer, Usage::Server, now, life, places)?;
+    let usage = match current.extended_key_usage.as_deref() {
+        Some([ID_KP_SERVER_AUTH]) => Usage::Server,
+        Some([ID_KP_JWT]) => Usage::Errands,
+        _ => return Err(IssueError::NoServer),
+    };
+    let form = Form::new(issuer, usage, now, life, places)?;
     let mut names = Vec::new();
     for name in &current.names {
         names.extend(name.to_der().map_err(|_| super::BadCertificate::Malformed)?);
@@ -314,7 +320,9 @@ fn head(usage: Usage<'_>) -> Vec<u8> {
             let limit = path_length.map(|limit| asn1::unsigned(&[limit])).unwrap_or_default();
             (asn1::sequence(&[&asn1::boolean_true(), &limit]), &[KEY_CERT_SIGN, CRL_SIGN])
         }
-        Usage::Client | Usage::Server | Usage::ClientAndServer => (asn1::sequence(&[]), &[DIGITAL_SIGNATURE]),
+        Usage::Client | Usage::Server | Usage::ClientAndServer | Usage::Errands => {
+            (asn1::sequence(&[]), &[DIGITAL_SIGNATURE])
+        }
     };
     push(&mut out, ID_CE_BASIC_CONSTRAINTS, true, &basic);
     push(&mut out, ID_CE_KEY_USAGE, true, &asn1::named_bits(bits));
@@ -327,6 +335,7 @@ fn head(usage: Usage<'_>) -> Vec<u8> {
         Usage::Client => &[ID_KP_CLIENT_AUTH],
         Usage::Server => &[ID_KP_SERVER_AUTH],
         Usage::ClientAndServer => &[ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH],
+        Usage::Errands => &[ID_KP_JWT],
     };
     if !purposes.is_empty() {
         let purposes: Vec<u8> = purposes.iter().flat_map(|purpose| asn1::oid(*purpose)).collect();

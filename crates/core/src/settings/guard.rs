@@ -6,6 +6,7 @@ use toml::de::DeValue;
 
 use super::key::{Key, Section};
 use super::reader::{Reader, Table};
+use crate::errand::Reserved;
 use crate::host::{Endpoint, Network};
 use crate::time::Span;
 
@@ -37,6 +38,7 @@ const KEYS: &[Key] = &[
     BROKER_CERTIFICATE,
     BROKER_KEY,
     SENDER_PROPERTY,
+    RESERVED_PREFIX,
     STORE_PATIENCE,
     WITHOUT_STORE,
     MAX_PACKET,
@@ -111,6 +113,13 @@ const SENDER_PROPERTY: Key = Key::default(
     "\"sender\"",
     "at most 64 printable characters",
     "the user property that tells receivers who sent a message (MQTT 5.0); empty for none",
+);
+const RESERVED_PREFIX: Key = Key::default(
+    "reserved_prefix",
+    "\"$ward\"",
+    "one or more topic levels without `+` and `#`, such as \"$ward\"",
+    "where the ward's own topics begin, on which errands go; policies give and take nothing below it. Devices must know it: change it \
+     before there are any",
 );
 const STORE_PATIENCE: Key = Key::default(
     "store_patience",
@@ -279,6 +288,8 @@ pub struct GuardSettings {
     /// `sender_property`: the MQTT 5.0 user property that tells receivers the sender's device, default `sender`; empty for
     /// none.
     pub sender_property: String,
+    /// `reserved_prefix`: the ward's own topics, default below `$ward`.
+    pub reserved: Reserved,
     /// `store_patience`: how long the guard goes by what it knew last while the store does not answer, default 30 seconds: the
     /// bound on how late a revocation can be.
     pub store_patience: Span,
@@ -318,6 +329,7 @@ impl Default for GuardSettings {
             broker_ca: None,
             broker_identity: None,
             sender_property: "sender".to_owned(),
+            reserved: Reserved::default(),
             store_patience: Span::from_seconds(30),
             without_store: WithoutStore::End,
             max_packet: 256 * 1024,
@@ -376,6 +388,7 @@ impl Reader<'_> {
                     (text.len() <= 64 && text.chars().all(|c| c.is_ascii_graphic())).then(|| text.to_owned())
                 })
                 .unwrap_or(default.sender_property),
+            reserved: self.text(table, &RESERVED_PREFIX, |text| Reserved::new(text).ok()).unwrap_or(default.reserved),
             store_patience: self
                 .text(table, &STORE_PATIENCE, |text| text.parse().ok())
                 .unwrap_or(default.store_patience),

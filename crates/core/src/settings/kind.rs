@@ -1,12 +1,13 @@
 //! `[kinds.NAME]`: what the devices of one kind share.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::guard::{ON_REFUSAL, OnRefusal};
 use super::key::{Key, Section};
 use super::own::{OwnFact, is_unique};
 use super::reader::{Reader, Table, span_of};
 use crate::certificate::Attribute;
+use crate::errand::Purpose;
 use crate::fact::FactName;
 use crate::id::{AuthorityName, KindName, LabelName};
 use crate::key::{KeyType, NewKey};
@@ -32,6 +33,7 @@ pub(super) const KIND: Section = Section {
         OVERLAP,
         RENEW,
         RENEWS,
+        ERRANDS,
         TOKEN_LOGIN,
         TOKEN_LIFE,
         SHARED_KEYS,
@@ -124,9 +126,15 @@ const RENEW: Key = Key::example(
 const RENEWS: Key = Key::example(
     "renews",
     "\"device\"",
-    "\"device\" or \"person\"",
-    "who renews certificates: the \"device\" by itself, or a \"person\"; without it a device is believed to do so which was at the desk \
-     before. `due` goes by it",
+    "\"device\", \"errand\" or \"person\"",
+    "who renews certificates: the \"device\" by itself at the desk, the device when a desk asks it to over MQTT (\"errand\"), or a \
+     \"person\"; without it a device is believed to do so by itself which was at the desk before. `due` goes by it",
+);
+const ERRANDS: Key = Key::example(
+    "errands",
+    "[\"calibrate\"]",
+    "a list of names of lower-case letters, digits, `.` and `-`, other than renew, install, restart, report and identify",
+    "what devices can be asked to do with `errand send`, beside renew, restart, report and identify",
 );
 const TOKEN_LOGIN: Key =
     Key::default("token_login", "false", "true or false", "whether a token as MQTT password opens a session");
@@ -240,6 +248,8 @@ pub struct Kind {
     pub renew: Option<Span>,
     /// `renews`: who renews certificates; if absent, a device that was at the desk before does so.
     pub renews: Option<Renews>,
+    /// `errands`: what its devices can be asked to do beside what all can.
+    pub errands: BTreeSet<Purpose>,
     /// `token_login`: whether a token as MQTT password opens a session, default no.
     pub token_login: bool,
     /// `token_life`: the longest life of a token that the ward signs with a key of its own, default one day.
@@ -284,6 +294,7 @@ impl Default for Kind {
             overlap: Span::from_days(7),
             renew: None,
             renews: None,
+            errands: BTreeSet::new(),
             token_login: false,
             token_life: Span::from_days(1),
             shared_keys: false,
@@ -307,6 +318,8 @@ impl Default for Kind {
 pub enum Renews {
     /// The device, at the desk.
     Device,
+    /// The device, when it is asked over MQTT.
+    Errand,
     /// A person, with `enroll`.
     Person,
 }
@@ -448,8 +461,13 @@ impl Reader<'_> {
         };
         let renews = |text: &str| match text {
             "device" => Some(Renews::Device),
+            "errand" => Some(Renews::Errand),
             "person" => Some(Renews::Person),
             _ => None,
+        };
+        let own_errand = |text: &str| match text.parse::<Purpose>() {
+            Ok(own @ Purpose::Own(_)) => Ok(own),
+            _ => Err(String::new()),
         };
         let watch = |text: &str| match text {
             "off" => Some(CloneWatch::Off),
@@ -479,6 +497,7 @@ impl Reader<'_> {
             overlap: self.overlap(table, default.overlap, default.life),
             renew: self.text(table, &RENEW, least(60)),
             renews: self.text(table, &RENEWS, renews),
+            errands: self.list(table, &ERRANDS, own_errand).unwrap_or_default().into_iter().collect(),
             token_login: self.flag(table, &TOKEN_LOGIN).unwrap_or(default.token_login),
             token_life: self.text(table, &TOKEN_LIFE, least(1)).unwrap_or(default.token_life),
             shared_keys: self.flag(table, &SHARED_KEYS).unwrap_or(default.shared_keys),

@@ -62,6 +62,7 @@ fn every_setting_that_the_template_offers_is_taken() {
         on_refusal: kind.on_refusal,
         renew: kind.renew,
         renews: kind.renews,
+        errands: kind.errands.clone(),
         id: kind.id.clone(),
         ..Kind::default()
     };

@@ -76,7 +76,7 @@ impl TokenKey<'_> {
     }
 
     /// Checks a signature over `message`.
-    pub(super) fn verify(&self, algorithm: Algorithm, message: &[u8], signature: &[u8]) -> Result<(), BadToken> {
+    pub(crate) fn verify(&self, algorithm: Algorithm, message: &[u8], signature: &[u8]) -> Result<(), BadToken> {
         if !self.algorithms().contains(&algorithm) {
             return Err(BadToken::Algorithm { alg: algorithm.as_str().to_owned() });
         }
@@ -129,7 +129,7 @@ impl TokenSigner<'_> {
     }
 
     /// The signature in the form that tokens have.
-    pub(super) fn sign(&self, message: &[u8]) -> Result<Vec<u8>, SignError> {
+    pub(crate) fn sign(&self, message: &[u8]) -> Result<Vec<u8>, SignError> {
         match self {
             Self::Shared(key) => Ok(key.sign(message)),
             Self::Private(signer) => {

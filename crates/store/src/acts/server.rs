@@ -39,14 +39,17 @@ pub enum ServerRefusal {
 /// A guard, a desk, or a post that is not retired, with its certificate.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ServerRecord {
-    /// Its name: `guard` and `desk` for those in the ward's own folder.
+    /// Its name: `guard` and `desk` for those in the ward's own folder, [`ERRANDS`] for what signs errands.
     pub name: String,
     /// Its certificate.
     pub certificate: Certificate,
 }
 
 /// The names of those in the ward's own folder.
-const OWN: [&str; 2] = ["guard", "desk"];
+pub(super) const OWN: [&str; 3] = ["guard", "desk", ERRANDS];
+
+/// What the key that signs errands is called among them.
+pub const ERRANDS: &str = "errands";
 
 /// All guards and desks, those in the ward's own folder first, then posts that are not retired, by name.
 pub fn all(view: &dyn View) -> Result<Vec<ServerRecord>, StoreError> {
@@ -54,7 +57,7 @@ pub fn all(view: &dyn View) -> Result<Vec<ServerRecord>, StoreError> {
     for name in OWN {
         match view.server_certificate(name) {
             Ok(certificate) => all.push(ServerRecord { name: name.to_owned(), certificate }),
-            // A ward of before there were desks.
+            // A ward of before there were desks, or that has sent no errand.
             Err(StoreError::Unknown { .. }) => {}
             Err(error) => return Err(error),
         }
@@ -62,6 +65,26 @@ pub fn all(view: &dyn View) -> Result<Vec<ServerRecord>, StoreError> {
     let posts = view.posts()?.into_iter().filter(|post| post.retired.is_none());
     all.extend(posts.map(|post| ServerRecord { name: post.name.to_string(), certificate: post.certificate }));
     Ok(all)
+}
+
+/// Gives a key that signs errands its first certificate, in the place of another key's if there was one.
+pub fn make(tx: &mut dyn Tx, certificate: &Certificate, cause: &Cause) -> Result<(), StoreError> {
+    let before = match tx.server_certificate(ERRANDS) {
+        Ok(before) => Some(before),
+        Err(StoreError::Unknown { .. }) => None,
+        Err(error) => return Err(error),
+    };
+    let mut detail = json!({
+        "serial": certificate.serial.to_string(), "fingerprint": certificate.fingerprint.to_string(),
+        "ends": certificate.not_after,
+    });
+    if let Some(before) = &before {
+        detail["before"] = json!(before.serial.to_string());
+        tx.put_former_server(ERRANDS, before)?;
+    }
+    let change = append(tx, cause, "server.make", ERRANDS, &detail)?;
+    tx.put_server(ERRANDS, certificate)?;
+    tx.put_servers_changed(change)
 }
 
 /// Gives a server another certificate for its key, in place of `before`.

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 
+use super::errand::ErrandTally;
 use super::{PostState, TrialDifference};
 use crate::StoreError;
 
@@ -101,6 +102,8 @@ pub enum Tally<'a> {
     },
     /// Keeps what was noticed of devices, in this order, of each the newest [`MOST_EVENTS`]. Devices that are not known are passed over.
     Events(&'a [DeviceEvent]),
+    /// Notes what a guard did with errands. Numbers that are not known are passed over.
+    Errands(ErrandTally<'a>),
     /// Keeps what an instance of guard or desk says of itself, in place of what it said before.
     Post(&'a PostState),
 }

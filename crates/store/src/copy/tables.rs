@@ -4,7 +4,8 @@ use super::Kind::{Flag, Integer, Json, Names, Octets, Text};
 use super::Table;
 
 /// Tables that came since there are backups, by the format of the file that brought them: a backup of before has none of them.
-pub const GROWN: [&[&str]; 5] = [
+pub const GROWN: [&[&str]; 6] = [
+    &["errands", "errand_traffic"],
     &["device_events"],
     &["token_signers", "token_blocks", "key_wraps"],
     &["retired_facts"],
@@ -13,7 +14,7 @@ pub const GROWN: [&[&str]; 5] = [
 ];
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 37] = [
+pub const TABLES: [Table; 39] = [
     Table {
         name: "authorities",
         columns: &[
@@ -224,6 +225,38 @@ pub const TABLES: [Table; 37] = [
             ("text", Text),
         ],
         key: 2,
+    },
+    Table {
+        name: "errands",
+        columns: &[
+            ("number", Integer),
+            ("device", Integer),
+            ("purpose", Text),
+            ("detail", Text),
+            ("nonce", Octets),
+            ("sent", Integer),
+            ("ends", Integer),
+            ("signer", Octets),
+            ("signature", Octets),
+            ("state", Text),
+            ("ended", Integer),
+            ("outcome", Text),
+            ("follows", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "errand_traffic",
+        columns: &[
+            ("number", Integer),
+            ("tries", Integer),
+            ("first", Integer),
+            ("last", Integer),
+            ("answered", Integer),
+            ("brought_by", Text),
+            ("answer", Text),
+        ],
+        key: 1,
     },
     Table {
         name: "clone_signs",

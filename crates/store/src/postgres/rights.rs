@@ -28,7 +28,9 @@ use crate::{
 pub(super) const CLOCK_DIFFERENCE: i64 = 60;
 
 /// What a guard and a desk read.
-const READ_BY_POSTS: [&str; 20] = [
+const READ_BY_POSTS: [&str; 22] = [
+    "errands",
+    "former_servers",
     "store_format",
     "ward",
     "head",
@@ -52,12 +54,12 @@ const READ_BY_POSTS: [&str; 20] = [
 ];
 
 /// What a guard counts.
-const TALLIES: [&str; 6] = ["device_events", "traffic", "seen", "trial_differences", "broker_sessions", "places"];
+const TALLIES: [&str; 7] =
+    ["device_events", "errand_traffic", "traffic", "seen", "trial_differences", "broker_sessions", "places"];
 
 /// What a desk reads beside what guards read.
-const READ_BY_DESKS: [&str; 11] = [
+const READ_BY_DESKS: [&str; 10] = [
     "introduced",
-    "former_servers",
     "asking",
     "admissions",
     "admission_facts",
@@ -93,9 +95,9 @@ const WRITTEN_BY_DESKS: [(&str, &str); 16] = [
 /// What only whoever works on the ward reads beside that.
 const READ_BY_READERS: [&str; 16] = [
     "device_events",
+    "errand_traffic",
     "retired_facts",
     "introduced",
-    "former_servers",
     "asking",
     "admissions",
     "admission_facts",

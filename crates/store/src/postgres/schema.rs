@@ -4,9 +4,9 @@ use super::connection::Connection;
 use crate::StoreError;
 
 /// The format that this program writes. Formats of this engine are counted by themselves.
-const FORMAT: i64 = 6;
+const FORMAT: i64 = 7;
 
-/// The least format that a program must know to work on what this one writes: format 6 only adds to it.
+/// The least format that a program must know to work on what this one writes: formats 6 and 7 only add to it.
 const LEAST: i64 = 5;
 
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
@@ -286,6 +286,40 @@ CREATE TABLE device_events (
 );
 ";
 
+/// What came with format 7: errands, and what guards know of them.
+const TABLES_7: &str = "
+CREATE TABLE errands (
+    number BIGINT PRIMARY KEY, device BIGINT NOT NULL REFERENCES devices, purpose TEXT NOT NULL, detail TEXT NOT NULL,
+    nonce BYTEA NOT NULL, sent BIGINT NOT NULL, ends BIGINT NOT NULL, signer BYTEA NOT NULL, signature BYTEA NOT NULL,
+    state TEXT NOT NULL, ended BIGINT, outcome TEXT, follows BIGINT
+);
+CREATE INDEX errands_by_device ON errands (device, number);
+CREATE INDEX errands_by_end ON errands (ends, number);
+CREATE TABLE errand_traffic (
+    number BIGINT PRIMARY KEY, tries BIGINT NOT NULL, first BIGINT, last BIGINT, answered BIGINT, brought_by TEXT, answer TEXT
+);
+CREATE INDEX errands_answered ON errand_traffic (number) WHERE answer IS NOT NULL;
+";
+
+/// What holds for counts of devices holds for what is known of errands, and what holds for jobs for errands; guards and desks read both as
+/// they read the certificates of servers.
+const RIGHTS_7: &str = "
+DO $$ DECLARE one RECORD; BEGIN
+    FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
+        WHERE oid = 'traffic'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
+        EXECUTE format('GRANT %s ON errand_traffic TO %s', one.what, one.who);
+    END LOOP;
+    FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
+        WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
+        EXECUTE format('GRANT %s ON errands, errand_traffic TO %s', one.what, one.who);
+    END LOOP;
+    FOR one IN SELECT grantee::regrole::text AS who FROM pg_class, aclexplode(relacl)
+        WHERE oid = 'servers'::regclass AND privilege_type = 'SELECT' AND grantee <> relowner AND grantee <> 0 LOOP
+        EXECUTE format('GRANT SELECT ON errands, former_servers TO %s', one.who);
+    END LOOP;
+END $$;
+";
+
 /// Whoever may note that a list was signed may note this of it; and what holds for counts of devices holds for events.
 const RIGHTS_6: &str = "
 DO $$ DECLARE one RECORD; BEGIN
@@ -312,7 +346,7 @@ END $$;
 ";
 
 /// What makes all tables, format by format.
-const ALL: [&str; 6] = [TABLES, TABLES_2, TABLES_3, TABLES_4, TABLES_5, TABLES_6];
+const ALL: [&str; 7] = [TABLES, TABLES_2, TABLES_3, TABLES_4, TABLES_5, TABLES_6, TABLES_7];
 
 /// The names of all tables.
 pub(super) fn names() -> Vec<&'static str> {
@@ -374,8 +408,12 @@ pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
                 super::rights::upgrade_to_5(connection)?;
                 name_keys(connection)?;
             }
-            connection.batch(&collated(TABLES_6))?;
-            connection.batch(RIGHTS_6)?;
+            if found < 6 {
+                connection.batch(&collated(TABLES_6))?;
+                connection.batch(RIGHTS_6)?;
+            }
+            connection.batch(&collated(TABLES_7))?;
+            connection.batch(RIGHTS_7)?;
             connection.batch(&format!("UPDATE store_format SET number = {FORMAT}, least = {LEAST}"))?;
         }
         connection.commit()

@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 13;
+const FORMAT: i64 = 14;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -257,6 +257,21 @@ CREATE TABLE device_events (
 ) WITHOUT ROWID;
 ";
 
+/// What came with format 14: errands, and what guards know of them.
+const TABLES_14: &str = "
+CREATE TABLE errands (
+    number INTEGER PRIMARY KEY, device INTEGER NOT NULL REFERENCES devices, purpose TEXT NOT NULL, detail TEXT NOT NULL,
+    nonce BLOB NOT NULL, sent INTEGER NOT NULL, ends INTEGER NOT NULL, signer BLOB NOT NULL, signature BLOB NOT NULL,
+    state TEXT NOT NULL, ended INTEGER, outcome TEXT, follows INTEGER
+);
+CREATE INDEX errands_by_device ON errands (device, number);
+CREATE INDEX errands_by_end ON errands (ends, number);
+CREATE TABLE errand_traffic (
+    number INTEGER PRIMARY KEY, tries INTEGER NOT NULL, first INTEGER, last INTEGER, answered INTEGER, brought_by TEXT, answer TEXT
+);
+CREATE INDEX errands_answered ON errand_traffic (number) WHERE answer IS NOT NULL;
+";
+
 /// The key that signed tokens before there could be several.
 const FILL_12: &str = "
 INSERT INTO token_signers (name, public_key, key_place, created)
@@ -295,6 +310,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_11)?;
     connection.execute_batch(TABLES_12)?;
     connection.execute_batch(TABLES_13)?;
+    connection.execute_batch(TABLES_14)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -361,8 +377,11 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
         tx.execute_batch(FILL_12)?;
         name_keys(&tx)?;
     }
-    if found < FORMAT {
+    if found < 13 {
         tx.execute_batch(TABLES_13)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_14)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

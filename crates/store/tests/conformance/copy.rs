@@ -52,6 +52,8 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::Difference(97, 1), at);
     act(&mut store, &mut guard, cast, &Act::Session(97, 1), at);
     act(&mut store, &mut guard, cast, &Act::Clone(97, false), at);
+    act(&mut store, &mut guard, cast, &Act::Errand(97, 3), at);
+    (1..99).for_each(|number| drop(act(&mut store, &mut guard, cast, &Act::Carry(number, true), at)));
     act(&mut store, &mut guard, cast, &Act::Traffic(97, 1), at);
     act(&mut store, &mut guard, cast, &Act::AddKey { device: 97, key: 11, replaces: false }, at);
     act(&mut store, &mut guard, cast, &Act::BlockToken { device: None, name: 1, before: None }, at);
@@ -184,7 +186,7 @@ fn a_row_that_differs_is_found_whatever_it_is() {
     let urn = from.ward().unwrap().urn;
     for (sql, table) in [
         ("UPDATE devices SET held = 1 WHERE pk = 1", "devices"),
-        ("UPDATE devices SET labels = '{}' WHERE pk = 1", "devices"),
+        ("UPDATE devices SET labels = '{\"other\":\"x\"}' WHERE pk = 1", "devices"),
         ("DELETE FROM facts WHERE (name, value) IN (SELECT name, value FROM facts ORDER BY 1, 2 LIMIT 1)", "facts"),
         (
             "ALTER TABLE credentials DISABLE TRIGGER revoked_for_good;

@@ -14,6 +14,7 @@ use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::credential::{BlockSource, Origin, Revocation};
 use tidy_warden_core::device::{DeviceEdit, DeviceRecord};
 use tidy_warden_core::due::DeviceEnds;
+use tidy_warden_core::errand::{Brought, Errand, Purpose, State};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
@@ -24,10 +25,10 @@ use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::{
-    AdoptedSettings, Batch, BrokerSession, Cause, Declared, DeviceEvent, EndPlace, GroupMembers, GuardStore, Intended,
-    Introduction, JobKind, Lease, NameInUse, NewAuthority, NewCredential, NewJob, OperatorStore, OwnFacts, Place,
-    PostRecord, PostState, SqliteStore, Store, StoreError, Tally, TokenBlock, TokenSignerRecord, Traffic,
-    TrialDifference, postgres,
+    AdoptedSettings, Batch, BrokerSession, Cause, Declared, DeviceEvent, EndPlace, ErrandTally, GroupMembers,
+    GuardStore, Intended, Introduction, JobKind, Lease, NameInUse, NewAuthority, NewCredential, NewErrand, NewJob,
+    OperatorStore, OwnFacts, Place, PostRecord, PostState, SqliteStore, Store, StoreError, Tally, TokenBlock,
+    TokenSignerRecord, Traffic, TrialDifference, acts, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, id, new_database, new_file, new_model};
@@ -69,6 +70,10 @@ pub(crate) enum Act {
     Restored(bool),
     Clone(u8, bool),
     Traffic(u8, u8),
+    Errand(u8, u8),
+    Carry(u8, bool),
+    EndErrand(u8, u8),
+    DropErrands(u8),
     Difference(u8, u8),
     Session(u8, u8),
     Post(u8),
@@ -133,6 +138,10 @@ pub(crate) fn any_act() -> impl Strategy<Value = Act> {
         1 => any::<bool>().prop_map(Act::Restored),
         1 => (one(), any::<bool>()).prop_map(|(device, hold)| Act::Clone(device, hold)),
         1 => (one(), 0u8..3).prop_map(|(device, count)| Act::Traffic(device, count)),
+        4 => (one(), 0u8..4).prop_map(|(device, purpose)| Act::Errand(device, purpose)),
+        3 => (1u8..6, any::<bool>()).prop_map(|(number, answers)| Act::Carry(number, answers)),
+        2 => (1u8..6, 0u8..3).prop_map(|(number, state)| Act::EndErrand(number, state)),
+        1 => (0u8..9).prop_map(Act::DropErrands),
         1 => (one(), 0u8..3).prop_map(|(device, rule)| Act::Difference(device, rule)),
         1 => (one(), 0u8..3).prop_map(|(device, client)| Act::Session(device, client)),
         4 => (0u8..3).prop_map(Act::Post),
@@ -655,6 +664,40 @@ pub(crate) fn act_for(
             let noticed = told(guard.tally(&Tally::Events(&events)));
             noticed + &told(guard.tally(&Tally::Traffic { counted: &[(name(*device), traffic)], at: cause.at }))
         }
+        Act::Errand(device, purpose) => {
+            let purposes = [Purpose::Renew, Purpose::Restart, Purpose::Own("calibrate".into()), Purpose::Install];
+            let new = NewErrand {
+                device: name(*device),
+                purpose: purposes[usize::from(*purpose)].clone(),
+                detail: "{}".to_owned(),
+                nonce: [*purpose; 16],
+                ends: UnixTime(cause.at.0 + 5 * i64::from(*purpose)),
+                follows: (*purpose == 3).then_some(1),
+            };
+            let sign = |errand: &Errand| Ok(errand.number.to_be_bytes().to_vec());
+            let sent = store.decide(|tx| acts::errand::send(tx, &new, &Fingerprint([7; 32]), &sign, cause));
+            let batch = store.decide(|tx| {
+                let new = [new.clone(), NewErrand { device: name(0), ..new.clone() }];
+                acts::errand::send_batch(tx, &new, &Fingerprint([7; 32]), &sign, cause)
+            });
+            told(sent) + &told(batch)
+        }
+        Act::Carry(number, answers) => {
+            let number = i64::from(*number);
+            let brought = Brought { at: cause.at, by: name(0), text: at.to_string() };
+            let answers: &[_] = if *answers { &[(number, brought)] } else { &[] };
+            let tally = ErrandTally { handed: &[(number, cause.at), (99, cause.at)], answers };
+            told(guard.tally(&Tally::Errands(tally)))
+        }
+        Act::EndErrand(number, state) => {
+            let state = [State::Done, State::Refused, State::Failed][usize::from(*state)];
+            let ended = acts::errand::Ended { state, outcome: (state != State::Done).then(|| "no".to_owned()) };
+            told(store.decide(|tx| Ok(Ok::<_, ()>(acts::errand::end(tx, i64::from(*number), &ended, cause)?))))
+        }
+        Act::DropErrands(ago) => {
+            let before = UnixTime(cause.at.0 - i64::from(*ago));
+            told(store.decide(|tx| Ok(Ok::<_, ()>(tx.drop_errands(before, 2)?))))
+        }
         Act::Difference(device, rule) => {
             let Some(trial) = store.trial().unwrap() else { return String::new() };
             let difference = TrialDifference {
@@ -769,6 +812,8 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         all.push(told(store.entries_of(device)));
         all.push(told(store.traffic(device)));
         all.push(told(store.events(device)));
+        all.push(told(store.errands(Some(device), i64::MAX, 9)));
+        all.push(told(store.open_errands(device, now, 9)));
         all.push(told(store.entries_about(device.as_str(), i64::MAX, 3)));
         all.push(told(store.entries_about(device.as_str(), 9, 99)));
         all.push(told(store.clone_signs(device)));
@@ -795,6 +840,11 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
     for device in &devices {
         all.push(told(store.count_introduced(device, &"kind-0".parse().unwrap())));
     }
+    all.push(told(store.errands(None, 7, 3)));
+    all.push(told(store.errands_after(2, 4)));
+    all.push(told(store.last_errand()));
+    all.push(told(store.carried(&[1, 2, 3, 9, 4, 5])));
+    all.push(told(store.answered_errands(3)));
     for client in 0..4 {
         all.push(told(store.broker_session(&format!("c{client}"))));
     }
@@ -835,7 +885,7 @@ pub(crate) fn hashes(store: &OperatorStore) -> Vec<Hash> {
 }
 
 /// How many kinds of acts there are.
-const ACTS: usize = 53;
+const ACTS: usize = 57;
 
 #[test]
 fn random_acts_give_the_same_answers_rows_and_hashes_on_each_engine() {

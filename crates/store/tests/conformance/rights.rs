@@ -7,13 +7,14 @@ use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use tidy_warden_core::admission::AdmissionName;
 use tidy_warden_core::database::DatabaseAddress;
+use tidy_warden_core::errand::{Brought, Errand, Purpose};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::post::{self, PostRole};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{
-    Cause, DatabaseAccess, DeviceEvent, GuardStore, IntroduceRefusal, Opened, OperatorStore, PostRecord, PostState,
-    StoreError, Tally, Traffic, Turn, View, acts, postgres,
+    Cause, DatabaseAccess, DeviceEvent, ErrandTally, GuardStore, IntroduceRefusal, NewErrand, Opened, OperatorStore,
+    PostRecord, PostState, StoreError, Tally, Traffic, Turn, View, acts, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, fresh, id, issue, new_database, new_model};
@@ -207,13 +208,31 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     let noticed = DeviceEvent { device: wv1.clone(), at: UnixTime(NOW), what: "cut".into(), text: "cut wv-1".into() };
     guard.tally(&Tally::Events(std::slice::from_ref(&noticed))).unwrap();
     assert_eq!(roles.owner.events(&wv1).unwrap(), [noticed]);
+    guard.open_errands(&wv1, UnixTime(NOW), 9).unwrap();
+    guard.errands_after(0, 9).unwrap();
+    guard.former_servers().unwrap();
+    let new = NewErrand {
+        device: wv1.clone(),
+        purpose: Purpose::Restart,
+        detail: "{}".to_owned(),
+        nonce: [7; 16],
+        ends: UnixTime(NOW + 900),
+        follows: None,
+    };
+    let sign = |_: &Errand| Ok(vec![7]);
+    roles.owner.set_hold(std::slice::from_ref(&wv1), false, &crate::bench::cause(5)).unwrap();
+    let sent = roles.owner.decide(|tx| acts::errand::send(tx, &new, &fingerprint, &sign, &crate::bench::cause(5)));
+    assert_eq!(sent.unwrap(), Ok(1));
+    let brought = Brought { at: UnixTime(NOW), by: wv1.clone(), text: "{}".into() };
+    let errands = ErrandTally { handed: &[(1, UnixTime(NOW))], answers: &[(1, brought.clone())] };
+    guard.tally(&Tally::Errands(errands)).unwrap();
+    assert_eq!(roles.owner.carried(&[1]).unwrap()[0].answer, Some(brought));
     // A child waits, also where it would be listed at once elsewhere.
     let gateway = device("wv-1", None);
     let child = |name: &str| IntroducedRecord {
         state: IntroducedState::Accepted,
         ..IntroducedRecord::new(id(name), "cabin".parse().unwrap(), &gateway, cause.at)
     };
-    roles.owner.set_hold(std::slice::from_ref(&wv1), false, &crate::bench::cause(6)).unwrap();
     assert_eq!(guard.introduce_child(&child("cb-1"), 1, &cause).unwrap(), Ok(IntroducedState::Waits));
     let full = guard.introduce_child(&child("cb-2"), 1, &cause).unwrap();
     assert!(matches!(full, Err(IntroduceRefusal::Full { most: 1, .. })), "{full:?}");
@@ -240,6 +259,7 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     let login = &roles.guard.login;
     let counted = [
         "device_events",
+        "errand_traffic",
         "traffic",
         "seen",
         "trial_differences",
@@ -358,6 +378,8 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     reader.jobs(false, 9).unwrap();
     reader.view(asks_what_is_due).unwrap();
     reader.view(|view| view.events(&id("wv-1"))).unwrap();
+    reader.view(|view| view.errands(None, i64::MAX, 9)).unwrap();
+    reader.view(|view| view.carried(&[1])).unwrap();
     let posts = reader.posts().unwrap();
     assert!(posts.len() == 2 && posts.iter().all(|post| post.verifier.is_empty()));
     for sql in [
