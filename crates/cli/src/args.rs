@@ -4,6 +4,7 @@ mod admission;
 mod credential;
 mod device;
 mod due;
+mod errand;
 mod examples;
 mod group;
 mod job;
@@ -26,6 +27,7 @@ pub(crate) use credential::{
 };
 pub(crate) use device::{AcceptArgs, AddArgs, DeviceCommand, EditArgs, ImportArgs, ListArgs, RefuseArgs, RetainedArgs};
 pub(crate) use due::DueArgs;
+pub(crate) use errand::{ErrandCommand, ListErrandsArgs, SendErrandArgs};
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
 pub(crate) use job::JobCommand;
 pub(crate) use policy::{
@@ -74,6 +76,7 @@ run
 keep true
   due        see what ends or falls due: what renews by itself, and what needs you
   rotation   renew the certificates of many devices in rounds, each judged before the next
+  errand     ask a device to do something, over MQTT: renew, restart, report, identify, or what its kind knows
   hold       suspend a device, everywhere and at once, until it is released
   release    lift a hold
   revoke     end a device's certificates and tokens, everywhere and at once
@@ -203,6 +206,9 @@ pub(crate) enum Command {
     /// Renew the certificates of many devices in rounds, each judged before the next begins.
     #[command(subcommand)]
     Rotation(RotationCommand),
+    /// Ask single devices to do something, over MQTT, and hear what they answer.
+    #[command(subcommand)]
+    Errand(ErrandCommand),
     /// Suspend a device, everywhere and at once, until it is released.
     Hold(HoldArgs),
     /// Lift a hold.

@@ -10,6 +10,7 @@ pub(crate) mod desk;
 pub(crate) mod device;
 mod due;
 pub(crate) mod enroll;
+mod errand;
 mod finding;
 mod group;
 pub(crate) mod guard;
@@ -120,6 +121,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Watch(args) => watch::run(&context, &args),
         Command::Due(args) => due::run(&context, &args),
         Command::Rotation(command) => rotation::run(&context, &command),
+        Command::Errand(command) => errand::run(&context, &command),
         Command::Hold(args) => urgent(&|| hold::run(&context, hold::HoldAct::Hold, &args)),
         Command::Release(args) => hold::run(&context, hold::HoldAct::Release, &args),
         Command::Revoke(args) => urgent(&|| revoke::run(&context, &args)),
@@ -153,6 +155,7 @@ fn is_list(command: &Command) -> bool {
         Command::Post(command) => matches!(command, PostCommand::List),
         Command::Due(_) => true,
         Command::Rotation(command) => matches!(command, crate::args::RotationCommand::List),
+        Command::Errand(command) => matches!(command, crate::args::ErrandCommand::List(_)),
         Command::Audit(command) => matches!(command, AuditCommand::Log { .. }),
         _ => false,
     }

@@ -11,7 +11,7 @@ mod order;
 mod reserved;
 
 pub use answer::{Answer, BadAnswer, MAX_ANSWER, Outcome, Renewal, answer_text, number_of, renewal_text};
-pub use order::{BadErrand, ERRAND_TYPE, MAX_ERRAND, Read, read, signing_input, whole};
+pub use order::{BadErrand, ERRAND_TYPE, MAX_ERRAND, Read, read, sign, whole};
 pub use reserved::{BadPrefix, Place, Reserved};
 
 use std::fmt;
@@ -26,6 +26,9 @@ pub const MOST_OPEN: usize = 20;
 
 /// The largest text of what an errand wants in detail, in octets of JSON.
 pub const MAX_DETAIL: usize = 4 * 1024;
+
+/// The same where it brings a certificate and those above it.
+pub const MAX_INSTALL: usize = 32 * 1024;
 
 /// How long an errand may be open: whoever is away for longer is asked anew.
 pub const LONGEST: Span = Span::from_days(90);

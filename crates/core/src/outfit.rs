@@ -7,6 +7,17 @@ use serde::{Deserialize, Serialize};
 /// The version of the fields below.
 pub const SCHEMA: &str = "tidy-warden/connect/1";
 
+/// Where a device gets its errands, and answers them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Errands {
+    /// The filter that it subscribes to; a gateway gets those of its children by it too.
+    pub listen: String,
+    /// The topic on which it answers its own. An answer to an errand that came on `.../errand/ID` goes to `.../answer/ID`.
+    pub answer: String,
+    /// The ward's URN, which each errand names as its issuer.
+    pub ward: String,
+}
+
 /// How a device connects. It holds no secret.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Connect {
@@ -29,6 +40,9 @@ pub struct Connect {
     pub publish_qos: BTreeMap<String, u8>,
     /// Topic filters that the adopted policies let it subscribe to.
     pub subscribe: Vec<String>,
+    /// How it gets its errands; an outfit of before there were any says nothing of them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub errands: Option<Errands>,
     /// SHA-256 of the root certificate's DER, lower-case hexadecimal, to compare with `root.pem`.
     pub root_fingerprint: String,
 }

@@ -61,6 +61,28 @@ pub enum Event {
         #[serde(skip_serializing_if = "Option::is_none")]
         because: Option<String>,
     },
+    /// A device's answer to an errand was looked at.
+    Errand {
+        /// The device.
+        device: String,
+        /// The errand's number.
+        errand: i64,
+        /// What it was for.
+        purpose: String,
+        /// `done`, `refused` by the device, or `failed`: the answer was not taken.
+        state: &'static str,
+        /// The certificate that was made for it.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        serial: Option<String>,
+        /// Why it was not done.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        because: Option<String>,
+    },
+    /// Devices whose time to renew has come were asked to, by errands.
+    AskedToRenew {
+        /// How many.
+        count: u64,
+    },
     /// A device asked again for what it had been given, and was given the same.
     Repeated {
         /// The device.
@@ -181,6 +203,12 @@ impl fmt::Display for Event {
                 write!(f, "rotation {rotation}, round {round}: asked {asked}; it is {state}")?;
                 because.as_ref().map_or(Ok(()), |because| write!(f, ": {because}"))
             }
+            Self::Errand { device, errand, purpose, state, serial, because } => {
+                write!(f, "errand {errand} to {device}: {purpose} {state}")?;
+                serial.as_ref().map_or(Ok(()), |serial| write!(f, ", certificate {serial}"))?;
+                because.as_ref().map_or(Ok(()), |because| write!(f, ": {because}"))
+            }
+            Self::AskedToRenew { count } => write!(f, "asked {count} to renew, whose time has come"),
             Self::Repeated { device, peer } => {
                 write!(f, "told {device} once more what it was given (from {peer})")
             }

@@ -10,7 +10,9 @@
 //! time; the log has the reason.
 
 mod answer;
+mod beside;
 mod due;
+mod errands;
 mod event;
 mod follow;
 mod inbox;

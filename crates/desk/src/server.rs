@@ -28,6 +28,7 @@ use tidy_warden_serve::seen;
 use tidy_warden_serve::source::Source;
 use tidy_warden_serve::strict::{MAX_HEAD, Strict};
 use tidy_warden_serve::tls::{Resumption, acceptors};
+use tidy_warden_store::OperatorStore;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{Semaphore, mpsc, watch};
@@ -36,11 +37,13 @@ use tokio_rustls::server::TlsStream;
 use zeroize::Zeroizing;
 
 use crate::answer::{Basic, Caller, Said, name_of};
+use crate::beside::Beside;
 use crate::follow::{Follower, Says};
 use crate::route::{Door, NoRoute, Route, route};
 use crate::state::{Desk, DeskError, Live, LiveConfig, Reading, Stores};
 use crate::turn::{Told, Turn, Watched};
 use crate::{Event, Sink};
+use crate::{errands, rotations};
 
 /// How long a connection may wait for the next request on it, and how long the head of one may take to come.
 const HEAD_TIME: Duration = Duration::from_secs(30);
@@ -120,7 +123,8 @@ pub struct Server {
     metrics: Option<TcpListener>,
     counter: Arc<Counter>,
     follower: Follower,
-    rotations: Option<tidy_warden_store::OperatorStore>,
+    rotations: Option<OperatorStore>,
+    errands: Option<OperatorStore>,
     wants: watch::Receiver<Reading>,
     stop: watch::Sender<bool>,
 }
@@ -185,7 +189,17 @@ impl Server {
             }
         };
         let (plain, metrics) = (optional(config.listen_http).await?, optional(config.metrics).await?);
-        Ok(Self { listener, plain, metrics, counter, follower, rotations: stores.rotations, wants: wanted, stop })
+        Ok(Self {
+            listener,
+            plain,
+            metrics,
+            counter,
+            follower,
+            rotations: stores.rotations,
+            errands: stores.errands,
+            wants: wanted,
+            stop,
+        })
     }
 
     /// Tells when authorities or policies changed, so that keys must be opened or an edition read.
@@ -215,15 +229,12 @@ impl Server {
             .name("follower".to_owned())
             .spawn(move || follower.follow())
             .map_err(DeskError::Thread)?;
-        let stop_driving = Arc::new(AtomicBool::new(false));
-        let driving = match self.rotations {
-            Some(store) => {
-                let (desk, stop) = (desk.clone(), stop_driving.clone());
-                let thread = std::thread::Builder::new().name("rotations".to_owned());
-                Some(thread.spawn(move || crate::rotations::drive(&desk, store, &stop)).map_err(DeskError::Thread)?)
-            }
-            None => None,
-        };
+        let mut beside = Beside::default();
+        let name = ("rotations", "rotations are not driven");
+        beside.start(name, &desk, self.rotations, rotations::LOOK, Box::new(rotations::look))?;
+        let (name, mut work) = (("errands", "answers to errands are not looked at"), errands::Work::default());
+        let look = move |desk: &Desk, store: &mut OperatorStore| work.look(desk, store);
+        beside.start(name, &desk, self.errands, errands::LOOK, Box::new(look))?;
         let mut tasks = tokio::task::JoinSet::new();
         let (makers, mut files) = (desk.clone(), MakerFiles::default());
         // Before anybody comes: a list that was not read yet lists nobody.
@@ -259,9 +270,11 @@ impl Server {
         let all = u32::try_from(AT_ONCE + WAITING).unwrap_or(u32::MAX);
         let _ = tokio::time::timeout(STOPPING, self.counter.waiting.acquire_many(all)).await;
         stop_following.store(true, Ordering::Relaxed);
-        stop_driving.store(true, Ordering::Relaxed);
-        let _ =
-            tokio::task::spawn_blocking(move || (following.join(), driving.map(std::thread::JoinHandle::join))).await;
+        let _ = tokio::task::spawn_blocking(move || {
+            beside.stop();
+            following.join()
+        })
+        .await;
         Ok(())
     }
 }

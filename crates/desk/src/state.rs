@@ -21,6 +21,7 @@ use tidy_warden_serve::source::Source;
 use tidy_warden_serve::tls::{TlsError, TlsSettings};
 use tidy_warden_serve::trust::{Trust, TrustHolder};
 use tidy_warden_store::{Cause, DeskActs, DeskReader, Head, OperatorStore, StoreError};
+use tidy_warden_ward::errand::ErrandSigner;
 use tidy_warden_ward::issue::press::Mint;
 use tidy_warden_ward::keys::Openers;
 use tidy_warden_ward::open::Ward;
@@ -64,6 +65,10 @@ pub struct LiveConfig {
     pub(crate) mint: Mint,
     /// What signs revocation lists.
     pub(crate) signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
+    /// What signs errands, if the ward has such a key and this desk may use it.
+    pub(crate) errands: Option<Arc<ErrandSigner>>,
+    /// Why it is not open, if it should be.
+    pub(crate) errands_closed: Option<String>,
     /// The files with the revocation lists of manufacturers.
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
     /// The change number of the authorities that this was made from.
@@ -81,6 +86,12 @@ impl LiveConfig {
     #[must_use]
     pub fn signers(&self) -> &[(AuthorityRecord, Arc<dyn Signer>)] {
         &self.signers
+    }
+
+    /// The key that signs errands, if it is open.
+    #[must_use]
+    pub fn errand_key(&self) -> Option<Arc<dyn Signer>> {
+        self.errands.as_ref().map(|errands| errands.key())
     }
 
     /// Reads all of it, and opens what signs for devices: nothing is served without it. A desk at a post does not have the key that signs
@@ -114,6 +125,12 @@ impl LiveConfig {
                 signers.push((authority.clone(), signer));
             }
         }
+        // A desk that was started before there was such a key, and whose passphrase was typed, does all else.
+        let opened = if is_post { Ok(None) } else { ErrandSigner::existing(ward, openers) };
+        let (errands, errands_closed) = match opened {
+            Ok(errands) => (errands.map(Arc::new), None),
+            Err(problem) => (None, Some(problem.in_one_line())),
+        };
         let ours = |each: &&AuthorityRecord| {
             matches!(each.role, AuthorityRole::Root | AuthorityRole::Devices) && each.retired.is_none()
         };
@@ -131,6 +148,8 @@ impl LiveConfig {
             tls,
             settings: ward.settings.clone(),
             mint,
+            errands,
+            errands_closed,
             maker_files: ward.maker_files(),
             read,
             cacerts: est::encoded(&est::certs_only(&certificates)),
@@ -171,6 +190,8 @@ pub(crate) struct Live {
     pub(crate) settings: Settings,
     pub(crate) mint: Mint,
     pub(crate) signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
+    pub(crate) errands: Option<Arc<ErrandSigner>>,
+    pub(crate) errands_closed: Option<String>,
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
     pub(crate) read: Reading,
     pub(crate) own_ends: Option<UnixTime>,
@@ -192,6 +213,8 @@ pub struct Stores {
     pub lists: OperatorStore,
     /// Who drives rotations; none where a desk may not, as at a post.
     pub rotations: Option<OperatorStore>,
+    /// Who looks at answers to errands; none at a post either.
+    pub errands: Option<OperatorStore>,
 }
 
 /// A desk without its sockets.
@@ -346,9 +369,35 @@ impl Live {
 
 impl From<LiveConfig> for Live {
     fn from(config: LiveConfig) -> Self {
-        let LiveConfig { tls: _, own_ends, settings, mint, signers, maker_files, read, cacerts, roots, keys, issuing } =
-            config;
+        let LiveConfig {
+            tls: _,
+            own_ends,
+            settings,
+            mint,
+            signers,
+            errands,
+            errands_closed,
+            maker_files,
+            read,
+            cacerts,
+            roots,
+            keys,
+            issuing,
+        } = config;
         let (cacerts, roots, keys) = (cacerts.into(), roots.into(), keys.into());
-        Self { settings, mint, signers, maker_files, read, own_ends, cacerts, roots, keys, issuing }
+        Self {
+            settings,
+            mint,
+            signers,
+            errands,
+            errands_closed,
+            maker_files,
+            read,
+            own_ends,
+            cacerts,
+            roots,
+            keys,
+            issuing,
+        }
     }
 }

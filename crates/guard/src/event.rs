@@ -169,6 +169,32 @@ pub enum Event {
         /// Why not.
         because: String,
     },
+    /// An errand was handed to a session of its device, or of its gateway, for the first time.
+    ErrandHanded {
+        device: String,
+        /// Its number.
+        errand: i64,
+        /// What for.
+        purpose: String,
+        /// Whose session.
+        to: String,
+    },
+    /// A device answered an errand.
+    ErrandAnswered {
+        device: String,
+        /// Its number.
+        errand: i64,
+        /// What for.
+        purpose: String,
+        /// Whose session brought it.
+        by: String,
+    },
+    /// Something was said of an errand that was not taken for an answer.
+    ErrandNotAnswered {
+        /// Whose session.
+        device: String,
+        why: String,
+    },
     /// It was given its next certificate, which it shows from now on.
     OwnCertificate {
         /// When that ends.
@@ -214,7 +240,10 @@ fn cut(text: String, longest: usize) -> String {
 
 impl Event {
     /// The names of all events, as their JSON has them.
-    pub const NAMES: [&'static str; 19] = [
+    pub const NAMES: [&'static str; 22] = [
+        "errand-handed",
+        "errand-answered",
+        "errand-not-answered",
         "listening",
         "tls-refused",
         "connected",
@@ -250,6 +279,9 @@ impl Event {
             | Self::WillNotSent { device, .. }
             | Self::Introduced { device, .. }
             | Self::NotIntroduced { device, .. }
+            | Self::ErrandHanded { device, .. }
+            | Self::ErrandAnswered { device, .. }
+            | Self::ErrandNotAnswered { device, .. }
             | Self::Held { device } => Some(device),
             Self::Refused { device, .. } | Self::RefusedMore { device, .. } => device.as_deref(),
             Self::Listening { .. }
@@ -276,6 +308,9 @@ impl Event {
             Self::Closed { .. } => "closed",
             Self::CloneSign { .. } => "clone-sign",
             Self::NotIntroduced { .. } => "not-introduced",
+            Self::ErrandHanded { .. } => "errand-handed",
+            Self::ErrandAnswered { .. } => "errand-answered",
+            Self::ErrandNotAnswered { .. } => "errand-not-answered",
             Self::Introduced { .. }
             | Self::Held { .. }
             | Self::Listening { .. }
@@ -304,6 +339,7 @@ impl Event {
                 subject(client_id);
                 *why = bounded(std::mem::take(why));
             }
+            Self::ErrandNotAnswered { why, .. } => *why = bounded(std::mem::take(why)),
             Self::Withheld { topic, .. } => subject(topic),
             Self::SubscriptionEnded { filter, why, .. } => {
                 subject(filter);
@@ -396,6 +432,15 @@ impl fmt::Display for Event {
             Self::NotIntroduced { device, child, kind, because } => {
                 write!(f, "{device} did not bring in {child} as a {kind}: {because}")
             }
+            Self::ErrandHanded { device, errand, purpose, to } => match device == to {
+                true => write!(f, "handed {device} errand {errand}: {purpose}"),
+                false => write!(f, "handed {to} errand {errand} for {device}: {purpose}"),
+            },
+            Self::ErrandAnswered { device, errand, purpose, by } => match device == by {
+                true => write!(f, "{device} answered errand {errand}: {purpose}"),
+                false => write!(f, "{by} answered errand {errand} for {device}: {purpose}"),
+            },
+            Self::ErrandNotAnswered { device, why } => write!(f, "did not take what {device} said of an errand: {why}"),
             Self::OwnCertificate { ends } => write!(f, "took its next certificate, which ends {ends}"),
             Self::Reloaded => write!(f, "reloaded the settings"),
             Self::Authorities => write!(f, "the authorities changed; trusting those of the store now"),

@@ -5,6 +5,7 @@
 
 mod broker;
 mod client;
+mod errand;
 
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
@@ -19,6 +20,7 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::Work;
 
 use crate::Event;
+use crate::errands::{Handed, Line};
 use crate::event::bounded;
 use crate::floods::Strikes;
 use crate::introductions::Introductions;
@@ -100,6 +102,8 @@ pub(crate) struct Handling {
     pub(crate) counting: Counting,
     /// Where it tells of children that nobody listed.
     pub(crate) introductions: Introductions,
+    /// Its end of the way of errands.
+    pub(crate) line: Line,
 }
 
 /// What the policies of the moment give a device.
@@ -159,6 +163,9 @@ pub(crate) struct Gate {
     manner: Manner,
     counting: Counting,
     introductions: Introductions,
+    line: Line,
+    /// The subscription identifier under which the client listens for errands (MQTT 5.0 section 3.8.2.1.2).
+    errand_identifier: Option<u32>,
     /// When what is looked at came.
     now: Moment,
     passed: Passed,
@@ -193,7 +200,7 @@ impl Gate {
         handling: Handling,
         now: Moment,
     ) -> Self {
-        let Handling { peer, manner, counting, introductions } = handling;
+        let Handling { peer, manner, counting, introductions, line } = handling;
         Self {
             version,
             explanations,
@@ -205,6 +212,8 @@ impl Gate {
             manner,
             counting,
             introductions,
+            line,
+            errand_identifier: None,
             now,
             passed: Passed::default(),
             largest_out: explanations.largest,
@@ -242,6 +251,9 @@ impl Gate {
         self.at(now);
         self.subscriptions = subscriptions;
         self.end_subscriptions(out);
+        if self.subscriptions.lock().keys().any(|text| self.line.is_own(text)) {
+            self.line.listens(true);
+        }
     }
 
     pub(crate) fn subscriptions(&self) -> &Arc<Subscriptions> {
@@ -280,6 +292,10 @@ impl Gate {
         let mut ended = Vec::new();
         let mut work = Work::steps(CHANGE_WORK);
         for (text, (share, filter)) in &*self.subscriptions.lock() {
+            let is_own = share.is_none() && self.line.is_own(text);
+            if is_own && self.rights.may_listen(filter) {
+                continue;
+            }
             if let Err(denial) = self.rights.subscribe_within(filter, 0, share.as_deref(), &mut work) {
                 ended.push((text.clone(), denial.to_string()));
             }

@@ -3,6 +3,7 @@ use std::sync::{Arc, Mutex};
 use proptest::prelude::*;
 use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::errand::Reserved;
 use tidy_warden_core::mqtt::{
     Ack, PacketType, Property, Publish, SubAck, Subscribe, Subscription, Value, split, suback,
 };
@@ -12,6 +13,7 @@ use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
 
 use super::*;
+use crate::errands::{Errands, Told};
 use crate::watching::{Observer, Trial};
 
 const POLICY: &str = r#"policy p {
@@ -46,12 +48,23 @@ fn manner(on_refusal: OnRefusal) -> Manner {
     Manner { on_refusal, sender_property: "".into() }
 }
 
+/// The end of a way of errands, and its other end.
+fn line() -> (Line, tokio::sync::mpsc::Receiver<Told>) {
+    let (errands, told) = Errands::new();
+    (Line::new(errands, Reserved::default(), "wv-1".parse().unwrap(), (Arc::default(), false)), told)
+}
+
 fn gate(version: Version, on_refusal: OnRefusal) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
     let explanations = Explanations::of(&Properties::default());
     let watching = watching(None, None);
-    let handling =
-        Handling { peer, manner: manner(on_refusal), counting: Counting::default(), introductions: Default::default() };
+    let handling = Handling {
+        peer,
+        manner: manner(on_refusal),
+        counting: Counting::default(),
+        introductions: Default::default(),
+        line: line().0,
+    };
     let mut gate = Gate::new(version, explanations, rights(POLICY), watching, Box::new(NoMeter), handling, now());
     gate.alias_limit = 3;
     gate

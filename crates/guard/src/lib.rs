@@ -9,6 +9,7 @@
 
 mod clones;
 mod control;
+mod errands;
 mod event;
 mod floods;
 mod follower;

@@ -1,6 +1,6 @@
 //! Live sessions, so that a change in the store reaches them.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
@@ -10,7 +10,11 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_serve::source::Source;
 use tokio::sync::watch;
 
+use crate::errands::Handed;
 use crate::identity::{Admitted, Credential, NotAdmitted};
+
+/// How many errands wait for one session at the most.
+const MOST_WAITING: usize = 200;
 
 /// What the store says of a session's credential now.
 pub(crate) type Verdict = Result<Admitted, NotAdmitted>;
@@ -22,6 +26,8 @@ pub(crate) struct Control {
     pub(crate) recheck: u64,
     /// Grows whenever the session must ask the store for its credential itself.
     pub(crate) ask: u64,
+    /// Grows whenever errands wait for the session.
+    pub(crate) errands: u64,
     /// The guard stops.
     pub(crate) stop: bool,
 }
@@ -39,6 +45,10 @@ struct Handle {
     /// What the follower read for the session, until it looks.
     verdict: Mutex<Option<Verdict>>,
     control: watch::Sender<Control>,
+    /// Whether it listens for errands; its gate says so.
+    listens: Arc<AtomicBool>,
+    /// Errands that wait until the session looks.
+    errands: Mutex<Vec<Arc<Handed>>>,
 }
 
 /// All live sessions.
@@ -131,6 +141,16 @@ impl Registered {
         self.handle.stale.store(true, Ordering::Relaxed);
     }
 
+    /// Where its gate says whether it listens for errands.
+    pub(crate) fn listens(&self) -> Arc<AtomicBool> {
+        self.handle.listens.clone()
+    }
+
+    /// Errands that came for the session since this was asked last.
+    pub(crate) fn errands(&self) -> Vec<Arc<Handed>> {
+        std::mem::take(&mut self.handle.errands.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
     /// What the follower read of the credential since this was asked last.
     pub(crate) fn verdict(&self) -> Option<Verdict> {
         self.handle.verdict.lock().unwrap_or_else(PoisonError::into_inner).take()
@@ -191,6 +211,8 @@ impl Registry {
             stale: AtomicBool::new(false),
             verdict: Mutex::new(None),
             control: sender,
+            listens: Arc::default(),
+            errands: Mutex::default(),
         });
         sessions.all.insert(id, handle.clone());
         sessions.of_device.entry(device.clone()).or_default().push(id);
@@ -246,6 +268,33 @@ impl Registry {
             *handle.verdict.lock().unwrap_or_else(PoisonError::into_inner) = Some(Err(verdict));
             handle.control.send_modify(|control| control.recheck += 1);
         }
+    }
+
+    /// Hands an errand to the newest session of a device that listens, and makes it look; to one with a certificate only, where that is
+    /// needed. Says whether there is one.
+    pub(crate) fn hand(&self, device: &DeviceId, errand: Arc<Handed>, needs_certificate: bool) -> bool {
+        let sessions = self.lock();
+        let all = sessions.of_device.get(device).into_iter().flatten().rev();
+        let takes = |handle: &&Arc<Handle>| {
+            let is_token = || matches!(handle.credential.get(), Some(Credential::Token(_)) | None);
+            handle.listens.load(Ordering::Acquire) && !(needs_certificate && is_token())
+        };
+        let Some(handle) = all.filter_map(|id| sessions.all.get(id)).find(takes) else { return false };
+        let mut waiting = handle.errands.lock().unwrap_or_else(PoisonError::into_inner);
+        // One that takes nothing gets what is due again later.
+        if waiting.len() < MOST_WAITING {
+            waiting.push(errand);
+        }
+        drop(waiting);
+        handle.control.send_modify(|control| control.errands += 1);
+        true
+    }
+
+    /// The devices of which a session listens for errands.
+    pub(crate) fn listening(&self) -> HashSet<DeviceId> {
+        let sessions = self.lock();
+        let listens = sessions.all.values().filter(|handle| handle.listens.load(Ordering::Acquire));
+        listens.map(|handle| handle.device.clone()).collect()
     }
 
     /// Whether a device has a session.

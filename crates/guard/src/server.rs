@@ -23,6 +23,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 use tokio::time::Instant;
 
 use crate::control;
+use crate::errands::Carrier;
 use crate::follower::{Follower, Position};
 use crate::knowledge::{Knowledge, Stores};
 use crate::listener::{Entrance, Speech};
@@ -370,6 +371,10 @@ impl Beside {
             let told = shared.introduced.lock().unwrap_or_else(PoisonError::into_inner).take();
             if let Some(told) = told {
                 tasks.spawn(introductions::follow(shared.clone(), told));
+            }
+            let told = shared.told_of_errands.lock().unwrap_or_else(PoisonError::into_inner).take();
+            if let Some(told) = told {
+                tasks.spawn(Carrier::new(shared.clone()).carry(told));
             }
             tasks.spawn(try_bypass(shared.clone()));
             tasks.spawn(watch_own(shared.clone(), name));

@@ -18,6 +18,7 @@ use tidy_warden_store::{Changes, Met, StoreError, resolvable};
 use tokio::sync::{Semaphore, broadcast, mpsc, watch};
 
 use crate::clones::{Clones, network};
+use crate::errands::{Errands, Told};
 use crate::floods::Floods;
 use crate::gate::{Counting, Given};
 use crate::history::History;
@@ -123,6 +124,9 @@ pub(crate) struct Shared {
     /// Where gates tell of children that nobody listed, and its end for whoever brings them in.
     pub(crate) introductions: Introductions,
     pub(crate) introduced: Mutex<Option<mpsc::Receiver<NewChild>>>,
+    /// Where gates tell of errands, and its end for whoever carries them.
+    pub(crate) errands: Errands,
+    pub(crate) told_of_errands: Mutex<Option<mpsc::Receiver<Told>>>,
     sink: Sink,
 }
 
@@ -148,9 +152,12 @@ impl Shared {
         observer: Option<Observer>,
     ) -> Self {
         let (introductions, introduced) = Introductions::new();
+        let (errands, told_of_errands) = Errands::new();
         Self {
             later_own: Mutex::default(),
             introductions,
+            errands,
+            told_of_errands: Mutex::new(Some(told_of_errands)),
             introduced: Mutex::new(Some(introduced)),
             registry: Arc::default(),
             rates: Rates::default(),

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole, KeyPlace};
-use tidy_warden_core::key::{LockCost, NewKey, OpenError, Signer, SoftwareKey};
+use tidy_warden_core::key::{LockCost, NewKey, OpenError, PublicKey, Signer, SoftwareKey};
 use tidy_warden_hsm::{HsmError, Token};
 use zeroize::Zeroizing;
 
@@ -41,6 +41,11 @@ pub trait Openers {
 
     /// The file of a key that is kept away from the ward.
     fn key_file(&self) -> Option<&Path>;
+
+    /// A key that was opened before, if it was.
+    fn known(&self, _key: &PublicKey) -> Option<Arc<dyn Signer>> {
+        None
+    }
 
     /// An authority's key, ready to sign.
     ///

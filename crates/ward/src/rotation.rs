@@ -10,10 +10,11 @@ use tidy_warden_core::due::CredentialEnd;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::rotation::{Counts, Progress, Standing, State, Step, Terms, step};
-use tidy_warden_core::time::UnixTime;
+use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::rotation;
 use tidy_warden_store::{Cause, JobKind, JobRecord, JobRefusal, NewJob, OperatorStore, StoreError, View};
 
+use crate::errand::Asks;
 use crate::lease::{self, damaged};
 use crate::problem::Problem;
 
@@ -313,7 +314,7 @@ pub struct Done {
 
 /// Drives a rotation for a few seconds at the most: looks at devices that were asked, judges, asks more, as far as its terms let it now.
 /// Who drives it meanwhile elsewhere keeps it.
-pub fn drive(store: &mut OperatorStore, number: u32, cause: &Cause) -> Result<Done, Problem> {
+pub fn drive(store: &mut OperatorStore, number: u32, asks: &Asks<'_>, cause: &Cause) -> Result<Done, Problem> {
     let lease = lease::from(cause.at);
     let open = numbered(&**store, number)?.filter(|rotation| rotation.job.ended.is_none());
     let state = open.map(|rotation| rotation.state());
@@ -356,6 +357,11 @@ pub fn drive(store: &mut OperatorStore, number: u32, cause: &Cause) -> Result<Do
             Some((place, size)) => Some((part(&**store, number, place)?, size)),
             None => None,
         };
+        let by_errand = match &part {
+            Some((ids, _)) => asks.of(&**store, ids)?,
+            None => Vec::new(),
+        };
+        let give = Span::from_seconds(u32::try_from(rotation.plan.terms.give).unwrap_or(u32::MAX));
         let (before, mut after) = (rotation.position.progress.clone(), rotation.position.clone());
         if let Some((_, size)) = &part {
             after.progress.asked(*size, cause.at);
@@ -376,6 +382,7 @@ pub fn drive(store: &mut OperatorStore, number: u32, cause: &Cause) -> Result<Do
         let batch = store.job_batch(number, &lease, |tx| {
             if let Some((ids, _)) = &part {
                 rotation::ask(tx, &name, round, ids, cause)?;
+                asks.ask(tx, &by_errand, give, cause)?;
             }
             if let Step::Stop(why) = &next {
                 let detail = json!({ "run": number, "because": why });

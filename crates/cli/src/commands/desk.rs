@@ -6,11 +6,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
-use tidy_warden_core::key::{Signer, SoftwareKey};
+use tidy_warden_core::key::{PublicKey, Signer, SoftwareKey};
 use tidy_warden_core::post::PostRole;
-use tidy_warden_core::settings::Settings;
+use tidy_warden_core::settings::{Renews, Settings};
 use tidy_warden_desk::server::{Config, Server};
 use tidy_warden_desk::{DeskError, Event, LiveConfig, Reading, Sink, Stores};
+use tidy_warden_ward::errand::ErrandSigner;
 use tidy_warden_ward::post::OpenPost;
 
 use super::Context;
@@ -42,6 +43,7 @@ const AUTHORITIES: &str = "/ca/";
 /// Opens what was not opened before: who is told to take its settings anew need not ask anybody for a passphrase again.
 struct Reopened<'a> {
     known: &'a [(AuthorityRecord, Arc<dyn Signer>)],
+    errands: Option<Arc<dyn Signer>>,
     secrets: Secrets<'a>,
     /// Whether there is a file to read the passphrase from.
     has_file: bool,
@@ -67,6 +69,10 @@ impl Openers for Reopened<'_> {
 
     fn key_file(&self) -> Option<&Path> {
         None
+    }
+
+    fn known(&self, key: &PublicKey) -> Option<Arc<dyn Signer>> {
+        self.errands.clone().filter(|known| known.public_key() == key)
     }
 
     fn signer(&self, ward: &Ward, authority: &AuthorityRecord) -> Result<Arc<dyn Signer>, Problem> {
@@ -123,11 +129,11 @@ impl Home<'_> {
     fn reload(
         &self,
         key: &mut SoftwareKey,
-        known: &[(AuthorityRecord, Arc<dyn Signer>)],
+        (known, errands): (&[(AuthorityRecord, Arc<dyn Signer>)], Option<Arc<dyn Signer>>),
     ) -> Result<LiveConfig, Problem> {
         let (ward, post) = self.open()?;
         let has_file = self.passphrase_file().is_some();
-        let secrets = Reopened { known, secrets: self.secrets(), has_file };
+        let secrets = Reopened { known, errands, secrets: self.secrets(), has_file };
         if *key.public_key() != live::own_certificate(&ward, post.as_ref(), DESK)?.public_key {
             *key = self.own_key(&ward, &secrets)?;
         }
@@ -169,6 +175,7 @@ pub(crate) async fn bind(
         acts: ward.desk_acts()?,
         lists: ward.another_store()?,
         rotations: post.is_none().then(|| ward.another_store()).transpose()?,
+        errands: post.is_none().then(|| ward.another_store()).transpose()?,
     };
     let (name, actor) = match post {
         Some(post) => (post.name.clone(), ward.actor.clone()),
@@ -187,20 +194,25 @@ pub(crate) async fn bind(
 
 pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Problem> {
     let home = Home { context, args };
-    let (ward, post) = home.open()?;
-    let settings = &ward.settings.desk;
+    let (mut ward, post) = home.open()?;
+    let settings = ward.settings.desk.clone();
     let listen = args.listen.or(settings.listen).unwrap_or(SocketAddr::from((Ipv4Addr::LOCALHOST, 8843)));
     let listen_http = args.listen_http.or(settings.listen_http);
     stays_inside(&ward, DESK, &[Some(listen), listen_http])?;
     let secrets = home.secrets();
     let key = home.own_key(&ward, &secrets)?;
+    // Devices that renew when they are asked need somebody who asks.
+    let asks = ward.settings.kinds.values().any(|kind| kind.renews == Some(Renews::Errand));
+    if asks && post.is_none() {
+        ErrandSigner::open(&mut ward, &secrets)?;
+    }
     let live = config(&ward, post.as_ref(), &key, &secrets)?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });
     let log = Log::start(form, ward.clock.clone());
     // In the form of the log: whoever reads it as JSON gets nothing else.
     let warnings = elsewhere(&ward.settings, listen, listen_http).into_iter().chain(unbounded(live.signers()));
     warnings.for_each(|what| log.sink()(Event::Trouble { what }));
-    let known = live.signers().to_vec();
+    let known = (live.signers().to_vec(), live.errand_key());
     let metrics = args.metrics.or(settings.metrics);
     let places = Places { listen, listen_http, metrics, seen: Some(ward.dir.join(SEEN)) };
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
@@ -218,7 +230,7 @@ async fn serve(
     home: &Home<'_>,
     server: Server,
     mut key: SoftwareKey,
-    mut known: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
+    mut known: (Vec<(AuthorityRecord, Arc<dyn Signer>)>, Option<Arc<dyn Signer>>),
     sink: Sink,
 ) -> Result<(), Problem> {
     let mut wants = server.wants();
@@ -227,8 +239,8 @@ async fn serve(
         ended.map_err(|error| Problem::failed("the desk stopped").because(error))
     };
     let reload = |_: Option<()>| {
-        let config = home.reload(&mut key, &known)?;
-        known = config.signers().to_vec();
+        let config = home.reload(&mut key, (&known.0, known.1.clone()))?;
+        known = (config.signers().to_vec(), config.errand_key());
         Ok(config)
     };
     signals::serve(run, async || wanted(&mut wants).await, reload, &|what| sink(Event::Trouble { what })).await

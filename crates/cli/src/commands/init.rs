@@ -309,7 +309,7 @@ impl Mint<'_> {
             usage,
             places: match usage {
                 Usage::Authority { .. } => urls.list_only(),
-                Usage::Client | Usage::Server | Usage::ClientAndServer => urls.places(),
+                Usage::Client | Usage::Server | Usage::ClientAndServer | Usage::Errands => urls.places(),
             },
         };
         let certificate = match above {

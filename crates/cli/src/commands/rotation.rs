@@ -10,6 +10,7 @@ use tidy_warden_core::key::sha256;
 use tidy_warden_core::rotation::{Counts, MOST_ROUNDS, Share, Standing, State, Terms, given, over_by, rounds};
 use tidy_warden_core::settings::Renews;
 use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_ward::errand::{Asks, ErrandSigner};
 use tidy_warden_ward::rotation::{self, Rotation, Round, Word};
 
 use super::{Context, pick};
@@ -362,9 +363,13 @@ fn show(context: &Context<'_>, name: &str) -> Result<Exit, Problem> {
 fn drive(context: &Context<'_>, name: &str, once: bool) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
     let number = rotation::named(&*ward.store, name)?.job.number;
+    // Without such kinds nobody is asked for a passphrase.
+    let by_errand = ward.settings.kinds.values().any(|kind| kind.renews == Some(Renews::Errand));
+    let signer = by_errand.then(|| ErrandSigner::open(&mut ward, &context.secrets())).transpose()?;
     loop {
         let cause = ward.cause(None);
-        let done = rotation::drive(&mut ward.store, number, &cause)?;
+        let asks = Asks::new(&ward.settings, signer.as_ref());
+        let done = rotation::drive(&mut ward.store, number, &asks, &cause)?;
         if done.is_anothers {
             context.console.note("another process drives it at this moment");
         }

@@ -12,7 +12,7 @@ const SOON: Duration = Duration::from_secs(10);
 /// A library of another language, over TCP and over WebSocket, in both versions.
 const CLIENT: &str = include_str!("client.py");
 
-fn python(world: &World) -> &'static str {
+pub(crate) fn python(world: &World) -> &'static str {
     let has = |python: &str| {
         world.command(python).args(["-c", "import paho.mqtt.client"]).output().is_ok_and(|ran| ran.status.success())
     };

@@ -13,6 +13,7 @@ mod database;
 mod desk;
 mod door;
 mod due;
+mod errand;
 mod facts;
 mod guard;
 mod handover;

@@ -9,14 +9,15 @@ use super::jws::{self, Cut};
 use super::{Errand, Purpose};
 use crate::certificate::{Certificate, ChainError, Purpose as For, judge};
 use crate::id::DeviceId;
+use crate::key::{SignError, Signer};
 use crate::time::UnixTime;
-use crate::token::algorithms;
+use crate::token::{TokenSigner, algorithms};
 
 /// The `typ` of an errand (RFC 8725 section 3.11).
 pub const ERRAND_TYPE: &str = "errand+jwt";
 
 /// The longest errand that a device need look at, in octets: certificates of large keys, and what is wanted in detail.
-pub const MAX_ERRAND: usize = 48 * 1024;
+pub const MAX_ERRAND: usize = 64 * 1024;
 
 /// How many certificates come with it at the most.
 const MOST_CERTIFICATES: usize = 4;
@@ -42,7 +43,7 @@ struct Claims<'a> {
 /// What the ward signs for an errand: header and payload, which follow from it and from `chain`, the certificate of the key that signs and
 /// those above it, without the root. `ward` is the ward's URN. `None` if the key signs no JWS, or the detail is no JSON.
 #[must_use]
-pub fn signing_input(errand: &Errand, ward: &str, chain: &[&Certificate]) -> Option<String> {
+pub(super) fn signing_input(errand: &Errand, ward: &str, chain: &[&Certificate]) -> Option<String> {
     let algorithm = algorithms(chain.first()?.public_key.key_type()).first()?;
     let certificates: Vec<String> = chain.iter().map(|each| BASE64.encode(each.der())).collect();
     let header = json!({ "alg": algorithm.as_str(), "typ": ERRAND_TYPE, "x5c": certificates });
@@ -57,6 +58,15 @@ pub fn signing_input(errand: &Errand, ward: &str, chain: &[&Certificate]) -> Opt
         detail: serde_json::from_str(&errand.detail).ok()?,
     };
     Some(jws::input(&header, &serde_json::to_vec(&claims).ok()?))
+}
+
+/// Signs an errand with the key of the first certificate of `chain`: the signature as a JWS has it.
+///
+/// # Errors
+/// The key signs no JWS, or not now; the detail is no JSON.
+pub fn sign(errand: &Errand, ward: &str, chain: &[&Certificate], key: &dyn Signer) -> Result<Vec<u8>, SignError> {
+    let input = signing_input(errand, ward, chain).ok_or(SignError::Library)?;
+    TokenSigner::Private(key).sign(input.as_bytes())
 }
 
 /// The whole errand, as it goes to its device.

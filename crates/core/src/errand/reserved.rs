@@ -4,6 +4,8 @@
 //! `PREFIX/RECEIVER/answer/DEVICE` takes the answer. So all topics of one receiver begin with its id, and one filter has all that is for
 //! it and its children: `PREFIX/RECEIVER/errand/+`.
 
+use std::sync::Arc;
+
 use crate::id::DeviceId;
 use crate::topic::TopicName;
 
@@ -15,7 +17,7 @@ pub struct BadPrefix;
 /// The ward's own topics.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reserved {
-    prefix: Box<str>,
+    prefix: Arc<str>,
 }
 
 /// What a topic of the ward's own is for.

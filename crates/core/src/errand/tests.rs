@@ -64,13 +64,9 @@ fn errand(purpose: Purpose) -> Errand {
     }
 }
 
-fn signature(input: &str, key: &SoftwareKey) -> Vec<u8> {
-    crate::token::TokenSigner::Private(key).sign(input.as_bytes()).unwrap()
-}
-
 fn written(errand: &Errand, certificate: &Certificate, key: &SoftwareKey) -> String {
-    let input = signing_input(errand, WARD, &[certificate]).unwrap();
-    whole(errand, WARD, &[certificate], &signature(&input, key)).unwrap()
+    let signature = sign(errand, WARD, &[certificate], key).unwrap();
+    whole(errand, WARD, &[certificate], &signature).unwrap()
 }
 
 #[test]

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use smallvec::SmallVec;
 
 use crate::device::DeviceRecord;
+use crate::errand::Reserved;
 use crate::id::DeviceId;
 use crate::token::{Scope, Wider};
 use crate::topic::trie::{Trie, levels};
@@ -81,6 +82,8 @@ pub struct Rights {
     doors: Option<Arc<[Door]>>,
     /// What the token that opened the session may do: nothing is allowed that it does not give too.
     scope: Option<Arc<Scope>>,
+    /// The ward's own topics, which policies neither give nor take.
+    reserved: Option<Reserved>,
 }
 
 /// A publish as it is asked for.
@@ -145,7 +148,31 @@ pub enum Delivery {
 
 impl Rights {
     pub(super) fn bind(edition: u32, device: &DeviceRecord, table: Arc<Table>) -> Self {
-        Self { edition, own: Own::new(device, table), children: None, doors: None, scope: None }
+        Self { edition, own: Own::new(device, table), children: None, doors: None, scope: None, reserved: None }
+    }
+
+    /// Adds which topics are the ward's own.
+    pub(super) fn keep_out_of(&mut self, reserved: &Reserved) {
+        self.reserved = Some(reserved.clone());
+    }
+
+    fn not_reserved(&self, topic: TopicName<'_>) -> Decision<()> {
+        match self.reserved.as_ref().filter(|reserved| reserved.place(topic.as_str()).is_some()) {
+            Some(reserved) => Err(Denial::Reserved { prefix: reserved.prefix().to_owned() }),
+            None => Ok(()),
+        }
+    }
+
+    /// Whether the device may answer errands on a topic of the ward's own, as far as its token goes: the policies are not asked.
+    #[must_use]
+    pub fn may_answer(&self, topic: TopicName<'_>) -> bool {
+        self.in_scope(|scope| scope.allows_publish(topic).then_some(()).ok_or(None)).is_ok()
+    }
+
+    /// Whether it may listen for errands with a filter of the ward's own topics, as far as its token goes.
+    #[must_use]
+    pub fn may_listen(&self, filter: &TopicFilter) -> bool {
+        self.in_scope(|scope| scope.covers(filter).map_err(Some)).is_ok()
     }
 
     /// Adds where it may bring in children.
@@ -329,6 +356,7 @@ impl Rights {
     /// Why not.
     pub fn publish(&self, act: Publish<'_>, meter: &mut dyn Meter) -> Decision<Admitted<'_>> {
         let Own { table, values, .. } = &self.own;
+        self.not_reserved(act.topic)?;
         self.in_scope(|scope| scope.allows_publish(act.topic).then_some(()).ok_or(None))?;
         let topic = &*levels(act.topic.as_str());
         if let Some(deny) = self.own.denied(Act::Publish, topic) {
@@ -395,6 +423,11 @@ impl Rights {
         work: &mut Work,
     ) -> Decision<Granted> {
         let Own { table, values, .. } = &self.own;
+        if let Some(reserved) = &self.reserved
+            && reserved.asks_for(&filter.to_string(), "").is_some()
+        {
+            return Err(Denial::Reserved { prefix: reserved.prefix().to_owned() });
+        }
         if let Some(scope) = &self.scope {
             work.spend(filter.levels().len() * scope.subscribe().len()).map_err(|Exhausted| self.too_much())?;
         }
@@ -515,6 +548,9 @@ impl Rights {
     #[must_use]
     pub fn deliver(&self, topic: TopicName<'_>) -> Delivery {
         let Own { table, values, .. } = &self.own;
+        if self.not_reserved(topic).is_err() {
+            return Delivery::Withhold;
+        }
         if self.scope.as_ref().is_some_and(|scope| !scope.allows_delivery(topic)) {
             return Delivery::Withhold;
         }

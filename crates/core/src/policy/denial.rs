@@ -36,6 +36,11 @@ pub enum Denial {
         /// For a subscription: a topic in it that the token may not have.
         witness: Option<String>,
     },
+    /// The policies are not asked: the topic is one of the ward's own.
+    Reserved {
+        /// With what those begin.
+        prefix: String,
+    },
     /// Nobody knows: the question needs more work than is done for one.
     TooMuchWork { edition: u32 },
     /// Allows speak of it, but it is beyond the limits of each.
@@ -57,6 +62,7 @@ impl Denial {
             | Self::NoPolicy { .. }
             | Self::NoRule { .. }
             | Self::OutOfScope { .. }
+            | Self::Reserved { .. }
             | Self::TooMuchWork { .. } => None,
         }
     }
@@ -71,6 +77,7 @@ impl Denial {
             | Self::NoPolicy { .. }
             | Self::NoRule { .. }
             | Self::OutOfScope { .. }
+            | Self::Reserved { .. }
             | Self::TooMuchWork { .. } => None,
         }
     }
@@ -104,6 +111,11 @@ impl fmt::Display for Denial {
                 }
                 if instead.is_empty() { Ok(()) } else { write!(f, "; allowed are {}", instead.join(", ")) }
             }
+            Self::Reserved { prefix } => write!(
+                f,
+                "topics below {prefix:?} are the ward's own: a device listens for its errands there and answers them, and nobody does \
+                 anything else"
+            ),
             Self::Denied { rule, witness } => {
                 write!(f, "{} says: {rule}", rule.at)?;
                 match witness {

@@ -117,6 +117,7 @@ impl Edition {
         });
         rights.speak_for(device, carried.map(|child| (child, self.table(&self.selecting(child)))));
         rights.open(self.doors(device, settings));
+        rights.keep_out_of(&settings.guard.reserved);
         rights
     }
 

@@ -30,6 +30,9 @@ impl Gate {
                 let unsubscribe = Unsubscribe::parse(frame, self.version)?;
                 for filter in unsubscribe.filters {
                     self.subscriptions.lock().remove(filter);
+                    if self.line.is_own(filter) {
+                        self.line.listens(false);
+                    }
                 }
                 self.subscriptions.changed();
                 pass(frame, &mut out.to_broker)
@@ -81,6 +84,9 @@ impl Gate {
             TopicName::parse(text).map_err(|error| Close::Fault { code: reason::BAD_TOPIC, why: error.to_string() })?;
         if publish.properties.number(PropertyId::SubscriptionIdentifier).is_some() {
             return Err(Malformed::protocol("a client cannot send a subscription identifier").into());
+        }
+        if let Some(done) = self.own_publish(topic, &publish, out) {
+            return done;
         }
         let message = Message::new(topic, publish.qos, publish.retain, publish.payload, &publish.properties);
         let decision = message.decide(&self.rights, &mut *self.meter);
@@ -146,7 +152,7 @@ impl Gate {
     /// Answers a denied PUBLISH with what the protocol offers. MQTT 5.0 has reason codes for QoS 1 and 2; a message of QoS 0
     /// has no answer and is dropped. MQTT 3.1.1 has none at all: the connection ends (3.1.1 section 3.3.5). By setting the
     /// message is dropped and acknowledged as if it had passed, or the connection ends in both versions.
-    fn refuse_publish(&mut self, publish: &Publish<'_>, why: String, out: &mut Output) -> Result<(), Close> {
+    pub(super) fn refuse_publish(&mut self, publish: &Publish<'_>, why: String, out: &mut Output) -> Result<(), Close> {
         let closes = match self.manner.on_refusal {
             OnRefusal::Refuse => self.version == Version::V311,
             OnRefusal::Disconnect => true,
@@ -181,7 +187,7 @@ impl Gate {
         let mut work = Work::steps(PACKET_WORK);
         let mut answers = Vec::with_capacity(subscribe.subscriptions.len());
         let mut granted = Vec::new();
-        let mut text = None;
+        let (mut text, mut listens) = (None, false);
         for subscription in &subscribe.subscriptions {
             let bad = |error: BadFilter| Close::Fault { code: reason::BAD_FILTER, why: error.to_string() };
             let (share, filter) = split_share(subscription.filter).map_err(bad)?;
@@ -200,6 +206,16 @@ impl Gate {
                 self.refused("subscribe", subscription.filter, &why)?;
                 text.get_or_insert(why);
                 answers.push(Err(if self.version == Version::V5 { reason::QUOTA } else { SUBACK_FAILURE }));
+                continue;
+            }
+            // The broker does not hear of what is the ward's own: the errands that are open come at once.
+            if self.listens_with(subscription.filter, &filter, share.is_some()) == Some(true) {
+                (count, octets) = (count + 1, octets + subscription.filter.len());
+                answers.push(Err(0));
+                self.subscriptions.lock().insert(subscription.filter.to_owned(), (None, filter));
+                self.subscriptions.changed();
+                self.errand_identifier = subscribe.properties.number(PropertyId::SubscriptionIdentifier);
+                listens = true;
                 continue;
             }
             let decision = self.rights.subscribe_within(&filter, qos, share.as_deref(), &mut work);
@@ -224,11 +240,17 @@ impl Gate {
                 }
             }
         }
+        if listens {
+            self.line.listens(true);
+        }
         let refused: Vec<u8> = answers.iter().filter_map(|answer| answer.as_ref().err().copied()).collect();
         if granted.is_empty() {
             let text = text.unwrap_or_default();
             let answer = |text: Option<&str>| suback(self.version, subscribe.packet_id, &refused, text);
-            out.to_client.extend(self.explanations.packet(&text, answer));
+            match text.is_empty() {
+                true => out.to_client.extend(answer(None)),
+                false => out.to_client.extend(self.explanations.packet(&text, answer)),
+            }
             return Ok(());
         }
         let packet_id = subscribe.packet_id;

@@ -1,11 +1,14 @@
 //! What the guard writes to the store, and what it kept there of sessions at the broker.
 
-use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::errand::{Brought, ErrandRecord, State};
 use tidy_warden_core::id::{DeviceId, KindName, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::acts::errand::signer_chains;
 use tidy_warden_store::{
-    BrokerSession, Cause, DeviceEvent, GuardStore, IntroduceRefusal, Met, Opened, PostState, StoreError, Tally,
-    Traffic, TrialDifference, Turn,
+    BrokerSession, Cause, DeviceEvent, ErrandTally, GuardStore, IntroduceRefusal, Met, Opened, PostState, StoreError,
+    Tally, Traffic, TrialDifference, Turn,
 };
 
 use super::Knowledge;
@@ -20,6 +23,59 @@ pub(crate) struct WatchNote {
 }
 
 impl Knowledge {
+    /// What is open for each of these receivers.
+    pub(crate) async fn open_errands(
+        &self,
+        receivers: Vec<DeviceId>,
+        now: UnixTime,
+        limit: usize,
+    ) -> Result<Vec<Vec<ErrandRecord>>, StoreError> {
+        let all = move |store: &GuardStore| {
+            receivers.iter().map(|receiver| store.open_errands(receiver, now, limit)).collect()
+        };
+        self.read(all).await
+    }
+
+    /// See [`tidy_warden_store::ReadErrands::errands_after`].
+    pub(crate) async fn errands_after(
+        &self,
+        number: i64,
+        limit: usize,
+    ) -> Result<Vec<(ErrandRecord, Option<DeviceId>)>, StoreError> {
+        self.read(move |store| store.errands_after(number, limit)).await
+    }
+
+    pub(crate) async fn last_errand(&self) -> Result<i64, StoreError> {
+        self.read(|store| store.last_errand()).await
+    }
+
+    /// Whether each of these is still open.
+    pub(crate) async fn open_of(&self, numbers: Vec<i64>) -> Result<Vec<(i64, bool)>, StoreError> {
+        let is_open = move |store: &GuardStore| {
+            let open =
+                |number: i64| Ok((number, store.errand(number)?.is_some_and(|record| record.state == State::Open)));
+            numbers.into_iter().map(open).collect()
+        };
+        self.read(is_open).await
+    }
+
+    /// The ward's URN, and the certificates of what signs errands or did.
+    pub(crate) async fn errand_signers(&self) -> Result<(String, Vec<Vec<Certificate>>), StoreError> {
+        self.read(|store| store.view(|view| Ok((view.ward()?.urn, signer_chains(view)?)))).await
+    }
+
+    /// Notes what was handed over and answered.
+    pub(crate) async fn note_errands(
+        &self,
+        handed: Vec<(i64, UnixTime)>,
+        answers: Vec<(i64, Brought)>,
+    ) -> Result<(), StoreError> {
+        let note = move |store: &mut GuardStore, _: &Cause| {
+            store.tally(&Tally::Errands(ErrandTally { handed: &handed, answers: &answers }))
+        };
+        self.write(note, String::new()).await
+    }
+
     /// Records how the policies on trial differ from those that count.
     pub(crate) async fn record_differences(
         &self,

@@ -15,7 +15,9 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use super::admit::will_message;
 use super::{Admission, AwaitsBroker, Caller, Conversing, MAX_CONNECT, Refusal, refused};
 use crate::Event;
+use crate::errands::Line;
 use crate::gate::{Explanations, Gate, Handling, Output, sender};
+use crate::identity::Credential;
 use crate::kept::{Lasting, Subscriptions};
 use crate::live::Live;
 use crate::moment::Moment;
@@ -124,9 +126,18 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
                 manner: shared.live().manner(&device.kind),
                 counting: shared.counting(&device.id),
                 introductions: shared.introductions.clone(),
+                line: self.line(),
             },
             Moment::now(&*shared.clock),
         )
+    }
+
+    /// Its end of the way of errands.
+    fn line(&self) -> Line {
+        let (shared, Admission { device, registered, credential, .. }) = (self.caller.shared, &self.admission);
+        let reserved = shared.live().settings.guard.reserved.clone();
+        let by_token = matches!(credential, Credential::Token(_));
+        Line::new(shared.errands.clone(), reserved, device.id.clone(), (registered.listens(), by_token))
     }
 
     /// Tells everybody that the broker cannot be used, which is nothing that the client could mend.

@@ -30,7 +30,12 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> Conversing<S> {
                 Ok(given) => {
                     let mut out = Output::default();
                     let manner = shared.live().manner(&admission.device.kind);
-                    relay.gate.set_given(Moment::now(&*shared.clock), given, manner, &mut out);
+                    let now = Moment::now(&*shared.clock);
+                    relay.gate.set_given(now, given, manner, &mut out);
+                    // Only after the look: who may not be here any more gets none.
+                    for errand in admission.registered.errands() {
+                        relay.gate.hand(now, &errand, &mut out);
+                    }
                     relay.deliver(out, &emit);
                 }
                 Err(why) => return self.cut(why),

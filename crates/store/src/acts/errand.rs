@@ -1,14 +1,44 @@
 //! Errands: they are sent, and end with what their devices answer.
 
 use serde_json::json;
-use tidy_warden_core::certificate::Fingerprint;
-use tidy_warden_core::errand::{Errand, ErrandRecord, LONGEST, MAX_DETAIL, MOST_OPEN, Purpose, State};
+use tidy_warden_core::authority::AuthorityRole;
+use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::errand::{Errand, ErrandRecord, LONGEST, MAX_DETAIL, MAX_INSTALL, MOST_OPEN, Purpose, State};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::SignError;
 use tidy_warden_core::time::UnixTime;
 
 use super::{append, listed};
-use crate::{Answer, Cause, StoreError, Tx};
+use crate::{Answer, Cause, ERRANDS, StoreError, Tx, View};
+
+/// The chain of a certificate that signs errands: itself, and the authority that signed it with those above.
+fn chain(view: &dyn View, own: Certificate) -> Result<Vec<Certificate>, StoreError> {
+    let services = view.authorities()?;
+    let mut above = services.iter().filter(|each| each.role == AuthorityRole::Service);
+    let signed =
+        above.find(|each| each.certificate.subject == own.issuer && own.is_signed_by(&each.certificate.public_key));
+    Ok([own].into_iter().chain(signed.map(|each| each.certificate.clone())).collect())
+}
+
+/// The certificate of the key that signs errands now, with those above it; `None` if none was sent yet.
+pub fn signer_chain(view: &dyn View) -> Result<Option<Vec<Certificate>>, StoreError> {
+    match view.server_certificate(ERRANDS) {
+        Ok(own) => Ok(Some(chain(view, own)?)),
+        Err(StoreError::Unknown { .. }) => Ok(None),
+        Err(error) => Err(error),
+    }
+}
+
+/// All certificates of keys that sign errands or did, each with those above it.
+pub fn signer_chains(view: &dyn View) -> Result<Vec<Vec<Certificate>>, StoreError> {
+    let mut all: Vec<_> = signer_chain(view)?.into_iter().collect();
+    for (owner, former) in view.former_servers()? {
+        if owner == ERRANDS {
+            all.push(chain(view, former)?);
+        }
+    }
+    Ok(all)
+}
 
 /// An errand that is wanted.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -74,7 +104,8 @@ pub fn send(
     sign: &Sign<'_>,
     cause: &Cause,
 ) -> Answer<i64, SendRefusal> {
-    if new.detail.len() > MAX_DETAIL || new.ends > cause.at.plus(LONGEST) {
+    let largest = if new.purpose == Purpose::Install { MAX_INSTALL } else { MAX_DETAIL };
+    if new.detail.len() > largest || new.ends > cause.at.plus(LONGEST) {
         return Ok(Err(SendRefusal::TooMuch));
     }
     let device = listed(tx, &new.device)?.device;

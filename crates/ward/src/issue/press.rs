@@ -8,9 +8,9 @@ use serde::Serialize;
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::{Certificate, Form, Fresh, IssueError, Issuer, SerialNumber, Usage};
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::id::{AuthorityName, KindName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
 use tidy_warden_core::key::{ProvenKey, SignError, Signer, SoftwareKey, sha256};
-use tidy_warden_core::outfit::{Connect, SCHEMA};
+use tidy_warden_core::outfit::{Connect, Errands, SCHEMA};
 use tidy_warden_core::policy::{Edition, Introduce, Rights};
 use tidy_warden_core::profile::{Filled, InWard};
 use tidy_warden_core::settings::{Kind, Role, Settings};
@@ -123,6 +123,12 @@ impl Mint {
         Ok(())
     }
 
+    /// Where a device gets its errands.
+    fn errands(&self, id: &DeviceId) -> Errands {
+        let reserved = &self.settings.guard.reserved;
+        Errands { listen: reserved.filter(id.as_str()), answer: reserved.answer(id, id), ward: self.urn.clone() }
+    }
+
     /// How a device connects by the settings and the edition of now.
     pub fn connect(&self, device: &DeviceRecord) -> Connect {
         let rights = self.edition.as_ref().map(|edition| edition.rights(device));
@@ -141,6 +147,7 @@ impl Mint {
                 .map(|filter| filter.to_string())
                 .collect(),
             publish_qos: rights.as_ref().map(publish_qos).unwrap_or_default(),
+            errands: Some(self.errands(&device.id)),
             subscribe: rights.iter().flat_map(|rights| rights.subscribe_filters()).collect(),
             root_fingerprint: self.root_fingerprint.clone(),
         }

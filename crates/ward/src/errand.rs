@@ -1,0 +1,538 @@
+//! Errands: sending them, and looking at what devices answered.
+//!
+//! Guards bring errands to devices and note what they answer, and decide nothing of it; whoever has the ward looks at the answers: a desk
+//! in its folder, or the command that waits for one.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use serde_json::json;
+use tidy_warden_core::asn1;
+use tidy_warden_core::certificate::{Certificate, Fingerprint, Issuer, SerialNumber, Subject, Template, Usage};
+use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::device::DeviceRecord;
+use tidy_warden_core::enrolment::{renewal_opens, renewal_window};
+use tidy_warden_core::errand::{Answer, Errand, ErrandRecord, LONGEST, MOST_OPEN, Purpose, Renewal, State, sign};
+use tidy_warden_core::id::{DeviceId, KindName};
+use tidy_warden_core::key::{NewKey, PublicKey, SignError, Signer, SoftwareKey};
+use tidy_warden_core::random::bytes;
+use tidy_warden_core::request::Request;
+use tidy_warden_core::settings::{Kind, Renews, Settings};
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_store::acts::enrol;
+use tidy_warden_store::acts::errand::{self, Ended, signer_chain};
+use tidy_warden_store::{Cause, ERRANDS, NewErrand, OperatorStore, SendRefusal, StoreError, Tx, View};
+
+use crate::clock::SystemRandom;
+use crate::issue::press::{KeySource, Mint, Press, Unmade};
+use crate::keys::{self, Openers};
+use crate::open::{KEYS, Ward};
+use crate::problem::Problem;
+use crate::server::SERVER_LIFE;
+
+/// How many answers are looked at in one go.
+const AT_ONCE: usize = 200;
+
+/// How long errands are kept after their ends, and how many are forgotten in one go.
+const KEPT: Span = Span::from_days(90);
+const FORGOTTEN: usize = 5_000;
+
+/// What signs errands, opened.
+pub struct ErrandSigner {
+    key: Arc<dyn Signer>,
+    /// Its certificate and those above it, without the root.
+    chain: Vec<Certificate>,
+    urn: String,
+}
+
+/// The file of its key, and what it is called when it is opened.
+const KEY_FILE: &str = "errands.key";
+const KEY_NAME: &str = "the key that signs errands";
+
+impl ErrandSigner {
+    /// Opens the key, if the ward has one whose certificate is good now.
+    pub fn existing(ward: &Ward, openers: &dyn Openers) -> Result<Option<Self>, Problem> {
+        let path = ward.dir.join(KEYS).join(KEY_FILE);
+        let chain = signer_chain(&*ward.store)?.filter(|chain| is_good(chain, ward.now()));
+        let Some(chain) = chain else { return Ok(None) };
+        if let Some(key) = openers.known(&chain[0].public_key) {
+            return Ok(Some(Self { key, chain, urn: ward.record.urn.clone() }));
+        }
+        if !path.exists() {
+            return Ok(None);
+        }
+        let key = keys::open(&path, openers.passphrase(KEY_NAME)?)?;
+        if *key.public_key() != chain[0].public_key {
+            return Err(Problem::refused("no errand can be signed")
+                .because(format!("{} is another key than the ward has a certificate for", path.display()))
+                .next("put the file back from a copy of the ward, or move it away: a new one is made then"));
+        }
+        Ok(Some(Self { key: Arc::new(key), chain, urn: ward.record.urn.clone() }))
+    }
+
+    /// Opens the key; where there is none yet, or its certificate is of no use any more, makes one, which the authority for services signs.
+    pub fn open(ward: &mut Ward, openers: &dyn Openers) -> Result<Self, Problem> {
+        if let Some(signer) = Self::existing(ward, openers)? {
+            return Ok(signer);
+        }
+        let failed =
+            |error: &dyn std::fmt::Display| Problem::failed("cannot make the key that signs errands").because(error);
+        let service = ward.service()?;
+        let signer = openers.signer(ward, &service)?;
+        let path = ward.dir.join(KEYS).join(KEY_FILE);
+        // A key whose certificate ended, or whose maker got no further, goes on.
+        let key = match path.exists() {
+            true => keys::open(&path, openers.passphrase(KEY_NAME)?)?,
+            false => {
+                let key = SoftwareKey::generate(NewKey::P256).map_err(|error| failed(&error))?;
+                keys::lock(&key, &path, openers.passphrase(KEY_NAME)?, ward.lock_cost())?;
+                key
+            }
+        };
+        let urls = ward.urls(&service.name);
+        let template = Template {
+            serial: SerialNumber::new(ward.now(), &mut SystemRandom),
+            subject: &Subject::of(&ward.settings.name, ERRANDS),
+            names: &[],
+            key: &key.proven(),
+            now: ward.now(),
+            life: SERVER_LIFE,
+            usage: Usage::Errands,
+            places: urls.places(),
+        };
+        let issuer = Issuer { certificate: &service.certificate, signer: &*signer };
+        let certificate = template.issue(issuer).map_err(|error| failed(&error))?.certificate;
+        let cause = ward.cause(Some("errands are signed with a key of their own"));
+        ward.store.make_errand_signer(&certificate, &cause)?;
+        let chain = signer_chain(&*ward.store)?.unwrap_or_else(|| vec![certificate]);
+        Ok(Self { key: Arc::new(key), chain, urn: ward.record.urn.clone() })
+    }
+
+    /// The key, for whoever opens this again.
+    #[must_use]
+    pub fn key(&self) -> Arc<dyn Signer> {
+        self.key.clone()
+    }
+
+    fn fingerprint(&self) -> Fingerprint {
+        self.chain[0].fingerprint
+    }
+
+    /// The last second in which what it signs is believed.
+    fn ends(&self) -> UnixTime {
+        self.chain.iter().map(|each| each.not_after).min().unwrap_or(UnixTime(0))
+    }
+
+    fn sign(&self, errand: &Errand) -> Result<Vec<u8>, SignError> {
+        let chain: Vec<&Certificate> = self.chain.iter().collect();
+        sign(errand, &self.urn, &chain, &*self.key)
+    }
+
+    /// An errand, as it is to be signed with this key: it is open for `life`, or as long as the key is believed.
+    pub fn new_errand(
+        &self,
+        device: &DeviceId,
+        purpose: Purpose,
+        detail: String,
+        (now, life): (UnixTime, Span),
+    ) -> NewErrand {
+        NewErrand {
+            device: device.clone(),
+            purpose,
+            detail,
+            nonce: bytes(&mut SystemRandom),
+            ends: now.plus(life).min(self.ends()),
+            follows: None,
+        }
+    }
+}
+
+/// Whether each certificate is good now, and an authority is among them.
+fn is_good(chain: &[Certificate], now: UnixTime) -> bool {
+    chain.len() > 1 && chain.iter().all(|each| each.not_before <= now && each.not_after >= now)
+}
+
+/// Why an errand was not sent, with what to do about it.
+fn unsent(refusal: &SendRefusal, device: &DeviceId) -> Problem {
+    let problem = Problem::refused(format!("no errand was sent to `{device}`")).because(refusal);
+    match refusal {
+        SendRefusal::Asked { number, .. } => problem.next(format!("errand show {number}")),
+        SendRefusal::Full(_) => problem.next(format!("errand list --device {device}; those that are over make room")),
+        SendRefusal::Barred { .. } => problem.next(format!("device show {device}")),
+        _ => problem,
+    }
+}
+
+/// Whether devices of a kind can be asked this by a person.
+pub fn may_ask(kind: &Kind, device: &DeviceRecord, purpose: &Purpose) -> Result<(), Problem> {
+    if Purpose::COMMON.contains(purpose) || kind.errands.contains(purpose) {
+        return Ok(());
+    }
+    let refused = Problem::refused(format!("no errand was sent to `{}`", device.id));
+    Err(match purpose {
+        Purpose::Install => refused
+            .because("only the ward itself sends certificates, when a device asked for one")
+            .next("errand send DEVICE renew"),
+        _ => refused
+            .because(format!("devices of the kind `{}` are not said to know `{purpose}`", device.kind))
+            .next(format!("if they do: errands = [\"{purpose}\"] under [kinds.{}] in ward.toml", device.kind)),
+    })
+}
+
+/// Sends one errand. Gives its number.
+pub fn send(store: &mut OperatorStore, signer: &ErrandSigner, new: &NewErrand, cause: &Cause) -> Result<i64, Problem> {
+    let sent = store.decide(|tx| errand::send(tx, new, &signer.fingerprint(), &|errand| signer.sign(errand), cause))?;
+    sent.map_err(|refusal| unsent(&refusal, &new.device))
+}
+
+/// What came of an answer that was looked at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Settled {
+    /// The errand's number.
+    pub number: i64,
+    /// Whose it was.
+    pub device: DeviceId,
+    /// What it was for.
+    pub purpose: Purpose,
+    /// How it ended.
+    pub ended: Ended,
+    /// The certificate that was made for it.
+    pub serial: Option<SerialNumber>,
+}
+
+/// What looking at answers takes.
+pub struct Settling<'a> {
+    /// Signs certificates.
+    pub mint: &'a Mint,
+    /// Signs errands.
+    pub signer: &'a ErrandSigner,
+}
+
+/// Looks at what devices answered, and ends those errands. Answers that ask for a certificate wait where nobody is there who signs one.
+pub fn settle(store: &mut OperatorStore, signs: Option<&Settling<'_>>, cause: &Cause) -> Result<Vec<Settled>, Problem> {
+    let mut all = Vec::new();
+    for number in store.answered_errands(AT_ONCE)? {
+        all.extend(settle_one(store, number, signs, cause)?);
+    }
+    Ok(all)
+}
+
+/// What is known of an answer and of who gave it.
+struct Given {
+    record: ErrandRecord,
+    device: DeviceRecord,
+    credentials: Vec<CredentialRecord>,
+    answer: Option<String>,
+    by: Option<DeviceId>,
+    urn: String,
+}
+
+fn given(view: &dyn View, number: i64) -> Result<Option<Given>, StoreError> {
+    let Some(record) = view.errand(number)?.filter(|record| record.state == State::Open) else { return Ok(None) };
+    let Some(of) = view.devices(std::slice::from_ref(&record.errand.device))?.pop().flatten() else { return Ok(None) };
+    let brought = view.carried(&[number])?.pop().unwrap_or_default().answer;
+    let (answer, by) = brought.map(|brought| (brought.text, brought.by)).unzip();
+    let urn = view.ward()?.urn;
+    Ok(Some(Given { record, device: of.device, credentials: of.credentials, answer, by, urn }))
+}
+
+fn settle_one(
+    store: &mut OperatorStore,
+    number: i64,
+    signs: Option<&Settling<'_>>,
+    cause: &Cause,
+) -> Result<Option<Settled>, Problem> {
+    let Some(given) = store.view(|view| given(view, number))? else {
+        store.decide(|tx| Ok(Ok::<_, ()>(tx.drop_answer(number)?)))?.ok();
+        return Ok(None);
+    };
+    let Some(text) = &given.answer else { return Ok(None) };
+    let errand = &given.record.errand;
+    let ended = |state, outcome| Ended { state, outcome };
+    let failed = |why: &dyn std::fmt::Display| ended(State::Failed, Some(why.to_string()));
+    // A gateway that lost its child since says nothing for it any more.
+    let speaks = given.by.as_ref().is_none_or(|by| *by == given.device.id || given.device.gateway.as_ref() == Some(by));
+    let mut serial = None;
+    let how = match (given.device.barred(), speaks) {
+        (Some(barred), _) => failed(&barred),
+        (None, false) => failed(&"who brought the answer is not its gateway any more"),
+        (None, true) => {
+            let certificates = certificates(&**store, &given.credentials, cause.at)?;
+            let keys: Vec<PublicKey> = certificates.iter().map(|each| each.public_key.clone()).collect();
+            match Answer::read(text, errand, &given.urn, &keys) {
+                Err(bad) => failed(&bad),
+                Ok(Answer::Refused(why)) => ended(State::Refused, Some(why)),
+                Ok(Answer::Done(result)) => ended(State::Done, result),
+                Ok(Answer::Renewal(renewal)) => {
+                    let Some(signs) = signs else { return Ok(None) };
+                    match renew(store, signs, (&given, text, &certificates), &renewal, cause)? {
+                        Ok(made) => {
+                            serial = Some(made.clone());
+                            ended(State::Done, Some(json!({ "serial": made.to_string() }).to_string()))
+                        }
+                        Err(why) => failed(&why),
+                    }
+                }
+            }
+        }
+    };
+    // What a renewal made was recorded together with the end of its errand.
+    if serial.is_none() {
+        let because = format!("what `{}` answered", errand.device);
+        let cause = Cause { because, ..cause.clone() };
+        let is_ended =
+            store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(errand::end(tx, number, &how, &cause)?)))?;
+        if is_ended == Ok(false) {
+            return Ok(None);
+        }
+    }
+    let (device, purpose) = (errand.device.clone(), errand.purpose.clone());
+    Ok(Some(Settled { number, device, purpose, ended: how, serial }))
+}
+
+/// The certificates with which a device may sign in now, the newest first.
+fn certificates(view: &dyn View, credentials: &[CredentialRecord], now: UnixTime) -> Result<Vec<Certificate>, Problem> {
+    let mut all = Vec::new();
+    for each in credentials.iter().filter(|each| each.origin == Origin::Issued && each.may_sign_in(now).is_ok()) {
+        let der = view.credential_der(&each.fingerprint)?.unwrap_or_default();
+        all.extend(Certificate::from_der(&der).ok());
+    }
+    Ok(all)
+}
+
+/// Makes the next certificate of a device that asked for it in its answer, and sends it; records both together. Gives its serial number, or
+/// why there is none.
+fn renew(
+    store: &mut OperatorStore,
+    signs: &Settling<'_>,
+    (given, text, certificates): (&Given, &str, &[Certificate]),
+    renewal: &Renewal,
+    cause: &Cause,
+) -> Result<Result<SerialNumber, String>, Problem> {
+    let (errand, device) = (&given.record.errand, &given.device);
+    let signed_with =
+        |each: &&Certificate| Answer::read(text, errand, &given.urn, std::slice::from_ref(&each.public_key)).is_ok();
+    let Some(shown) = certificates.iter().find(signed_with) else { return Ok(Err("it is not signed".to_owned())) };
+    let request = match Request::parse(&renewal.csr) {
+        Ok(request) => request,
+        Err(error) => return Ok(Err(error.to_string())),
+    };
+    if request.wants_other_names(shown) {
+        return Ok(Err("the request asks for another subject or other names than the certificate has".to_owned()));
+    }
+    let key_digest = request.key_digest();
+    let proven = match request.verify_possession() {
+        Ok(proven) => proven,
+        Err(error) => return Ok(Err(error.to_string())),
+    };
+    // Who asks again for the same key, because what it was sent was lost, is sent the same again.
+    let known = given_before(&**store, given, shown, &key_digest, cause.at)?;
+    let minted = match &known {
+        Some(_) => None,
+        None => match Press::new(signs.mint, cause.at).mint(device, KeySource::Proven(proven)) {
+            Ok(minted) => Some(minted),
+            Err(Unmade::Device(why)) => return Ok(Err(why)),
+            Err(Unmade::All(problem)) => return Err(problem),
+        },
+    };
+    let (der, authority, serial) = match (&known, &minted) {
+        (Some((der, record)), _) => (der, record.authority.clone(), record.serial.clone()),
+        (None, Some(minted)) => (&minted.fresh.der, Some(minted.authority.clone()), Some(minted.serial.clone())),
+        (None, None) => return Ok(Err("nothing was made".to_owned())),
+    };
+    let (Some(authority), Some(serial)) = (authority, serial) else { return Ok(Err("nobody signed it".to_owned())) };
+    let authorities = store.authorities()?;
+    let Some(authority) = authorities.iter().find(|each| each.name == authority) else {
+        return Ok(Err(format!("`{authority}` is gone")));
+    };
+    let (chain, _) = signs.mint.chains(authority);
+    let detail = json!({ "certificate": asn1::pem("CERTIFICATE", der), "chain": chain }).to_string();
+    let install = NewErrand {
+        follows: Some(errand.number),
+        ..signs.signer.new_errand(&device.id, Purpose::Install, detail, (cause.at, INSTALLED_WITHIN))
+    };
+    let cause = Cause {
+        because: format!("`{}` asked for it in its answer to errand {}", device.id, errand.number),
+        ..cause.clone()
+    };
+    let outcome = json!({ "serial": serial.to_string() }).to_string();
+    let done = Ended { state: State::Done, outcome: Some(outcome) };
+    let recorded = store.decide(|tx| {
+        if !errand::end(tx, errand.number, &done, &cause)? {
+            return Ok(Err("somebody else looked at the answer first".to_owned()));
+        }
+        if let Some(minted) = &minted
+            && let Err(refusal) = enrol::renew(tx, &shown.fingerprint, &minted.credential(&device.id, true), &cause)?
+        {
+            return Ok(Err(refusal.to_string()));
+        }
+        let signer = &signs.signer;
+        let sent = errand::send(tx, &install, &signer.fingerprint(), &|errand| signer.sign(errand), &cause)?;
+        Ok(sent.map(|_| ()).map_err(|refusal| refusal.to_string()))
+    })?;
+    Ok(recorded.map(|()| serial))
+}
+
+/// How long a device has to take a certificate that it asked for.
+const INSTALLED_WITHIN: Span = Span::from_days(30);
+
+/// What a device was given for this key after the certificate that it shows, if it was and has not used it.
+fn given_before(
+    view: &dyn View,
+    given: &Given,
+    shown: &Certificate,
+    key_digest: &[u8; 32],
+    now: UnixTime,
+) -> Result<Option<(Vec<u8>, CredentialRecord)>, StoreError> {
+    let Some(current) = given.credentials.iter().find(|each| each.fingerprint == shown.fingerprint) else {
+        return Ok(None);
+    };
+    for (holder, fingerprint) in view.holders_of_key(key_digest)? {
+        if holder != given.device.id || fingerprint == shown.fingerprint {
+            continue;
+        }
+        let other = given.credentials.iter().find(|each| each.fingerprint == fingerprint);
+        let is_next = |other: &&CredentialRecord| {
+            other.issued >= current.issued && other.first_used.is_none() && other.may_sign_in(now).is_ok()
+        };
+        if let Some(other) = other.filter(is_next)
+            && let Some(der) = view.credential_der(&fingerprint)?
+        {
+            return Ok(Some((der, other.clone())));
+        }
+    }
+    Ok(None)
+}
+
+/// How long a device has to answer that it is time to renew, and after how long it is asked again.
+const ASKED_FOR: Span = Span::from_days(7);
+const ASKED_AGAIN: Span = Span::from_seconds(6 * 3600);
+
+/// How many devices are looked at in one go.
+const LOOKED: usize = 1_000;
+
+/// Where a walk over those whose time to renew comes is: behind which device it goes on.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Walk {
+    after: i64,
+}
+
+/// Asks the devices whose time to renew has come, of kinds that renew when they are asked over MQTT; a thousand are looked at in one go.
+/// Gives how many were asked. When the last was looked at, the walk begins anew.
+pub fn ask_due(
+    store: &mut OperatorStore,
+    kinds: &[(&KindName, &Kind)],
+    signer: &ErrandSigner,
+    walk: &mut Walk,
+    cause: &Cause,
+) -> Result<u64, Problem> {
+    let kinds: Vec<_> = kinds.iter().filter(|(_, kind)| kind.renews == Some(Renews::Errand)).collect();
+    if kinds.is_empty() {
+        return Ok(0);
+    }
+    // Nothing is renewed earlier than the widest window allows.
+    let window = kinds.iter().map(|(_, kind)| renewal_window(kind.life.seconds(), kind.renew)).max().unwrap_or(0);
+    let names: Vec<String> = kinds.iter().map(|(name, _)| name.to_string()).collect();
+    let text = format!("kind in ({}) and cert.ends within {}h", names.join(", "), window / 3600 + 1);
+    let condition = crate::edge::condition(&text)?;
+    let page = store.page(Some(&condition), cause.at, walk.after, LOOKED)?;
+    walk.after = page.next.unwrap_or(0);
+    let mut due = Vec::new();
+    for view in page.devices {
+        let Some((_, kind)) = kinds.iter().find(|(name, _)| **name == view.device.kind) else { continue };
+        let newest = view.credentials.iter().find(|each| each.origin == Origin::Issued && each.is_good(cause.at));
+        let Some(newest) = newest.filter(|_| view.device.barred().is_none()) else { continue };
+        if renewal_opens(newest.not_before, newest.not_after, kind.renew, &view.device.id) <= cause.at
+            && !was_asked(&**store, &view.device.id, cause.at)?
+        {
+            let life =
+                ASKED_FOR.min(Span::from_seconds(u32::try_from(newest.not_after.since(cause.at)).unwrap_or(u32::MAX)));
+            due.push(signer.new_errand(&view.device.id, Purpose::Renew, "{}".to_owned(), (cause.at, life)));
+        }
+    }
+    let because = "its time to renew has come".to_owned();
+    let cause = Cause { because, ..cause.clone() };
+    let mut asked = 0;
+    for new in due {
+        // One that somebody else asked meanwhile is asked.
+        let sent =
+            store.decide(|tx| errand::send(tx, &new, &signer.fingerprint(), &|errand| signer.sign(errand), &cause))?;
+        asked += u64::from(sent.is_ok());
+    }
+    Ok(asked)
+}
+
+/// Whether a device was asked to renew, or sent what it asked for, a short while ago.
+fn was_asked(view: &dyn View, device: &DeviceId, now: UnixTime) -> Result<bool, StoreError> {
+    let newest = view.errands(Some(device), i64::MAX, MOST_OPEN)?;
+    let is_one = |each: &ErrandRecord| {
+        let (errand, is_open) = (&each.errand, each.state == State::Open && each.errand.ends >= now);
+        errand.purpose.is_about_credentials() && (is_open || errand.sent.plus(ASKED_AGAIN) > now)
+    };
+    Ok(newest.iter().any(is_one))
+}
+
+/// Who is asked to renew by an errand: devices of kinds that say so, if there is something to sign it with.
+pub struct Asks<'a> {
+    kinds: BTreeSet<&'a KindName>,
+    signer: Option<&'a ErrandSigner>,
+}
+
+impl<'a> Asks<'a> {
+    /// By these settings, signed with this.
+    #[must_use]
+    pub fn new(settings: &'a Settings, signer: Option<&'a ErrandSigner>) -> Self {
+        let asks = settings.kinds.iter().filter(|(_, kind)| kind.renews == Some(Renews::Errand));
+        Self { kinds: asks.map(|(name, _)| name).collect(), signer }
+    }
+
+    /// Those of some devices that are asked so.
+    ///
+    /// # Errors
+    /// Some are, and there is nothing to sign with.
+    pub fn of(&self, view: &dyn View, ids: &[DeviceId]) -> Result<Vec<DeviceId>, Problem> {
+        if self.kinds.is_empty() {
+            return Ok(Vec::new());
+        }
+        let views = view.devices(ids)?.into_iter().flatten();
+        let asked: Vec<DeviceId> =
+            views.filter(|view| self.kinds.contains(&view.device.kind)).map(|view| view.device.id).collect();
+        if !asked.is_empty() && self.signer.is_none() {
+            return Err(Problem::refused("errands to renew cannot be sent")
+                .because("there is nothing to sign them with")
+                .next("errand send DEVICE identify makes the key; then start what drives the rotation anew"));
+        }
+        Ok(asked)
+    }
+
+    /// Asks them, in a change that is being made.
+    pub fn ask(&self, tx: &mut dyn Tx, ids: &[DeviceId], life: Span, cause: &Cause) -> Result<u64, StoreError> {
+        match self.signer {
+            Some(signer) => ask_batch(tx, ids, signer, life, cause),
+            None => Ok(0),
+        }
+    }
+}
+
+/// Sends errands to renew to those of a batch that renew when they are asked over MQTT; the entry is the caller's.
+fn ask_batch(
+    tx: &mut dyn Tx,
+    ids: &[DeviceId],
+    signer: &ErrandSigner,
+    life: Span,
+    cause: &Cause,
+) -> Result<u64, StoreError> {
+    let new: Vec<NewErrand> = ids
+        .iter()
+        .map(|id| signer.new_errand(id, Purpose::Renew, "{}".to_owned(), (cause.at, life.min(LONGEST))))
+        .collect();
+    let sent = errand::send_batch(tx, &new, &signer.fingerprint(), &|errand| signer.sign(errand), cause)?;
+    sent.map_err(|refusal| StoreError::Damaged { detail: refusal.to_string() })
+}
+
+/// Forgets errands that ended long ago.
+pub fn forget(store: &mut OperatorStore, now: UnixTime) -> Result<usize, StoreError> {
+    let forgotten =
+        store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(tx.drop_errands(now.minus(KEPT), FORGOTTEN)?)))?;
+    Ok(forgotten.unwrap_or_default())
+}
