@@ -349,7 +349,11 @@ impl Carrier {
     /// Notes an answer, if it is to something that is open, by whom it was asked of.
     fn answered(&mut self, by: DeviceId, device: &str, text: String, by_token: bool) {
         let pending = number_of(&text).map_err(|bad| bad.to_string()).and_then(|number| {
-            let is_its = |pending: &&Pending| pending.record.errand.device.as_str() == device;
+            // Whoever is neither the device nor the gateway that it was handed to says nothing for it.
+            let is_its = |pending: &&Pending| {
+                let of = &pending.record.errand.device;
+                of.as_str() == device && (by == *of || by == pending.receiver)
+            };
             let found = self.pending.get(&number).filter(is_its);
             found.ok_or_else(|| format!("errand {number} is not open, or not one of `{device}`"))
         });

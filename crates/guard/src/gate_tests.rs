@@ -25,13 +25,19 @@ const POLICY: &str = r#"policy p {
   deny  publish   "rope/+/brake" because "only drive stations brake"
 }"#;
 
-fn rights(policy: &str) -> Rights {
+pub(super) fn rights(policy: &str) -> Rights {
     let files = [PolicyFile { name: "policies/p.policy".into(), text: policy.into() }];
     let edition = Edition::read(1, &files, &Groups::new()).unwrap();
-    edition.rights(&DeviceRecord::new("wv-1".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0)))
+    let device = DeviceRecord::new("wv-1".parse().unwrap(), "windvane".parse().unwrap(), UnixTime(0));
+    edition.rights_with(&device, [], &settings())
 }
 
-fn now() -> Moment {
+fn settings() -> Settings {
+    let text = "[ward]\nname = \"t\"\n[endpoints]\nmqtt = \"mqtt.example:8883\"\ndesk = \"desk.example:8843\"\n[kinds.windvane]\n";
+    Settings::parse(&Source::new("ward.toml", text)).unwrap()
+}
+
+pub(super) fn now() -> Moment {
     Moment { time: UnixTime(9), tick: std::time::Instant::now() }
 }
 
@@ -40,21 +46,21 @@ fn watching(observer: Option<Observer>, trial: Option<Trial>) -> Watching {
     Watching { device, observer, notes: Arc::default(), now: now().time, trial }
 }
 
-fn given(rights: Rights) -> Given {
+pub(super) fn given(rights: Rights) -> Given {
     Given { rights, trial: None }
 }
 
-fn manner(on_refusal: OnRefusal) -> Manner {
+pub(super) fn manner(on_refusal: OnRefusal) -> Manner {
     Manner { on_refusal, sender_property: "".into() }
 }
 
 /// The end of a way of errands, and its other end.
-fn line() -> (Line, tokio::sync::mpsc::Receiver<Told>) {
+pub(super) fn line() -> (Line, tokio::sync::mpsc::Receiver<Told>) {
     let (errands, told) = Errands::new();
     (Line::new(errands, Reserved::default(), "wv-1".parse().unwrap(), (Arc::default(), false)), told)
 }
 
-fn gate(version: Version, on_refusal: OnRefusal) -> Gate {
+pub(super) fn gate(version: Version, on_refusal: OnRefusal) -> Gate {
     let peer = "127.0.0.1:1".parse().unwrap();
     let explanations = Explanations::of(&Properties::default());
     let watching = watching(None, None);
@@ -75,25 +81,25 @@ fn v5() -> Gate {
 }
 
 /// Feeds one packet from the client.
-fn client(gate: &mut Gate, packet: &[u8]) -> (Output, Result<(), Close>) {
+pub(super) fn client(gate: &mut Gate, packet: &[u8]) -> (Output, Result<(), Close>) {
     let mut out = Output::default();
     let result = gate.client_packet(now(), &split(packet, 1 << 20).unwrap().unwrap(), &mut out);
     (out, result)
 }
 
 /// Feeds one packet from the broker.
-fn broker(gate: &mut Gate, packet: &[u8]) -> (Output, Result<(), Close>) {
+pub(super) fn broker(gate: &mut Gate, packet: &[u8]) -> (Output, Result<(), Close>) {
     let mut out = Output::default();
     let result = gate.broker_packet(now(), &split(packet, 1 << 20).unwrap().unwrap(), &mut out);
     (out, result)
 }
 
-fn publish<'a>(topic: &'a str, qos: u8, properties: Vec<Property<'a>>) -> Publish<'a> {
+pub(super) fn publish<'a>(topic: &'a str, qos: u8, properties: Vec<Property<'a>>) -> Publish<'a> {
     let packet_id = (qos > 0).then_some(7);
     Publish { dup: false, qos, retain: false, topic, packet_id, properties: Properties::new(properties), payload: b"x" }
 }
 
-fn subscribe(filters: &[(&str, u8)], version: Version) -> Vec<u8> {
+pub(super) fn subscribe(filters: &[(&str, u8)], version: Version) -> Vec<u8> {
     let subscriptions = filters.iter().map(|&(filter, options)| Subscription { filter, options }).collect();
     Subscribe { packet_id: 9, properties: Properties::default(), subscriptions }.to_bytes(version)
 }

@@ -250,13 +250,15 @@ fn settle_one(
     let errand = &given.record.errand;
     let ended = |state, outcome| Ended { state, outcome };
     let failed = |why: &dyn std::fmt::Display| ended(State::Failed, Some(why.to_string()));
-    // A gateway that lost its child since says nothing for it any more.
-    let speaks = given.by.as_ref().is_none_or(|by| *by == given.device.id || given.device.gateway.as_ref() == Some(by));
+    // A gateway that lost its child since says nothing for it any more, and who answers twice is heard once.
+    if given.by.as_ref().is_some_and(|by| *by != given.device.id && given.device.gateway.as_ref() != Some(by)) {
+        store.decide(|tx| Ok(Ok::<_, ()>(tx.drop_answer(number)?)))?.ok();
+        return Ok(None);
+    }
     let mut serial = None;
-    let how = match (given.device.barred(), speaks) {
-        (Some(barred), _) => failed(&barred),
-        (None, false) => failed(&"who brought the answer is not its gateway any more"),
-        (None, true) => {
+    let how = match given.device.barred() {
+        Some(barred) => failed(&barred),
+        None => {
             let certificates = certificates(&**store, &given.credentials, cause.at)?;
             let keys: Vec<PublicKey> = certificates.iter().map(|each| each.public_key.clone()).collect();
             match Answer::read(text, errand, &given.urn, &keys) {

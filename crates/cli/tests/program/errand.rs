@@ -6,7 +6,7 @@ use serde_json::Value;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::errand::{Outcome, Purpose, Read, answer_text, read};
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_simulate::{Delivered, Device};
+use tidy_warden_simulate::{Delivered, Device, Login};
 
 use crate::desk::Desk;
 use crate::door::python;
@@ -155,6 +155,19 @@ fn an_errand_waits_for_its_device_and_nobody_else_gets_or_answers_it() {
         assert!(device.publish("$ward/wv-1/answer/wv-1", answer.as_bytes()).await.unwrap().is_ok());
         let done = eventually(|| Some(shown(&world, first)).filter(|each| each["state"] == "done")).unwrap();
         assert!(done["tries"].as_u64().unwrap() >= 2, "{done}");
+        // Nor does another answer what it listens for at this moment.
+        let third = sent(&world, "wv-1", "identify");
+        assert_eq!(taken(&world, "wv-1", &next(&mut device).await).errand.purpose, Purpose::Report, "again");
+        assert_eq!(taken(&world, "wv-1", &next(&mut device).await).errand.number, third);
+        let forged = answer_text(third, Outcome::Refused, Some("no"), None);
+        let before = guard.running.lines().len();
+        for topic in ["$ward/wv-2/answer/wv-1", "$ward/wv-2/answer/wv-2"] {
+            assert!(other.publish(topic, forged.as_bytes()).await.unwrap().is_ok());
+        }
+        let told =
+            || guard.running.lines()[before..].iter().filter(|line| line.contains("errand-not-answered")).count();
+        assert!(eventually(|| (told() == 2).then_some(())).is_some());
+        assert_eq!(shown(&world, third)["state"], "sent");
         // A second answer to it changes nothing.
         let late = answer_text(first, Outcome::Refused, Some("no"), None);
         assert!(device.publish("$ward/wv-1/answer/wv-1", late.as_bytes()).await.unwrap().is_ok());
@@ -167,7 +180,7 @@ fn an_errand_waits_for_its_device_and_nobody_else_gets_or_answers_it() {
         world.run(&["errand", "send", "wv-2", "restart"]).exits(3).says(&["on hold"]);
     });
     // Not more than are reasonable.
-    for _ in 0..19 {
+    for _ in 0..18 {
         sent(&world, "wv-1", "identify");
     }
     world.run(&["errand", "send", "wv-1", "identify"]).exits(3).says(&["20 errands wait for `wv-1` already"]);
@@ -257,4 +270,61 @@ fn a_desk_asks_those_whose_time_has_come_and_a_rotation_asks_by_errands() {
     let own = servers["due"].as_array().unwrap().iter().find(|each| each["name"] == "errands").cloned();
     assert_eq!(own.map(|each| each["happens"].clone()), Some("renews-by-itself".into()));
     world.run(&["audit", "verify"]).exits(0);
+}
+
+const GATEWAYS: &str = r#"
+[kinds.windvane]
+token_login = true
+[kinds.station]
+carries = ["cabin"]
+[kinds.cabin]
+"#;
+
+#[test]
+fn a_gateway_takes_errands_for_its_children_and_a_token_says_nothing_of_credentials() {
+    let world = World::driven(GATEWAYS);
+    let list = "id,kind,gateway,label.site\nst-1,station,,ossel\nst-2,station,,ossel\ncb-1,cabin,st-1,ossel\nwv-1,windvane,,ossel\n";
+    world.write("list.csv", list);
+    world.run(&["device", "import", "list.csv"]).exits(0);
+    world.adopt("policy all { for kind in (station, windvane)  allow connect as \"{device}\" }\n");
+    for id in ["st-1", "st-2", "wv-1"] {
+        world.run(&["enroll", id, "--make-key", "--out", "outfits"]).exits(0);
+    }
+    let guard = Guard::start(&world, "builtin");
+    block_on(async {
+        let mut gateway = world.login("st-1").connect(guard.address).await.unwrap();
+        let mut other = world.login("st-2").connect(guard.address).await.unwrap();
+        assert!(gateway.subscribe("$ward/st-1/errand/+").await.unwrap().is_ok());
+        assert!(other.subscribe("$ward/st-2/errand/+").await.unwrap().is_ok());
+        let number = sent(&world, "cb-1", "report");
+        let came = next(&mut gateway).await;
+        assert_eq!(came.topic, "$ward/st-1/errand/cb-1");
+        assert_eq!(came.answer_to.as_ref().unwrap().0, "$ward/st-1/answer/cb-1");
+        let asked = taken(&world, "st-1", &came).errand;
+        assert_eq!((asked.device.as_str(), asked.number), ("cb-1", number));
+        let answer = answer_text(number, Outcome::Done, None, None);
+        assert!(other.publish("$ward/st-2/answer/cb-1", answer.as_bytes()).await.unwrap().is_ok());
+        guard.event("errand-not-answered", |event| event["device"] == "st-2");
+        assert!(gateway.publish("$ward/st-1/answer/cb-1", answer.as_bytes()).await.unwrap().is_ok());
+        eventually(|| Some(shown(&world, number)).filter(|each| each["state"] == "done")).unwrap();
+
+        // A session that a token opened gets what is not about credentials, and nothing if the token does not reach that far.
+        let token = |args: &[&str]| {
+            let made = world.run(&[&["token", "issue", "wv-1", "--for", "1h"], args].concat());
+            made.exits(0).stdout.trim().as_bytes().to_vec()
+        };
+        let with = |token: Vec<u8>, client_id: &str| {
+            let mut login = Login::new(&world.root("wv-1"), None, "localhost", client_id).unwrap();
+            login.token = Some(("wv-1".to_owned(), token));
+            login
+        };
+        let (renew, report) = (sent(&world, "wv-1", "renew"), sent(&world, "wv-1", "report"));
+        let mut session = with(token(&[]), "wv-1").connect(guard.address).await.unwrap();
+        assert!(session.subscribe("$ward/wv-1/errand/+").await.unwrap().is_ok());
+        assert_eq!(taken(&world, "wv-1", &next(&mut session).await).errand.number, report, "and not the other");
+        let answer = answer_text(renew, Outcome::Done, None, None);
+        assert!(session.publish("$ward/wv-1/answer/wv-1", answer.as_bytes()).await.unwrap().is_ok());
+        guard.event("errand-not-answered", |event| event["device"] == "wv-1");
+        assert_eq!(shown(&world, renew)["state"], "waiting");
+    });
 }

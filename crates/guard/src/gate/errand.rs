@@ -90,3 +90,166 @@ impl Gate {
         publish.append_to(self.version, &mut out.to_client);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use tidy_warden_core::mqtt::{SubAck, split};
+    use tidy_warden_core::settings::OnRefusal;
+    use tidy_warden_core::token::Scope;
+
+    use super::super::tests::{broker, client, gate, given, line, manner, now, publish, rights, subscribe};
+    use super::super::*;
+    use super::*;
+    use crate::errands::Told;
+
+    const BOTH: [Version; 2] = [Version::V311, Version::V5];
+
+    /// A policy that gives all that a policy can.
+    const ALL: &str = r#"policy all {
+      for kind = windvane
+      allow publish   "rope/{device}/wind"
+      allow publish   "$ward/{device}/#"
+      allow publish   "$ward/#"  because "somebody wrote it"
+      allow subscribe "$ward/#"  because "somebody wrote it"
+      allow subscribe "rope/{device}/settings"
+    }"#;
+
+    fn codes(bytes: &[u8], version: Version) -> Vec<u8> {
+        let frame = split(bytes, 1000).unwrap().unwrap();
+        SubAck::parse(&frame, version).unwrap().codes.to_vec()
+    }
+
+    fn handed() -> Handed {
+        Handed {
+            number: 7,
+            topic: "$ward/wv-1/errand/wv-1".into(),
+            answer_topic: "$ward/wv-1/answer/wv-1".into(),
+            text: "a.b.c".into(),
+            ends: tidy_warden_core::time::UnixTime(now().time.0 + 60),
+        }
+    }
+
+    #[test]
+    fn the_broker_hears_nothing_of_errands() {
+        for version in BOTH {
+            let mut gate = gate(version, OnRefusal::Refuse);
+            let (own, mut told) = line();
+            gate.line = own;
+            let mut out = Output::default();
+            gate.set_given(now(), given(rights(ALL)), manner(OnRefusal::Refuse), &mut out);
+            let (out, result) = client(&mut gate, &subscribe(&[("$ward/wv-1/errand/+", 1)], version));
+            assert_eq!((codes(&out.to_client, version), out.to_broker.len(), result), (vec![0], 0, Ok(())));
+            assert!(matches!(told.try_recv(), Ok(Told::Listens(device)) if device.as_str() == "wv-1"));
+            // Beside others, the broker is asked for those alone; another's are refused whatever the policies say.
+            let mixed =
+                [("rope/wv-1/settings", 0), ("$ward/wv-1/errand/wv-1", 1), ("$ward/wv-2/errand/+", 0), ("$ward/#", 0)];
+            let (out, _) = client(&mut gate, &subscribe(&mixed, version));
+            let asked = split(&out.to_broker, 1000).unwrap().unwrap();
+            let asked = tidy_warden_core::mqtt::Subscribe::parse(&asked, version).unwrap().subscriptions;
+            assert_eq!(asked.iter().map(|each| each.filter).collect::<Vec<_>>(), ["rope/wv-1/settings"]);
+            let answer = tidy_warden_core::mqtt::suback(version, 9, &[0], None);
+            let refused = if version == Version::V5 { 0x87 } else { 0x80 };
+            let (out, _) = broker(&mut gate, &answer);
+            assert_eq!(codes(&out.to_client, version), [0, 0, refused, refused]);
+            // A shared subscription would bring one device's errands to another.
+            let (out, _) = client(&mut gate, &subscribe(&[("$share/s/$ward/wv-1/errand/+", 0)], version));
+            assert_eq!((codes(&out.to_client, version), out.to_broker.len()), (vec![refused], 0));
+
+            // What a session is subscribed to stays so when policies change, and is known when it goes on.
+            let mut out = Output::default();
+            gate.set_given(now(), given(rights(ALL)), manner(OnRefusal::Refuse), &mut out);
+            assert!(out.events.is_empty() && out.to_broker.is_empty(), "{:?}", out.events);
+            let kept = gate.subscriptions().clone();
+            assert!(kept.lock().contains_key("$ward/wv-1/errand/+"));
+            let mut back = super::super::tests::gate(version, OnRefusal::Refuse);
+            let (own, mut told) = line();
+            back.line = own;
+            back.resume(now(), kept, &mut Output::default());
+            assert!(matches!(told.try_recv(), Ok(Told::Listens(_))));
+
+            // Whoever speaks on these topics at the broker is not the guard.
+            let (out, _) = broker(&mut gate, &publish("$ward/wv-1/errand/wv-1", 0, Vec::new()).to_bytes(version));
+            assert!(out.to_client.is_empty());
+            assert!(matches!(&out.events[..], [Event::Withheld { .. }]), "{:?}", out.events);
+        }
+    }
+
+    #[test]
+    fn an_answer_is_taken_and_goes_no_further() {
+        for version in BOTH {
+            let mut gate = gate(version, OnRefusal::Drop);
+            let (own, mut told) = line();
+            gate.line = own;
+            gate.set_given(now(), given(rights(ALL)), manner(OnRefusal::Drop), &mut Output::default());
+            for (qos, answers) in [(0, None), (1, Some(PacketType::Puback)), (2, Some(PacketType::Pubrec))] {
+                let (out, result) =
+                    client(&mut gate, &publish("$ward/wv-1/answer/cb-7", qos, Vec::new()).to_bytes(version));
+                assert_eq!((out.to_broker.len(), out.events.len(), result), (0, 0, Ok(())));
+                let said = split(&out.to_client, 1000).unwrap().map(|frame| frame.packet_type);
+                assert_eq!(said, answers);
+                let Ok(Told::Answer { by, device, text, by_token }) = told.try_recv() else { panic!("it is told") };
+                assert_eq!((by.as_str(), &*device, &*text, by_token), ("wv-1", "cb-7", "x", false));
+            }
+            // The rest of QoS 2 is between the client and the guard.
+            let release = Ack { packet_type: PacketType::Pubrel, packet_id: 7, code: 0 }.to_bytes(version, None);
+            let (out, _) = client(&mut gate, &release);
+            assert_eq!(split(&out.to_client, 99).unwrap().unwrap().packet_type, PacketType::Pubcomp);
+            assert!(out.to_broker.is_empty());
+            for topic in
+                ["$ward/wv-2/answer/wv-1", "$ward/wv-1/errand/wv-1", "$ward/wv-1/answer", "$ward", "$ward/wv-1/x/y"]
+            {
+                let (out, _) = client(&mut gate, &publish(topic, 1, Vec::new()).to_bytes(version));
+                assert!(out.to_broker.is_empty() && told.try_recv().is_err(), "{topic}");
+                assert!(
+                    matches!(&out.events[..], [Event::Refused { act: "publish", .. }]),
+                    "{topic}: {:?}",
+                    out.events
+                );
+            }
+        }
+    }
+
+    #[test]
+    fn an_errand_says_where_its_answer_goes_and_comes_whole_or_not_at_all() {
+        for version in BOTH {
+            let mut gate = gate(version, OnRefusal::Refuse);
+            let mut out = Output::default();
+            gate.hand(now(), &handed(), &mut out);
+            let frame = split(&out.to_client, 1000).unwrap().unwrap();
+            let publish = Publish::parse(&frame, version).unwrap();
+            assert_eq!((publish.topic, publish.payload, publish.qos), ("$ward/wv-1/errand/wv-1", &b"a.b.c"[..], 0));
+            if version == Version::V5 {
+                assert_eq!(publish.properties.text(PropertyId::ResponseTopic), Some("$ward/wv-1/answer/wv-1"));
+                assert_eq!(publish.properties.number(PropertyId::MessageExpiry), Some(60));
+            }
+            gate.largest_out = out.to_client.len() - 1;
+            let mut out = Output::default();
+            gate.hand(now(), &handed(), &mut out);
+            assert!(out.to_client.is_empty() && matches!(&out.events[..], [Event::Trouble { .. }]), "{:?}", out.events);
+        }
+    }
+
+    #[test]
+    fn a_token_reaches_errands_only_where_its_scope_names_them() {
+        let scoped = |scope: &[&str]| {
+            let mut gate = gate(Version::V5, OnRefusal::Refuse);
+            let (own, told) = line();
+            gate.line = own;
+            let rights = rights(ALL).narrowed(Arc::new(Scope::parse(scope.iter().copied()).unwrap()));
+            gate.set_given(now(), given(rights), manner(OnRefusal::Refuse), &mut Output::default());
+            (gate, told)
+        };
+        let listen = subscribe(&[("$ward/wv-1/errand/+", 0)], Version::V5);
+        let answer = publish("$ward/wv-1/answer/wv-1", 1, Vec::new()).to_bytes(Version::V5);
+        let (mut gate, mut told) = scoped(&["publish rope/wv-1/wind"]);
+        assert_eq!(codes(&client(&mut gate, &listen).0.to_client, Version::V5), [0x87]);
+        client(&mut gate, &answer).1.unwrap();
+        assert!(told.try_recv().is_err());
+        let (mut gate, mut told) = scoped(&["subscribe $ward/wv-1/errand/+", "publish $ward/wv-1/answer/wv-1"]);
+        assert_eq!(codes(&client(&mut gate, &listen).0.to_client, Version::V5), [0]);
+        client(&mut gate, &answer).1.unwrap();
+        assert!(matches!(told.try_recv(), Ok(Told::Listens(_))) && matches!(told.try_recv(), Ok(Told::Answer { .. })));
+    }
+}
