@@ -208,7 +208,7 @@ impl fmt::Display for Why {
             Self::Elsewhere => f.write_str("it was made elsewhere"),
             Self::Key => f.write_str("keys of devices are replaced by a person"),
             Self::CutsShort { from } => write!(f, "what it signs is cut short from {} on", from.date()),
-            Self::SignsLong { since } => write!(f, "it signs tokens since {}", since.date()),
+            Self::SignsLong { since } => write!(f, "it has signed tokens since {}", since.date()),
             Self::SignsNothing => f.write_str("no token that it signed is good then"),
             Self::Lacks => f.write_str("it lacks what was revoked since, and no desk signs the next one"),
             Self::KeyAway => f.write_str("no desk has its key"),

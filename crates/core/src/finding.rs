@@ -60,6 +60,7 @@ impl Finding {
             "unsteady-group" => "rights must change only when somebody changes them, and then be shown first",
             "unknown-label" => "an allow with it gives nothing, and a deny takes `+` in its place",
             "broad-rule" => "one stolen device could then speak, or listen, for all of them",
+            "reserved-topics" => "who reads the policy takes this for a right that nobody has",
             "never-applies" => "who reads the policy takes this for a right or a protection that nobody has",
             "hidden-by-deny" => "who reads the rule takes it for a right that nobody has",
             "repeats-another" => "whoever takes one of them away will think that the right is gone",

@@ -440,13 +440,23 @@ pub fn over_by(terms: &Terms, from: UnixTime) -> UnixTime {
         let (from, to) = (i64::from(from), i64::from(to));
         if from <= to { to - from } else { 24 - from + to }
     });
+    // The next full hour in which somebody may be asked, behind `at`.
+    let next_hour = |at: i64| {
+        let hours = (1..=24).map(|later| (at.div_euclid(HOUR)).saturating_add(later).saturating_mul(HOUR));
+        hours.into_iter().find(|hour| is_in_hours(terms.hours, UnixTime(*hour))).unwrap_or(at)
+    };
     for devices in &terms.rounds {
-        let hours = terms.per_hour.map_or(0, |most| i64::try_from(devices.div_ceil(most.max(1))).unwrap_or(i64::MAX));
-        let days = hours / hours_a_day.max(1);
-        at = at
-            .saturating_add(days.saturating_mul(24 * HOUR))
-            .saturating_add((hours % hours_a_day.max(1)) * HOUR)
-            .saturating_add(terms.give);
+        if !is_in_hours(terms.hours, UnixTime(at)) {
+            at = next_hour(at);
+        }
+        // The first are asked at once, and as many more with each hour that follows.
+        let hours = terms.per_hour.map_or(1, |most| i64::try_from(devices.div_ceil(most.max(1))).unwrap_or(i64::MAX));
+        let more = hours.saturating_sub(1);
+        at = at.saturating_add((more / hours_a_day.max(1)).saturating_mul(24 * HOUR));
+        for _ in 0..more % hours_a_day.max(1) {
+            at = next_hour(at);
+        }
+        at = at.saturating_add(terms.give);
     }
     UnixTime(at)
 }
@@ -593,9 +603,13 @@ mod tests {
         assert_eq!(step(&over, &running(0, 10), &counts(0, 3, 7, 0), now), Step::Wait, "who was asked may finish");
         assert_eq!(over_by(&all, UnixTime(0)), UnixTime(200));
         assert_eq!(
-            over_by(&Terms { per_hour: Some(9), hours: Some((8, 12)), ..all }, UnixTime(0)),
-            UnixTime(2 * HOUR + 100 + 2 * 24 * HOUR + 2 * HOUR + 100)
+            over_by(&Terms { per_hour: Some(9), hours: Some((8, 12)), ..all.clone() }, UnixTime(0)),
+            // From eight on the first ten in two hours; two days later at ten the last of the ninety that follow.
+            UnixTime(2 * 24 * HOUR + 10 * HOUR + 100)
         );
+        let night = Terms { hours: Some((22, 2)), ..all };
+        assert_eq!(over_by(&night, UnixTime(3 * HOUR)), UnixTime(22 * HOUR + 200));
+        assert_eq!(over_by(&night, UnixTime(HOUR + 5)), UnixTime(HOUR + 205), "it is within these hours already");
     }
 
     proptest! {

@@ -13,6 +13,7 @@ use tidy_warden_core::topic::{TopicFilter, TopicName, uncovered};
 use tokio::time::Instant;
 
 use crate::device::Device;
+use crate::errand::Doer;
 use crate::login::{ConnectError, Login};
 use crate::outfit::Outfit;
 
@@ -45,6 +46,8 @@ pub enum Happening {
     Refused(String, String),
     /// A request was answered.
     Answered(String),
+    /// An errand was done, or refused: what for.
+    Errand(String),
     /// The session ended.
     Ended(String),
 }
@@ -128,12 +131,19 @@ pub async fn run(outfit: &Outfit, doing: &Doing, tell: &Tell) -> Result<(), Conn
         _ => {}
     }
     let name = outfit.connect.device.as_str();
+    let mut doer = Doer::of(outfit).filter(|_| doing.misdeed.is_none());
     while Instant::now() < doing.until {
         match login.connect(doing.address).await {
             Ok(device) => {
                 tell(name, Happening::Connected);
-                if let Err(error) = session(device, outfit, doing, tell).await {
-                    tell(name, Happening::Ended(error.to_string()));
+                match session(device, outfit, (doing, &mut doer), tell).await {
+                    Ok(false) => {}
+                    // It comes back with what it was given.
+                    Ok(true) => {
+                        login = Outfit::read(&outfit.place).map_err(io::Error::other)?.login()?;
+                        continue;
+                    }
+                    Err(error) => tell(name, Happening::Ended(error.to_string())),
                 }
             }
             Err(error) => tell(name, Happening::NotConnected(error.to_string())),
@@ -154,7 +164,13 @@ fn thief(outfit: &Outfit) -> Result<Login, ConnectError> {
     )
 }
 
-async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell) -> io::Result<()> {
+/// One session; says whether the device has another certificate at its end.
+async fn session(
+    mut device: Device,
+    outfit: &Outfit,
+    (doing, doer): (&Doing, &mut Option<Doer>),
+    tell: &Tell,
+) -> io::Result<bool> {
     let name = outfit.connect.device.as_str();
     let said = |what: &str, outcome: &crate::Outcome| {
         tell(name, Happening::Refused(what.to_owned(), outcome.told()));
@@ -173,6 +189,9 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
         topics.extend(more_topics);
         filters.extend(more_filters);
     }
+    if doer.is_some() {
+        filters.extend(connect.errands.as_ref().map(|errands| errands.listen.clone()));
+    }
     for filter in &filters {
         let outcome = device.subscribe(filter).await?;
         if !outcome.is_ok() {
@@ -181,7 +200,7 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
     }
     if doing.misdeed == Some(Misdeed::SlowReader) {
         tokio::time::sleep_until(doing.until).await;
-        return Ok(());
+        return Ok(false);
     }
     let mut round = 0u32;
     while Instant::now() < doing.until {
@@ -202,7 +221,17 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
         while Instant::now() < next {
             let patience = next.saturating_duration_since(Instant::now()).min(Duration::from_secs(10));
             if let Some(message) = device.message(patience).await? {
-                if let Some((topic, data)) = message.answer_to {
+                if let Some(does) = doer.as_mut().and_then(|doer| doer.does(&message)) {
+                    let outcome = device.publish(&does.topic, does.answer.as_bytes()).await?;
+                    match outcome.is_ok() {
+                        true => tell(name, Happening::Errand(does.purpose)),
+                        false => said(&does.topic, &outcome),
+                    }
+                    if does.is_renewed {
+                        device.goodbye().await;
+                        return Ok(true);
+                    }
+                } else if let Some((topic, data)) = message.answer_to {
                     let properties = Properties::default().with(PropertyId::CorrelationData, Value::Binary(&data));
                     let outcome = device.publish_with(&topic, b"done", properties).await?;
                     if outcome.is_ok() {
@@ -217,7 +246,7 @@ async fn session(mut device: Device, outfit: &Outfit, doing: &Doing, tell: &Tell
         }
     }
     device.goodbye().await;
-    Ok(())
+    Ok(false)
 }
 
 #[cfg(test)]
@@ -236,6 +265,7 @@ mod tests {
             publish: publish.iter().map(|each| (*each).to_owned()).collect(),
             publish_qos: Default::default(),
             subscribe: subscribe.iter().map(|each| (*each).to_owned()).collect(),
+            errands: None,
             root_fingerprint: String::new(),
         };
         let one = connect("a-1", &["f/a-1/x"], &["f/a-1/set", "f/+/storm"]);

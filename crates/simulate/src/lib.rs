@@ -3,6 +3,7 @@
 
 mod broker;
 mod device;
+mod errand;
 mod fleet;
 pub mod load;
 mod login;

@@ -4,6 +4,8 @@
 //! A rotation is a job that waits for days between its steps. Its parts are the devices, in the order in which they are asked; each part
 //! belongs to one round. What was counted of a part is kept with its position, and looked at again until nothing more comes of it.
 
+use std::collections::BTreeSet;
+
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use tidy_warden_core::due::CredentialEnd;
@@ -185,7 +187,11 @@ impl Rotation {
 
 /// All rotations, the newest first.
 pub fn all(store: &dyn View) -> Result<Vec<Rotation>, Problem> {
-    let jobs = store.jobs(false, LISTED)?;
+    // One that runs is found however many jobs came after it.
+    let mut jobs = store.jobs(true, LISTED)?;
+    let open: BTreeSet<u32> = jobs.iter().map(|job| job.number).collect();
+    jobs.extend(store.jobs(false, LISTED)?.into_iter().filter(|job| !open.contains(&job.number)));
+    jobs.sort_by_key(|job| std::cmp::Reverse(job.number));
     jobs.into_iter().filter(|job| job.kind == JobKind::Rotate).map(Rotation::read).collect()
 }
 

@@ -90,7 +90,7 @@ impl Diary {
         match act {
             Happening::Connected => self.connected += 1,
             Happening::Published(_) => self.published += 1,
-            Happening::Answered(_) => self.answered += 1,
+            Happening::Answered(_) | Happening::Errand(_) => self.answered += 1,
             Happening::Ended(_) => self.ended += 1,
             Happening::Refused(what, why) => *self.refused.entry((what, why)).or_default() += 1,
             Happening::NotConnected(why) => *self.not_connected.entry(why).or_default() += 1,

@@ -97,7 +97,7 @@ fn holds_admissions_keys_and_lists_fall_due_too() {
     assert_eq!(row("admission", "A1"), ("9".into(), "nobody came by it".into()));
     assert_eq!(row("crl", "devices"), ("7".into(), "no desk was ever seen".into()));
     assert!(row("public-key", "wv-2").1.contains("replaced by a person"));
-    assert!(row("token-signer", "tokens").1.starts_with("it signs tokens since"));
+    assert!(row("token-signer", "tokens").1.starts_with("it has signed tokens since"));
     assert_eq!(found.len(), 5, "{found:?}");
     // What was done about falls out.
     world.run(&["release", "wv-1", "--because", "all is well", "--yes"]).exits(0);

@@ -73,6 +73,7 @@ pub fn check(
         words::kinds(policy, settings, &mut findings);
         words::introduces(policy, edition, settings, &mut findings);
         words::group_names(policy, groups, &mut findings);
+        words::reserved(policy, settings, &mut findings);
         if policy.subjects.never_holds() {
             findings.push(Finding {
                 id: "never-applies",

@@ -328,6 +328,8 @@ fn findings_have_names_and_places() {
   expect {kind=windvane, site=ossel} subscribe "rope/ossel/#" denied
   expect {kind=windvane} publish "a" allowed
   expect wv-1 publish "a" denied
+  allow publish "$ward/{device}/answer/+"
+  allow publish "$wards/{device}"
 }
 policy broad {
   for kind = windvain
@@ -343,9 +345,10 @@ policy broad {
         ("failing-expect", Some(4)),
         ("failing-expect", Some(5)),
         ("unknown-device", Some(6)),
-        ("name-taken", Some(8)),
-        ("unknown-kind", Some(9)),
-        ("selects-nobody", Some(9)),
+        ("reserved-topics", Some(7)),
+        ("name-taken", Some(10)),
+        ("unknown-kind", Some(11)),
+        ("selects-nobody", Some(11)),
         ("no-policy", None),
     ];
     assert_eq!(found, want, "{findings:#?}");

@@ -243,6 +243,7 @@ mod tests {
     fn shown() -> Shown {
         Shown {
             connect: Connect {
+                errands: None,
                 schema: String::new(),
                 device: "tg-ossel-1".into(),
                 host: "mqtt.example.org".into(),

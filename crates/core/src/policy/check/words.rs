@@ -7,7 +7,7 @@ use crate::condition::{Condition, Field, Groups};
 use crate::finding::{Finding, Severity};
 use crate::id::{KindName, LabelName};
 use crate::settings::Settings;
-use crate::text::{Place, nearest};
+use crate::text::{Place, nearest, quote};
 
 use super::super::fleet::Fleet;
 use super::super::{Edition, Effect, Pattern, Policy, Rule, Target, Variable};
@@ -110,6 +110,35 @@ pub(super) fn broad(rule: &Rule, findings: &mut Vec<Finding>) {
             problem: "this rule gives the same topics to every device that its policy is for".to_owned(),
             mend: "put {device} in one level, or say why: because \"...\"".to_owned(),
         });
+    }
+}
+
+/// Tells of rules and claims on topics that are the ward's own: they do nothing there.
+pub(super) fn reserved(policy: &Policy, settings: &Settings, findings: &mut Vec<Finding>) {
+    let reserved = &settings.guard.reserved;
+    let prefix = reserved.prefix();
+    let mut tell = |pattern: &Pattern, place: &Place| {
+        let text = pattern.to_string();
+        if text.strip_prefix(prefix).is_some_and(|rest| rest.is_empty() || rest.starts_with('/')) {
+            findings.push(Finding {
+                id: "reserved-topics",
+                severity: Severity::Error,
+                place: Some(place.clone()),
+                problem: format!(
+                    "topics below {} are the ward's own, and no policy gives or takes them",
+                    quote(prefix)
+                ),
+                mend: "take it out; to have these topics for something else: reserved_prefix under [guard]".to_owned(),
+            });
+        }
+    };
+    for rule in &policy.rules {
+        if let Some(pattern) = rule.target.pattern() {
+            tell(pattern, &rule.at.place);
+        }
+    }
+    for sole in &policy.soles {
+        tell(&sole.pattern, &sole.place);
     }
 }
 
