@@ -10,6 +10,7 @@ mod group;
 mod job;
 mod policy;
 mod post;
+mod reflex;
 mod rotation;
 mod run;
 mod store;
@@ -34,6 +35,7 @@ pub(crate) use policy::{
     AdoptArgs, AskArgs, AskedAct, CheckArgs, CompareArgs, DraftArgs, FormatArgs, PolicyCommand, ReachArgs, TrialArgs,
 };
 pub(crate) use post::{AddPostArgs, PostCommand, RoleArg};
+pub(crate) use reflex::{NamedReflexArgs, ReflexCommand};
 pub(crate) use rotation::{PrepareRotationArgs, RotationCommand, SayArgs};
 pub(crate) use run::{
     DemoArgs, DeskArgs, GuardArgs, JoinArgs, LoadArgs, LogForm, Misdeed, ProbeArgs, ScaleArgs, SimulateArgs,
@@ -77,6 +79,7 @@ keep true
   due        see what ends or falls due: what renews by itself, and what needs you
   rotation   renew the certificates of many devices in rounds, each judged before the next
   errand     ask a device to do something, over MQTT: renew, restart, report, identify, or what its kind knows
+  reflex     what the ward does by itself: see it, try it on the last 30 days, take it back
   hold       suspend a device, everywhere and at once, until it is released
   release    lift a hold
   revoke     end a device's certificates and tokens, everywhere and at once
@@ -209,6 +212,9 @@ pub(crate) enum Command {
     /// Ask single devices to do something, over MQTT, and hear what they answer.
     #[command(subcommand)]
     Errand(ErrandCommand),
+    /// See what the ward does by itself when something happens to a device, try it, and take it back.
+    #[command(subcommand)]
+    Reflex(ReflexCommand),
     /// Suspend a device, everywhere and at once, until it is released.
     Hold(HoldArgs),
     /// Lift a hold.

@@ -26,6 +26,7 @@ mod pick;
 pub(crate) mod policy;
 mod post;
 mod probe;
+mod reflex;
 pub(crate) mod revoke;
 mod rotation;
 pub(crate) mod settings;
@@ -122,6 +123,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Due(args) => due::run(&context, &args),
         Command::Rotation(command) => rotation::run(&context, &command),
         Command::Errand(command) => errand::run(&context, &command),
+        Command::Reflex(command) => reflex::run(&context, &command),
         Command::Hold(args) => urgent(&|| hold::run(&context, hold::HoldAct::Hold, &args)),
         Command::Release(args) => hold::run(&context, hold::HoldAct::Release, &args),
         Command::Revoke(args) => urgent(&|| revoke::run(&context, &args)),
@@ -156,6 +158,9 @@ fn is_list(command: &Command) -> bool {
         Command::Due(_) => true,
         Command::Rotation(command) => matches!(command, crate::args::RotationCommand::List),
         Command::Errand(command) => matches!(command, crate::args::ErrandCommand::List(_)),
+        Command::Reflex(command) => {
+            matches!(command, crate::args::ReflexCommand::List | crate::args::ReflexCommand::Test { .. })
+        }
         Command::Audit(command) => matches!(command, AuditCommand::Log { .. }),
         _ => false,
     }

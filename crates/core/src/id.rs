@@ -144,6 +144,8 @@ name_types! {
     OwnerId = "owner";
     /// An instance of guard or desk on a machine of its own.
     PostName = "post";
+    /// A reflex of the settings.
+    ReflexName = "reflex";
     /// The name of a label, such as `site`.
     LabelName = "label name";
     /// The value of a label, such as `ossel`.

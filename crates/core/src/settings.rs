@@ -11,6 +11,7 @@ mod key;
 mod kind;
 mod own;
 mod reader;
+mod reflex;
 mod store;
 mod template;
 #[cfg(test)]
@@ -21,8 +22,9 @@ use std::collections::BTreeMap;
 
 use toml::de::DeTable;
 
-use crate::id::{AuthorityName, DeviceId, KindName, LabelName};
+use crate::id::{AuthorityName, DeviceId, KindName, LabelName, ReflexName};
 use crate::profile::NameTemplate;
+use crate::reflex::Reflex;
 use crate::text::{Place, Source, TextError, nearest};
 
 pub use check::{Signing, check};
@@ -57,6 +59,8 @@ pub struct Settings {
     pub desk: DeskSettings,
     /// When a person is asked for.
     pub due: DueSettings,
+    /// `[reflexes.NAME]`: what the ward does by itself.
+    pub reflexes: BTreeMap<ReflexName, Reflex>,
     /// Where the ward keeps what it knows.
     pub store: StoreSettings,
     /// `[hsm] module`: the PKCS#11 library of the tokens that hold authorities' keys.
@@ -169,7 +173,7 @@ impl Reader<'_> {
         self.only_these(
             root,
             "ward.toml",
-            &["ward", "endpoints", "kinds", "facts", "guard", "desk", "due", "store", "hsm", "makers"],
+            &["ward", "endpoints", "kinds", "facts", "guard", "desk", "due", "reflexes", "store", "hsm", "makers"],
         );
         let empty = Table::new();
         let ward = match self.section(root, "ward", &ward::WARD) {
@@ -193,6 +197,7 @@ impl Reader<'_> {
         let guard = self.guard(root);
         let desk = self.desk(root);
         let due = self.due(root);
+        let reflexes = self.reflexes(root);
         let store = self.store(root);
         let hsm_module = self.hsm_module(root);
         let makers = self.makers(root);
@@ -205,6 +210,7 @@ impl Reader<'_> {
             guard,
             desk,
             due,
+            reflexes,
             store,
             hsm_module,
             makers,

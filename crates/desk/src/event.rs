@@ -78,6 +78,24 @@ pub enum Event {
         #[serde(skip_serializing_if = "Option::is_none")]
         because: Option<String>,
     },
+    /// A reflex did something about a device.
+    Reflex {
+        /// Its name.
+        reflex: String,
+        /// The device.
+        device: String,
+        /// What it did.
+        act: &'static str,
+        /// Why.
+        evidence: String,
+    },
+    /// A reflex did as much as it may, and waits for a person.
+    ReflexStopped {
+        /// Its name.
+        reflex: String,
+        /// Why.
+        because: String,
+    },
     /// Devices whose time to renew has come were asked to, by errands.
     AskedToRenew {
         /// How many.
@@ -207,6 +225,10 @@ impl fmt::Display for Event {
                 write!(f, "errand {errand} to {device}: {purpose} {state}")?;
                 serial.as_ref().map_or(Ok(()), |serial| write!(f, ", certificate {serial}"))?;
                 because.as_ref().map_or(Ok(()), |because| write!(f, ": {because}"))
+            }
+            Self::Reflex { reflex, device, act, evidence } => write!(f, "reflex {reflex}: {act} {device}: {evidence}"),
+            Self::ReflexStopped { reflex, because } => {
+                write!(f, "reflex {reflex} stopped: {because}; look at it: reflex list, then reflex resume {reflex}")
             }
             Self::AskedToRenew { count } => write!(f, "asked {count} to renew, whose time has come"),
             Self::Repeated { device, peer } => {

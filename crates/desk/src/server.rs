@@ -43,7 +43,7 @@ use crate::route::{Door, NoRoute, Route, route};
 use crate::state::{Desk, DeskError, Live, LiveConfig, Reading, Stores};
 use crate::turn::{Told, Turn, Watched};
 use crate::{Event, Sink};
-use crate::{errands, rotations};
+use crate::{errands, reflexes, rotations};
 
 /// How long a connection may wait for the next request on it, and how long the head of one may take to come.
 const HEAD_TIME: Duration = Duration::from_secs(30);
@@ -125,6 +125,7 @@ pub struct Server {
     follower: Follower,
     rotations: Option<OperatorStore>,
     errands: Option<OperatorStore>,
+    reflexes: Option<OperatorStore>,
     wants: watch::Receiver<Reading>,
     stop: watch::Sender<bool>,
 }
@@ -197,6 +198,7 @@ impl Server {
             follower,
             rotations: stores.rotations,
             errands: stores.errands,
+            reflexes: stores.reflexes,
             wants: wanted,
             stop,
         })
@@ -235,6 +237,9 @@ impl Server {
         let (name, mut work) = (("errands", "answers to errands are not looked at"), errands::Work::default());
         let look = move |desk: &Desk, store: &mut OperatorStore| work.look(desk, store);
         beside.start(name, &desk, self.errands, errands::LOOK, Box::new(look))?;
+        let (name, mut work) = (("reflexes", "reflexes do nothing"), reflexes::Work::default());
+        let look = move |desk: &Desk, store: &mut OperatorStore| work.look(desk, store);
+        beside.start(name, &desk, self.reflexes, reflexes::LOOK, Box::new(look))?;
         let mut tasks = tokio::task::JoinSet::new();
         let (makers, mut files) = (desk.clone(), MakerFiles::default());
         // Before anybody comes: a list that was not read yet lists nobody.

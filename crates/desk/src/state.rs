@@ -215,6 +215,8 @@ pub struct Stores {
     pub rotations: Option<OperatorStore>,
     /// Who looks at answers to errands; none at a post either.
     pub errands: Option<OperatorStore>,
+    /// Whose reflexes are at work; none at a post either.
+    pub reflexes: Option<OperatorStore>,
 }
 
 /// A desk without its sockets.

@@ -15,6 +15,7 @@ use std::sync::Arc;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::mqtt::{Frame, Malformed, Properties, PropertyId, Unsubscribe, Version, reason};
 use tidy_warden_core::policy::Rights;
+use tidy_warden_core::reflex::Noticed;
 use tidy_warden_core::settings::OnRefusal;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_core::topic::Work;
@@ -22,6 +23,7 @@ use tidy_warden_core::topic::Work;
 use crate::Event;
 use crate::errands::{Handed, Line};
 use crate::event::bounded;
+use crate::evidence::Notices;
 use crate::floods::Strikes;
 use crate::introductions::Introductions;
 use crate::kept::{Asked, Subscriptions};
@@ -104,6 +106,8 @@ pub(crate) struct Handling {
     pub(crate) introductions: Introductions,
     /// Its end of the way of errands.
     pub(crate) line: Line,
+    /// Its way to what reflexes act on.
+    pub(crate) notices: Notices,
 }
 
 /// What the policies of the moment give a device.
@@ -164,6 +168,7 @@ pub(crate) struct Gate {
     counting: Counting,
     introductions: Introductions,
     line: Line,
+    notices: Notices,
     /// The subscription identifier under which the client listens for errands (MQTT 5.0 section 3.8.2.1.2).
     errand_identifier: Option<u32>,
     /// When what is looked at came.
@@ -200,7 +205,7 @@ impl Gate {
         handling: Handling,
         now: Moment,
     ) -> Self {
-        let Handling { peer, manner, counting, introductions, line } = handling;
+        let Handling { peer, manner, counting, introductions, line, notices } = handling;
         Self {
             version,
             explanations,
@@ -213,6 +218,7 @@ impl Gate {
             counting,
             introductions,
             line,
+            notices,
             errand_identifier: None,
             now,
             passed: Passed::default(),
@@ -272,6 +278,7 @@ impl Gate {
     /// Counts a refusal; a client that is refused again and again is disconnected.
     fn refused(&mut self, act: &'static str, subject: &str, why: &str) -> Result<(), Close> {
         self.counting.refused(self.now.time, act, subject, why);
+        self.notices.note(Noticed::Refusals, self.now.time, &bounded(format!("{act} {subject:?}")));
         match self.strikes.add(self.now.tick) {
             true => Err(Close::Flood),
             false => Ok(()),

@@ -14,6 +14,7 @@ use tidy_warden_core::time::UnixTime;
 
 use super::*;
 use crate::errands::{Errands, Told};
+use crate::evidence::Notices;
 use crate::watching::{Observer, Trial};
 
 const POLICY: &str = r#"policy p {
@@ -70,6 +71,12 @@ pub(super) fn gate(version: Version, on_refusal: OnRefusal) -> Gate {
         counting: Counting::default(),
         introductions: Default::default(),
         line: line().0,
+        notices: Notices {
+            book: Arc::default(),
+            device: "wv-1".parse().unwrap(),
+            source: std::net::IpAddr::from([127, 0, 0, 1]).into(),
+            is_proved: true,
+        },
     };
     let mut gate = Gate::new(version, explanations, rights(POLICY), watching, Box::new(NoMeter), handling, now());
     gate.alias_limit = 3;

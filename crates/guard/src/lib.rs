@@ -11,6 +11,7 @@ mod clones;
 mod control;
 mod errands;
 mod event;
+mod evidence;
 mod floods;
 mod follower;
 mod gate;

@@ -569,6 +569,7 @@ async fn keep(shared: Arc<Shared>, seen: Option<PathBuf>, wills: Option<PathBuf>
         if counted.elapsed() >= KEEP_TRAFFIC {
             result = result.and(shared.write_traffic(TRAFFIC_AT_ONCE).await);
             result = result.and(shared.write_history(EVENTS_AT_ONCE).await);
+            result = result.and(shared.write_evidence().await);
             let left_out = shared.history.left_out();
             if left_out > 0 {
                 let what =

@@ -213,10 +213,21 @@ fn count_refusal(shared: &Shared, device: Option<&DeviceId>, act: &'static str, 
     }
 }
 
-fn watch_for_clones(shared: &Arc<Shared>, live: &Live, device: &DeviceRecord, peer: SocketAddr) {
+fn watch_for_clones(
+    shared: &Arc<Shared>,
+    live: &Live,
+    (device, credential): (&DeviceRecord, &Credential),
+    peer: SocketAddr,
+) {
     let watched = live.settings.kind(&device.kind).is_ok_and(|kind| kind.clone_watch != CloneWatch::Off);
-    if let Some(sign) = watched.then(|| shared.clones.note(&device.id, peer.ip(), Instant::now())).flatten() {
-        shared.clone_sign(device, peer, sign);
+    if !watched {
+        return;
+    }
+    let now = Instant::now();
+    let is_own = broker::is_proved(credential);
+    let proved = is_own.then(|| shared.proved_clones.note(&device.id, peer.ip(), now)).flatten();
+    if let Some(sign) = shared.clones.note(&device.id, peer.ip(), now) {
+        shared.clone_sign(device, peer, proved.is_some(), sign);
     }
 }
 
@@ -229,6 +240,7 @@ async fn watch_for_old_keys(shared: &Arc<Shared>, device: &DeviceId, shown: &Cre
     let newer = view.credentials.iter().take_while(|each| each.fingerprint != fingerprint);
     if let Some(used) = newer.filter(|each| each.first_used.is_some()).last() {
         let sign = format!("a certificate was shown that was replaced by {}, which is in use", used.name());
-        shared.clone_sign(&view.device, peer, sign);
+        // Its handshake was proved with that certificate's key.
+        shared.clone_sign(&view.device, peer, true, sign);
     }
 }

@@ -1,6 +1,6 @@
 //! What all sessions share: the ward's knowledge, the edition that decides, and where events go.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use std::time::Instant;
@@ -10,8 +10,10 @@ use tidy_warden_core::condition::Groups;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{DeviceId, PostName};
 use tidy_warden_core::policy::Edition;
+use tidy_warden_core::reflex::Noticed;
 use tidy_warden_core::settings::{CloneWatch, WithoutStore};
 use tidy_warden_core::time::{Clock, UnixTime};
+use tidy_warden_serve::source::Source;
 use tidy_warden_serve::tls::{TlsError, TlsSettings};
 use tidy_warden_serve::trust::TrustHolder;
 use tidy_warden_store::{Changes, Met, StoreError, resolvable};
@@ -19,6 +21,7 @@ use tokio::sync::{Semaphore, broadcast, mpsc, watch};
 
 use crate::clones::{Clones, network};
 use crate::errands::{Errands, Told};
+use crate::evidence::{EvidenceBook, Notices};
 use crate::floods::Floods;
 use crate::gate::{Counting, Given};
 use crate::history::History;
@@ -98,8 +101,11 @@ pub(crate) struct Shared {
     pub(crate) notes: Arc<Notes>,
     pub(crate) tallies: Tallies,
     pub(crate) history: History,
+    pub(crate) evidence: Arc<EvidenceBook>,
     pub(crate) metrics: Arc<Metrics>,
     pub(crate) clones: Clones,
+    /// The same of sessions that were opened with the device's certificate alone: whoever has a token of it gives no proof.
+    pub(crate) proved_clones: Clones,
     pub(crate) wills: Wills,
     pub(crate) kept: KeptSessions,
     pub(crate) meeting: Arc<Meeting>,
@@ -168,8 +174,10 @@ impl Shared {
             notes: Arc::default(),
             tallies: Tallies::default(),
             history: History::default(),
+            evidence: Arc::default(),
             metrics: Arc::default(),
             clones: Clones::default(),
+            proved_clones: Clones::default(),
             wills: Wills::default(),
             kept: KeptSessions::default(),
             meeting: Arc::default(),
@@ -200,6 +208,17 @@ impl Shared {
             let _ = self.watchers.send(Arc::new((self.clock.now(), event.clone())));
         }
         (self.sink)(event);
+    }
+
+    /// A way to what reflexes act on; `is_proved` if whoever it is about has proved to have the device's own key.
+    pub(crate) fn notices(&self, device: &DeviceId, peer: IpAddr, is_proved: bool) -> Notices {
+        Notices { book: self.evidence.clone(), device: device.clone(), source: Source::from(peer), is_proved }
+    }
+
+    /// Writes what reflexes act on.
+    pub(crate) async fn write_evidence(&self) -> Result<(), StoreError> {
+        let some = self.evidence.take();
+        if some.is_empty() { Ok(()) } else { self.knowledge.add_evidence(some).await }
     }
 
     pub(crate) fn live(&self) -> Arc<Live> {
@@ -382,7 +401,8 @@ impl Shared {
             if let Some(left) = left {
                 let here = network(peer.ip());
                 let sign = format!("it comes from {here} and from {left} in turn, by way of several guards");
-                self.clone_sign(device, *peer, sign);
+                // What the other guard saw there is not known here.
+                self.clone_sign(device, *peer, false, sign);
             }
             // Whoever came last is too many, and nobody before it.
             if before >= u64::from(most) {
@@ -422,12 +442,13 @@ impl Shared {
     }
 
     /// Tells and records a sign that somebody else has a device's key, and does what the device's kind wants of it.
-    pub(crate) fn clone_sign(self: &Arc<Self>, device: &DeviceRecord, peer: SocketAddr, sign: String) {
+    pub(crate) fn clone_sign(self: &Arc<Self>, device: &DeviceRecord, peer: SocketAddr, is_proved: bool, sign: String) {
         let watch = self.live().settings.kind(&device.kind).map_or(CloneWatch::Record, |kind| kind.clone_watch);
         if watch == CloneWatch::Off {
             return;
         }
         self.metrics.clone_signs.inc();
+        self.notices(&device.id, peer.ip(), is_proved).note(Noticed::CloneSign, self.clock.now(), &sign);
         self.emit(Event::CloneSign { device: device.id.to_string(), peer, sign: sign.clone() });
         let (shared, device) = (self.clone(), device.id.clone());
         tokio::spawn(async move {

@@ -17,6 +17,7 @@ pub mod own;
 pub mod policy;
 pub mod post;
 pub mod record;
+pub mod reflex;
 pub mod revoke;
 pub mod rotation;
 pub mod server;

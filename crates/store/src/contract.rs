@@ -12,6 +12,7 @@ mod job;
 mod policy;
 mod post;
 mod record;
+mod reflex;
 mod token;
 mod traffic;
 
@@ -32,6 +33,7 @@ pub use policy::{
 };
 pub use post::{AdoptedSettings, Met, Opened, PostRecord, PostState, ReadPosts, Turn, WritePosts};
 pub use record::{Cause, Founding, Head, ReadRecord, WardRecord, WriteRecord};
+pub use reflex::{ReadReflexes, WriteReflexes};
 pub use token::{ReadTokens, TokenBlock, TokenSignerRecord, WriteTokens};
 pub(crate) use traffic::newest;
 pub use traffic::{BrokerSession, CloneSigns, DeviceEvent, MOST_EVENTS, ReadTraffic, Tally, Traffic, WriteTraffic};
@@ -58,6 +60,7 @@ pub trait View:
     + ReadAsking
     + ReadTokens
     + ReadErrands
+    + ReadReflexes
 {
 }
 
@@ -74,6 +77,7 @@ impl<V> View for V where
         + ReadAsking
         + ReadTokens
         + ReadErrands
+        + ReadReflexes
 {
 }
 
@@ -93,6 +97,7 @@ pub trait Tx:
     + WriteAsking
     + WriteTokens
     + WriteErrands
+    + WriteReflexes
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
     fn save(&mut self, mark: Mark) -> Result<(), StoreError>;

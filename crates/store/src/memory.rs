@@ -9,6 +9,7 @@ mod device;
 mod errand;
 mod policy;
 mod post;
+mod reflex;
 mod token;
 mod traffic;
 
@@ -27,6 +28,7 @@ use tidy_warden_core::errand::{Carried, ErrandRecord};
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
 use tidy_warden_core::introduced::IntroducedRecord;
+use tidy_warden_core::reflex::{Evidence, Hit, Progress};
 use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::UnixTime;
 
@@ -100,6 +102,9 @@ struct Model {
     events: BTreeMap<DeviceId, Vec<DeviceEvent>>,
     errands: BTreeMap<i64, ErrandRecord>,
     carried: BTreeMap<i64, Carried>,
+    evidence: BTreeMap<i64, Evidence>,
+    reflexes: BTreeMap<String, Progress>,
+    hits: BTreeMap<i64, Hit>,
     clone_signs: BTreeMap<DeviceId, CloneSigns>,
     sessions: BTreeMap<String, BrokerSession>,
     jobs: Vec<JobRecord>,

@@ -21,6 +21,7 @@ mod meeting;
 mod policy;
 mod post;
 mod record;
+mod reflex;
 mod rights;
 mod rows;
 mod schema;

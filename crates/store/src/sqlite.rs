@@ -12,6 +12,7 @@ mod job;
 mod policy;
 mod post;
 mod record;
+mod reflex;
 mod rows;
 mod schema;
 mod token;

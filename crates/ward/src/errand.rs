@@ -128,6 +128,19 @@ impl ErrandSigner {
         sign(errand, &self.urn, &chain, &*self.key)
     }
 
+    /// Sends an errand in a change that is being made.
+    pub fn send_in(
+        &self,
+        tx: &mut dyn Tx,
+        device: &DeviceId,
+        purpose: Purpose,
+        life: Span,
+        cause: &Cause,
+    ) -> Result<Result<i64, SendRefusal>, StoreError> {
+        let new = self.new_errand(device, purpose, "{}".to_owned(), (cause.at, life));
+        errand::send(tx, &new, &self.fingerprint(), &|errand| self.sign(errand), cause)
+    }
+
     /// An errand, as it is to be signed with this key: it is open for `life`, or as long as the key is believed.
     pub fn new_errand(
         &self,

@@ -176,6 +176,7 @@ pub(crate) async fn bind(
         lists: ward.another_store()?,
         rotations: post.is_none().then(|| ward.another_store()).transpose()?,
         errands: post.is_none().then(|| ward.another_store()).transpose()?,
+        reflexes: post.is_none().then(|| ward.another_store()).transpose()?,
     };
     let (name, actor) = match post {
         Some(post) => (post.name.clone(), ward.actor.clone()),

@@ -30,6 +30,7 @@ mod pin;
 mod policy;
 mod post;
 mod record;
+mod reflex;
 mod rehearsal;
 mod rotation;
 mod scale;

@@ -4,6 +4,7 @@ use tidy_warden_core::mqtt::{
     Ack, Disconnect, Frame, Malformed, PacketType, PropertyId, Publish, Subscribe, Unsubscribe, Value, Version, reason,
     suback,
 };
+use tidy_warden_core::reflex::Noticed;
 use tidy_warden_core::settings::OnRefusal;
 use tidy_warden_core::topic::{BadFilter, TopicName, Work, split_share};
 
@@ -120,7 +121,9 @@ impl Gate {
                         "; `{}` is not known, and is to be brought in as a {}",
                         unknown.child, unknown.by.kind
                     ));
+                    let named = format!("it named {}", unknown.child);
                     self.introductions.tell(unknown.into());
+                    self.notices.note(Noticed::UnknownChild, self.now.time, &named);
                 }
                 (why, Event::denied(&self.device, self.peer, "publish", text, &denial))
             }

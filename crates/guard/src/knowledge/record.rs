@@ -4,6 +4,7 @@ use tidy_warden_core::certificate::{Certificate, Fingerprint};
 use tidy_warden_core::errand::{Brought, ErrandRecord, State};
 use tidy_warden_core::id::{DeviceId, KindName, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
+use tidy_warden_core::reflex::Evidence;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::acts::errand::signer_chains;
 use tidy_warden_store::{
@@ -164,6 +165,11 @@ impl Knowledge {
             store.tally(&Tally::Traffic { counted: &counted, at: cause.at })
         };
         self.write(record, String::new()).await
+    }
+
+    /// Keeps what reflexes act on.
+    pub(crate) async fn add_evidence(&self, all: Vec<Evidence>) -> Result<(), StoreError> {
+        self.write(move |store, _| store.tally(&Tally::Evidence(&all)), String::new()).await
     }
 
     /// Keeps what happened to devices.

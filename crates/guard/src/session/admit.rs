@@ -8,6 +8,7 @@ use tidy_warden_core::credential::Unusable;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::mqtt::{PropertyId, Version, Will, reason, return_code};
 use tidy_warden_core::policy::{self, Denial};
+use tidy_warden_core::reflex::Noticed;
 use tidy_warden_core::token::{BadToken, Terms};
 use tidy_warden_core::topic::TopicName;
 use tidy_warden_store::acts::bearer::check_bound;
@@ -185,6 +186,10 @@ async fn judge_device<S>(
     // Last, so that only what would have been let in is remembered.
     if let Some(bearer) = credential.bearer().filter(|_| live.settings.guard.replay_watch) {
         let note = shared.replays.note(&bearer.token, caller.peer.ip().into(), shared.knowledge.now());
+        if note.is_err() {
+            let (notices, words) = (shared.notices(device, caller.peer.ip(), false), bearer.token.shown());
+            notices.note(Noticed::TokenReplay, shared.knowledge.now(), &words);
+        }
         note.map_err(NotAdmitted::from)?;
     }
     Ok(Admission {

@@ -127,6 +127,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
                 counting: shared.counting(&device.id),
                 introductions: shared.introductions.clone(),
                 line: self.line(),
+                notices: shared.notices(&device.id, caller.peer.ip(), is_proved(&self.admission.credential)),
             },
             Moment::now(&*shared.clock),
         )
@@ -136,7 +137,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
     fn line(&self) -> Line {
         let (shared, Admission { device, registered, credential, .. }) = (self.caller.shared, &self.admission);
         let reserved = shared.live().settings.guard.reserved.clone();
-        let by_token = matches!(credential, Credential::Token(_));
+        let by_token = !is_proved(credential);
         Line::new(shared.errands.clone(), reserved, device.id.clone(), (registered.listens(), by_token))
     }
 
@@ -316,6 +317,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
         let answer = answer_of(&mut broker, connect.version).await?;
         Ok((broker, answer))
     }
+}
+
+/// Whether a session was opened with the device's own key, and not by a token alone.
+pub(super) fn is_proved(credential: &Credential) -> bool {
+    !matches!(credential, Credential::Token(_))
 }
 
 /// Notes what the broker keeps of a session from now on: all of it, or nothing any more.

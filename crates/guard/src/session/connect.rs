@@ -52,7 +52,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsConnect<S> {
             resumed,
         });
         shared.note_use(&device.id, &session.admission.credential);
-        watch_for_clones(&shared, &live, device, peer);
+        watch_for_clones(&shared, &live, (device, &session.admission.credential), peer);
         session.present = Some(shared.meeting.enter(&session.admission.client_id, device, peer));
         Some(session)
     }

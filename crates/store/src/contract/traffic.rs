@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::reflex::Evidence;
 use tidy_warden_core::time::UnixTime;
 
 use super::errand::ErrandTally;
@@ -104,6 +105,8 @@ pub enum Tally<'a> {
     Events(&'a [DeviceEvent]),
     /// Notes what a guard did with errands. Numbers that are not known are passed over.
     Errands(ErrandTally<'a>),
+    /// Keeps what was noticed of devices, for reflexes. Devices that are not known are passed over.
+    Evidence(&'a [Evidence]),
     /// Keeps what an instance of guard or desk says of itself, in place of what it said before.
     Post(&'a PostState),
 }

@@ -5,7 +5,7 @@ use super::Table;
 
 /// Tables that came since there are backups, by the format of the file that brought them: a backup of before has none of them.
 pub const GROWN: [&[&str]; 6] = [
-    &["errands", "errand_traffic"],
+    &["errands", "errand_traffic", "evidence", "reflex_progress", "reflex_hits"],
     &["device_events"],
     &["token_signers", "token_blocks", "key_wraps"],
     &["retired_facts"],
@@ -14,7 +14,7 @@ pub const GROWN: [&[&str]; 6] = [
 ];
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 39] = [
+pub const TABLES: [Table; 42] = [
     Table {
         name: "authorities",
         columns: &[
@@ -255,6 +255,39 @@ pub const TABLES: [Table; 39] = [
             ("answered", Integer),
             ("brought_by", Text),
             ("answer", Text),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "evidence",
+        columns: &[
+            ("number", Integer),
+            ("device", Integer),
+            ("at", Integer),
+            ("what", Text),
+            ("count", Integer),
+            ("source", Text),
+            ("proved", Flag),
+            ("text", Text),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "reflex_progress",
+        columns: &[("reflex", Text), ("position", Integer), ("stopped", Integer), ("why", Text)],
+        key: 1,
+    },
+    Table {
+        name: "reflex_hits",
+        columns: &[
+            ("number", Integer),
+            ("reflex", Text),
+            ("device", Integer),
+            ("at", Integer),
+            ("act", Text),
+            ("evidence", Text),
+            ("source", Text),
+            ("undone", Integer),
         ],
         key: 1,
     },

@@ -87,6 +87,7 @@ pub(super) fn tally(model: &mut Model, tally: &Tally<'_>) {
                 }
             }
         }
+        Tally::Evidence(all) => super::reflex::notice(model, all),
         Tally::Errands(errands) => super::errand::tally(model, errands),
         Tally::Post(state) => drop(model.post_states.insert(state.name.clone(), (*state).clone())),
         Tally::Sessions { kept, gone, now } => {

@@ -54,8 +54,16 @@ const READ_BY_POSTS: [&str; 22] = [
 ];
 
 /// What a guard counts.
-const TALLIES: [&str; 7] =
-    ["device_events", "errand_traffic", "traffic", "seen", "trial_differences", "broker_sessions", "places"];
+const TALLIES: [&str; 8] = [
+    "device_events",
+    "errand_traffic",
+    "evidence",
+    "traffic",
+    "seen",
+    "trial_differences",
+    "broker_sessions",
+    "places",
+];
 
 /// What a desk reads beside what guards read.
 const READ_BY_DESKS: [&str; 10] = [
@@ -93,7 +101,10 @@ const WRITTEN_BY_DESKS: [(&str, &str); 16] = [
 ];
 
 /// What only whoever works on the ward reads beside that.
-const READ_BY_READERS: [&str; 16] = [
+const READ_BY_READERS: [&str; 19] = [
+    "evidence",
+    "reflex_progress",
+    "reflex_hits",
     "device_events",
     "errand_traffic",
     "retired_facts",

@@ -286,7 +286,7 @@ CREATE TABLE device_events (
 );
 ";
 
-/// What came with format 7: errands, and what guards know of them.
+/// What came with format 7: errands, and what guards know of them; what guards noticed, and what reflexes made of it.
 const TABLES_7: &str = "
 CREATE TABLE errands (
     number BIGINT PRIMARY KEY, device BIGINT NOT NULL REFERENCES devices, purpose TEXT NOT NULL, detail TEXT NOT NULL,
@@ -299,6 +299,19 @@ CREATE TABLE errand_traffic (
     number BIGINT PRIMARY KEY, tries BIGINT NOT NULL, first BIGINT, last BIGINT, answered BIGINT, brought_by TEXT, answer TEXT
 );
 CREATE INDEX errands_answered ON errand_traffic (number) WHERE answer IS NOT NULL;
+CREATE TABLE evidence (
+    number BIGINT PRIMARY KEY, device BIGINT NOT NULL REFERENCES devices, at BIGINT NOT NULL, what TEXT NOT NULL,
+    count BIGINT NOT NULL, source TEXT NOT NULL, proved BOOLEAN NOT NULL, text TEXT NOT NULL
+);
+CREATE INDEX evidence_by_device ON evidence (device, what, at);
+CREATE INDEX evidence_by_time ON evidence (at, number);
+CREATE TABLE reflex_progress (reflex TEXT PRIMARY KEY, position BIGINT NOT NULL, stopped BIGINT, why TEXT);
+CREATE TABLE reflex_hits (
+    number BIGINT PRIMARY KEY, reflex TEXT NOT NULL, device BIGINT NOT NULL REFERENCES devices, at BIGINT NOT NULL,
+    act TEXT NOT NULL, evidence TEXT NOT NULL, source TEXT NOT NULL, undone BIGINT
+);
+CREATE INDEX reflex_hits_by_time ON reflex_hits (reflex, at);
+CREATE INDEX reflex_hits_by_device ON reflex_hits (device, reflex, number);
 ";
 
 /// What holds for counts of devices holds for what is known of errands, and what holds for jobs for errands; guards and desks read both as
@@ -307,11 +320,11 @@ const RIGHTS_7: &str = "
 DO $$ DECLARE one RECORD; BEGIN
     FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
         WHERE oid = 'traffic'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
-        EXECUTE format('GRANT %s ON errand_traffic TO %s', one.what, one.who);
+        EXECUTE format('GRANT %s ON errand_traffic, evidence TO %s', one.what, one.who);
     END LOOP;
     FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
         WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
-        EXECUTE format('GRANT %s ON errands, errand_traffic TO %s', one.what, one.who);
+        EXECUTE format('GRANT %s ON errands, errand_traffic, evidence, reflex_progress, reflex_hits TO %s', one.what, one.who);
     END LOOP;
     FOR one IN SELECT grantee::regrole::text AS who FROM pg_class, aclexplode(relacl)
         WHERE oid = 'servers'::regclass AND privilege_type = 'SELECT' AND grantee <> relowner AND grantee <> 0 LOOP

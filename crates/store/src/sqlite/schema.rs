@@ -257,7 +257,7 @@ CREATE TABLE device_events (
 ) WITHOUT ROWID;
 ";
 
-/// What came with format 14: errands, and what guards know of them.
+/// What came with format 14: errands, and what guards know of them; what guards noticed, and what reflexes made of it.
 const TABLES_14: &str = "
 CREATE TABLE errands (
     number INTEGER PRIMARY KEY, device INTEGER NOT NULL REFERENCES devices, purpose TEXT NOT NULL, detail TEXT NOT NULL,
@@ -270,6 +270,19 @@ CREATE TABLE errand_traffic (
     number INTEGER PRIMARY KEY, tries INTEGER NOT NULL, first INTEGER, last INTEGER, answered INTEGER, brought_by TEXT, answer TEXT
 );
 CREATE INDEX errands_answered ON errand_traffic (number) WHERE answer IS NOT NULL;
+CREATE TABLE evidence (
+    number INTEGER PRIMARY KEY, device INTEGER NOT NULL REFERENCES devices, at INTEGER NOT NULL, what TEXT NOT NULL,
+    count INTEGER NOT NULL, source TEXT NOT NULL, proved INTEGER NOT NULL, text TEXT NOT NULL
+);
+CREATE INDEX evidence_by_device ON evidence (device, what, at);
+CREATE INDEX evidence_by_time ON evidence (at, number);
+CREATE TABLE reflex_progress (reflex TEXT PRIMARY KEY, position INTEGER NOT NULL, stopped INTEGER, why TEXT) WITHOUT ROWID;
+CREATE TABLE reflex_hits (
+    number INTEGER PRIMARY KEY, reflex TEXT NOT NULL, device INTEGER NOT NULL REFERENCES devices, at INTEGER NOT NULL,
+    act TEXT NOT NULL, evidence TEXT NOT NULL, source TEXT NOT NULL, undone INTEGER
+);
+CREATE INDEX reflex_hits_by_time ON reflex_hits (reflex, at);
+CREATE INDEX reflex_hits_by_device ON reflex_hits (device, reflex, number);
 ";
 
 /// The key that signed tokens before there could be several.

@@ -115,6 +115,7 @@ pub(super) fn tally(connection: &Connection, tally: &Tally<'_>) -> Result<(), St
         Tally::Differences { trial, differences } => add_differences(connection, *trial, differences),
         Tally::Sessions { kept, gone, now } => keep_sessions(connection, kept, gone, *now),
         Tally::Events(events) => add_events(connection, events),
+        Tally::Evidence(all) => super::reflex::notice(connection, all),
         Tally::Errands(errands) => super::errand::tally(connection, errands),
         Tally::Post(state) => super::post::put_state(connection, state),
     }

@@ -21,14 +21,16 @@ use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::key::{NewKey, ProvenKey, SoftwareKey, sha256, thumbprint};
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::post::PostRole;
+use tidy_warden_core::reflex::{AtMost, Evidence, Noticed, Then};
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_store::acts::reflex::{Planned, Working};
 use tidy_warden_store::{
     AdoptedSettings, Batch, BrokerSession, Cause, Declared, DeviceEvent, EndPlace, ErrandTally, GroupMembers,
     GuardStore, Intended, Introduction, JobKind, Lease, NameInUse, NewAuthority, NewCredential, NewErrand, NewJob,
     OperatorStore, OwnFacts, Place, PostRecord, PostState, SqliteStore, Store, StoreError, Tally, TokenBlock,
-    TokenSignerRecord, Traffic, TrialDifference, acts, postgres,
+    TokenSignerRecord, Traffic, TrialDifference, Tx, acts, postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, id, new_database, new_file, new_model};
@@ -74,6 +76,9 @@ pub(crate) enum Act {
     Carry(u8, bool),
     EndErrand(u8, u8),
     DropErrands(u8),
+    Notice(u8, u8, bool),
+    Reflex(u8, u8),
+    UndoReflex(u8, bool),
     Difference(u8, u8),
     Session(u8, u8),
     Post(u8),
@@ -142,6 +147,9 @@ pub(crate) fn any_act() -> impl Strategy<Value = Act> {
         3 => (1u8..6, any::<bool>()).prop_map(|(number, answers)| Act::Carry(number, answers)),
         2 => (1u8..6, 0u8..3).prop_map(|(number, state)| Act::EndErrand(number, state)),
         1 => (0u8..9).prop_map(Act::DropErrands),
+        3 => (one(), 0u8..4, any::<bool>()).prop_map(|(device, what, proved)| Act::Notice(device, what, proved)),
+        3 => (one(), 0u8..8).prop_map(|(device, then)| Act::Reflex(device, then)),
+        2 => (0u8..2, any::<bool>()).prop_map(|(name, resume)| Act::UndoReflex(name, resume)),
         1 => (one(), 0u8..3).prop_map(|(device, rule)| Act::Difference(device, rule)),
         1 => (one(), 0u8..3).prop_map(|(device, client)| Act::Session(device, client)),
         4 => (0u8..3).prop_map(Act::Post),
@@ -694,6 +702,56 @@ pub(crate) fn act_for(
             let ended = acts::errand::Ended { state, outcome: (state != State::Done).then(|| "no".to_owned()) };
             told(store.decide(|tx| Ok(Ok::<_, ()>(acts::errand::end(tx, i64::from(*number), &ended, cause)?))))
         }
+        Act::Notice(device, what, proved) => {
+            let of = |device: u8, count: u32| Evidence {
+                device: name(device),
+                at: cause.at,
+                what: Noticed::ALL[usize::from(*what)],
+                count,
+                source: "192.0.2.0/24".to_owned(),
+                is_proved: *proved,
+                text: "seen".to_owned(),
+            };
+            told(guard.tally(&Tally::Evidence(&[of(*device, 3), of(0, 1), of(*device, 2)])))
+        }
+        Act::Reflex(device, number) => {
+            let then = [Then::Record, Then::Hold, Then::Revoke, Then::Renew][usize::from(*number % 4)];
+            let reflex = if *number < 4 { "copied-keys" } else { "chatty" };
+            let at_most = AtMost { acts: 3, within: Span::from_seconds(600) };
+            let working = Working { name: reflex, then, at_most };
+            let planned = |device: u8, source: &str| Planned {
+                device: name(device),
+                evidence: "clone-sign: twice".to_owned(),
+                source: source.to_owned(),
+                position: i64::from(*number) + 1,
+                reason: Reason::PrivilegeWithdrawn,
+            };
+            let all = [planned(*device, "192.0.2.0/24"), planned(0, "192.0.2.0/24"), planned(*device, "")];
+            let known: Vec<Planned> = all
+                .into_iter()
+                .filter(|each| store.devices(std::slice::from_ref(&each.device)).unwrap()[0].is_some())
+                .collect();
+            let from = store.reflex_progress(reflex).unwrap().map(|progress| progress.position);
+            let mut renew = |tx: &mut dyn Tx, id: &DeviceId, cause: &Cause| {
+                tx.put_renew_asked(std::slice::from_ref(id), cause.at).map(|()| true)
+            };
+            let acted = told(store.decide(|tx| acts::reflex::act(tx, working, (from, 9), &known, &mut renew, cause)));
+            let again = store.decide(|tx| acts::reflex::act(tx, working, (Some(77), 9), &known, &mut renew, cause));
+            acted + &told(again)
+        }
+        Act::UndoReflex(number, resume) => {
+            let reflex = ["copied-keys", "chatty"][usize::from(*number)];
+            let hits = store.hits(Some(reflex), i64::MAX, 3).unwrap();
+            let resumed = |tx: &mut dyn Tx| Ok(Ok::<_, ()>(acts::reflex::resume(tx, reflex, cause)?));
+            let undone = |tx: &mut dyn Tx| {
+                tx.drop_evidence(UnixTime(cause.at.0 - 300), 2)?;
+                Ok(Ok::<_, ()>(acts::reflex::undo(tx, &hits, cause)?))
+            };
+            match resume {
+                true => told(store.decide(resumed)),
+                false => told(store.decide(undone)),
+            }
+        }
         Act::DropErrands(ago) => {
             let before = UnixTime(cause.at.0 - i64::from(*ago));
             told(store.decide(|tx| Ok(Ok::<_, ()>(tx.drop_errands(before, 2)?))))
@@ -814,6 +872,8 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         all.push(told(store.events(device)));
         all.push(told(store.errands(Some(device), i64::MAX, 9)));
         all.push(told(store.open_errands(device, now, 9)));
+        all.push(told(store.count_evidence(device, Noticed::Refusals, UnixTime(NOW))));
+        all.push(told(store.last_hit("copied-keys", device)));
         all.push(told(store.entries_about(device.as_str(), i64::MAX, 3)));
         all.push(told(store.entries_about(device.as_str(), 9, 99)));
         all.push(told(store.clone_signs(device)));
@@ -845,6 +905,14 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
     all.push(told(store.last_errand()));
     all.push(told(store.carried(&[1, 2, 3, 9, 4, 5])));
     all.push(told(store.answered_errands(3)));
+    all.push(told(store.evidence_after(2, 5)));
+    all.push(told(store.last_evidence()));
+    for reflex in ["copied-keys", "chatty", "other"] {
+        all.push(told(store.reflex_progress(reflex)));
+        all.push(told(store.hits(Some(reflex), 9, 4)));
+        all.push(told(store.count_hits(reflex, "192.0.2.0/24", UnixTime(NOW + 50))));
+    }
+    all.push(told(store.hits(None, i64::MAX, 5)));
     for client in 0..4 {
         all.push(told(store.broker_session(&format!("c{client}"))));
     }
@@ -885,7 +953,7 @@ pub(crate) fn hashes(store: &OperatorStore) -> Vec<Hash> {
 }
 
 /// How many kinds of acts there are.
-const ACTS: usize = 57;
+const ACTS: usize = 60;
 
 #[test]
 fn random_acts_give_the_same_answers_rows_and_hashes_on_each_engine() {

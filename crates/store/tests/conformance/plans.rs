@@ -7,6 +7,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
+use tidy_warden_core::reflex::Noticed;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{Batch, NewCredential, OperatorStore, Place, Store, StoreError, acts, decided, postgres};
@@ -138,6 +139,12 @@ const OF_ONE: &[(&str, Question)] = &[
     ("last_errand", |store| store.last_errand().map(drop)),
     ("carried", |store| store.carried(&[9, 90]).map(drop)),
     ("answered_errands", |store| store.answered_errands(10).map(drop)),
+    ("evidence_after", |store| store.evidence_after(900, 10).map(drop)),
+    ("last_evidence", |store| store.last_evidence().map(drop)),
+    ("count_evidence", |store| store.count_evidence(&id(&name(9)), Noticed::Refusals, UnixTime(NOW)).map(drop)),
+    ("reflex_progress", |store| store.reflex_progress("copied-keys").map(drop)),
+    ("hits", |store| store.hits(None, 900, 10).map(drop)),
+    ("last_hit", |store| store.last_hit("copied-keys", &id(&name(9))).map(drop)),
     ("pending_for", |store| store.pending_for(&[id("new-9")]).map(drop)),
     ("pending_with", |store| store.pending_with(&[&Fact::new(FactName::Serial, "NW-9").unwrap()]).map(drop)),
     ("withdraw", |store| tried(store, |tx| acts::admission::withdraw(tx, &[AdmissionName(9)], &cause(3)).map(drop))),

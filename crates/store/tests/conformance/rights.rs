@@ -10,6 +10,7 @@ use tidy_warden_core::database::DatabaseAddress;
 use tidy_warden_core::errand::{Brought, Errand, Purpose};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::post::{self, PostRole};
+use tidy_warden_core::reflex::{Evidence, Noticed};
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_rig::Cluster;
 use tidy_warden_store::{
@@ -227,6 +228,17 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     let errands = ErrandTally { handed: &[(1, UnixTime(NOW))], answers: &[(1, brought.clone())] };
     guard.tally(&Tally::Errands(errands)).unwrap();
     assert_eq!(roles.owner.carried(&[1]).unwrap()[0].answer, Some(brought));
+    let evidence = Evidence {
+        device: wv1.clone(),
+        at: UnixTime(NOW),
+        what: Noticed::Refusals,
+        count: 7,
+        source: "192.0.2.0/24".into(),
+        is_proved: true,
+        text: "publish".into(),
+    };
+    guard.tally(&Tally::Evidence(std::slice::from_ref(&evidence))).unwrap();
+    assert_eq!(roles.owner.evidence_after(0, 9).unwrap(), [(1, evidence)]);
     // A child waits, also where it would be listed at once elsewhere.
     let gateway = device("wv-1", None);
     let child = |name: &str| IntroducedRecord {
@@ -260,6 +272,7 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     let counted = [
         "device_events",
         "errand_traffic",
+        "evidence",
         "traffic",
         "seen",
         "trial_differences",
@@ -380,6 +393,8 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     reader.view(|view| view.events(&id("wv-1"))).unwrap();
     reader.view(|view| view.errands(None, i64::MAX, 9)).unwrap();
     reader.view(|view| view.carried(&[1])).unwrap();
+    reader.view(|view| view.hits(None, 9, 9)).unwrap();
+    reader.view(|view| view.reflex_progress("x")).unwrap();
     let posts = reader.posts().unwrap();
     assert!(posts.len() == 2 && posts.iter().all(|post| post.verifier.is_empty()));
     for sql in [
