@@ -40,10 +40,22 @@ const LISTS: &str = "/crl/";
 /// The path under which issuing authorities' certificates are given out.
 const AUTHORITIES: &str = "/ca/";
 
+/// What was opened before.
+struct Known {
+    signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
+    /// The key that signs errands.
+    errands: Option<Arc<dyn Signer>>,
+}
+
+impl From<&LiveConfig> for Known {
+    fn from(live: &LiveConfig) -> Self {
+        Self { signers: live.signers().to_vec(), errands: live.errand_key() }
+    }
+}
+
 /// Opens what was not opened before: who is told to take its settings anew need not ask anybody for a passphrase again.
 struct Reopened<'a> {
-    known: &'a [(AuthorityRecord, Arc<dyn Signer>)],
-    errands: Option<Arc<dyn Signer>>,
+    known: &'a Known,
     secrets: Secrets<'a>,
     /// Whether there is a file to read the passphrase from.
     has_file: bool,
@@ -72,14 +84,14 @@ impl Openers for Reopened<'_> {
     }
 
     fn known(&self, key: &PublicKey) -> Option<Arc<dyn Signer>> {
-        self.errands.clone().filter(|known| known.public_key() == key)
+        self.known.errands.clone().filter(|known| known.public_key() == key)
     }
 
     fn signer(&self, ward: &Ward, authority: &AuthorityRecord) -> Result<Arc<dyn Signer>, Problem> {
         let is_same = |(_, signer): &&(AuthorityRecord, Arc<dyn Signer>)| {
             *signer.public_key() == authority.certificate.public_key
         };
-        match self.known.iter().find(is_same) {
+        match self.known.signers.iter().find(is_same) {
             Some((_, signer)) => Ok(signer.clone()),
             None => {
                 self.passphrase(&format!("the key of `{}`", authority.name))?;
@@ -126,14 +138,10 @@ impl Home<'_> {
     }
 
     /// What the desk goes by now; what was opened before stays open.
-    fn reload(
-        &self,
-        key: &mut SoftwareKey,
-        (known, errands): (&[(AuthorityRecord, Arc<dyn Signer>)], Option<Arc<dyn Signer>>),
-    ) -> Result<LiveConfig, Problem> {
+    fn reload(&self, key: &mut SoftwareKey, known: &Known) -> Result<LiveConfig, Problem> {
         let (ward, post) = self.open()?;
         let has_file = self.passphrase_file().is_some();
-        let secrets = Reopened { known, errands, secrets: self.secrets(), has_file };
+        let secrets = Reopened { known, secrets: self.secrets(), has_file };
         if *key.public_key() != live::own_certificate(&ward, post.as_ref(), DESK)?.public_key {
             *key = self.own_key(&ward, &secrets)?;
         }
@@ -213,7 +221,7 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
     // In the form of the log: whoever reads it as JSON gets nothing else.
     let warnings = elsewhere(&ward.settings, listen, listen_http).into_iter().chain(unbounded(live.signers()));
     warnings.for_each(|what| log.sink()(Event::Trouble { what }));
-    let known = (live.signers().to_vec(), live.errand_key());
+    let known = Known::from(&live);
     let metrics = args.metrics.or(settings.metrics);
     let places = Places { listen, listen_http, metrics, seen: Some(ward.dir.join(SEEN)) };
     let runtime = tokio::runtime::Runtime::new().map_err(|error| Problem::failed("cannot start").because(error))?;
@@ -231,7 +239,7 @@ async fn serve(
     home: &Home<'_>,
     server: Server,
     mut key: SoftwareKey,
-    mut known: (Vec<(AuthorityRecord, Arc<dyn Signer>)>, Option<Arc<dyn Signer>>),
+    mut known: Known,
     sink: Sink,
 ) -> Result<(), Problem> {
     let mut wants = server.wants();
@@ -240,8 +248,8 @@ async fn serve(
         ended.map_err(|error| Problem::failed("the desk stopped").because(error))
     };
     let reload = |_: Option<()>| {
-        let config = home.reload(&mut key, (&known.0, known.1.clone()))?;
-        known = (config.signers().to_vec(), config.errand_key());
+        let config = home.reload(&mut key, &known)?;
+        known = Known::from(&config);
         Ok(config)
     };
     signals::serve(run, async || wanted(&mut wants).await, reload, &|what| sink(Event::Trouble { what })).await

@@ -55,7 +55,7 @@ impl Reader<'_> {
             let then = self.text(table, &THEN, |text| text.parse().ok());
             let condition =
                 self.text(table, &WHERE, |text| Condition::parse(&Source::new("where", text), Use::Picking).ok());
-            let at_most = self.text(table, &AT_MOST, |text| text.parse().ok()).unwrap_or_else(AtMost::default);
+            let at_most: AtMost = self.text(table, &AT_MOST, |text| text.parse().ok()).unwrap_or_default();
             for key in [&WHEN, &THEN] {
                 if !table.contains_key(key.name) {
                     let place = span_of(root, &["reflexes", name.as_str()]).unwrap_or(0..0);
