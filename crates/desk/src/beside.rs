@@ -16,6 +16,29 @@ const REST: u32 = 3;
 /// How often a thread that waits sees whether it is to stop.
 const WAKE: Duration = Duration::from_millis(250);
 
+/// Something that is done seldom: the more it takes, the more so. A walk over a fleet takes no more than a twentieth of the time.
+#[derive(Debug, Default)]
+pub(crate) struct Seldom {
+    last: Option<Instant>,
+    took: Duration,
+}
+
+impl Seldom {
+    /// Whether it is time again, after `pause` at the least; notes that it is done now.
+    pub(crate) fn is_time(&mut self, pause: Duration) -> bool {
+        let is_time = self.last.is_none_or(|last| last.elapsed() >= pause.max(self.took * 20));
+        if is_time {
+            self.last = Some(Instant::now());
+        }
+        is_time
+    }
+
+    /// Notes how long it took.
+    pub(crate) fn took(&mut self, time: Duration) {
+        self.took = time;
+    }
+}
+
 /// A look at what there is to do.
 type Look = dyn FnMut(&Desk, &mut OperatorStore) -> Result<(), Problem> + Send;
 

@@ -7,6 +7,7 @@ use tidy_warden_ward::errand::{Settling, Walk, ask_due, forget, settle};
 use tidy_warden_ward::problem::Problem;
 
 use crate::Event;
+use crate::beside::Seldom;
 use crate::state::Desk;
 
 /// How often answers are looked for.
@@ -19,18 +20,9 @@ const FORGET: Duration = Duration::from_secs(600);
 /// Where the work is.
 #[derive(Default)]
 pub(crate) struct Work {
-    asked: Option<Instant>,
-    forgot: Option<Instant>,
+    asks: Seldom,
+    forgets: Seldom,
     walk: Walk,
-}
-
-/// Whether it is time again; notes that it was done then.
-fn is_time(last: &mut Option<Instant>, pause: Duration) -> bool {
-    let is_time = last.is_none_or(|last| last.elapsed() >= pause);
-    if is_time {
-        *last = Some(Instant::now());
-    }
-    is_time
 }
 
 impl Work {
@@ -54,15 +46,17 @@ impl Work {
             return Err(Problem::failed("the key that signs errands is not open").because(why));
         }
         if let Some(signer) = live.errands.as_deref()
-            && is_time(&mut self.asked, ASK)
+            && self.asks.is_time(ASK)
         {
+            let begun = Instant::now();
             let kinds: Vec<_> = live.settings.kinds.iter().collect();
             let asked = ask_due(store, &kinds, signer, &mut self.walk, &desk.cause(String::new()))?;
+            self.asks.took(begun.elapsed());
             if asked > 0 {
                 desk.emit(Event::AskedToRenew { count: asked });
             }
         }
-        if is_time(&mut self.forgot, FORGET) {
+        if self.forgets.is_time(FORGET) {
             forget(store, desk.now())?;
         }
         Ok(())

@@ -4,7 +4,7 @@
 //! gate grants that by itself and tells of it here. What is open for the device is handed to its newest session that listens, and again,
 //! ever more seldom, until it is answered or over. What is answered is noted in the store; nothing is decided of it here.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -35,8 +35,15 @@ const NEW: usize = 1_000;
 /// How many answers wait for a store that takes nothing; beyond that they are left out, and their errands handed over again.
 const MOST_ANSWERS: usize = 1_000;
 
+/// After how long a receiver that listens anew is looked up again.
+const LOOK_UP_AGAIN: Duration = Duration::from_secs(1);
+
 /// After how long a receiver is looked up again because of an answer to something that is not open.
 const ASK_AGAIN: Duration = Duration::from_secs(10);
+
+/// How many answers one session may give within how long: a gateway has many children, and each has few errands.
+const MOST_ANSWERS_OF_SESSION: u32 = 200;
+const ANSWERS_WITHIN: Duration = Duration::from_secs(10);
 
 /// An errand as it goes to a session.
 #[derive(Debug)]
@@ -89,6 +96,9 @@ pub(crate) struct Line {
     device: DeviceId,
     listens: Arc<AtomicBool>,
     by_token: bool,
+    /// Since when its answers are counted, and how many came.
+    since: Instant,
+    answers: u32,
 }
 
 impl Line {
@@ -98,7 +108,7 @@ impl Line {
         device: DeviceId,
         (listens, by_token): (Arc<AtomicBool>, bool),
     ) -> Self {
-        Self { errands, reserved, device, listens, by_token }
+        Self { errands, reserved, device, listens, by_token, since: Instant::now(), answers: 0 }
     }
 
     /// Whether a filter is the one that the device listens on.
@@ -114,8 +124,15 @@ impl Line {
         }
     }
 
-    /// What its session answered for `device`; whoever answers more than an answer can be is told.
-    pub(crate) fn answer(&self, device: &str, payload: &[u8]) -> Result<(), &'static str> {
+    /// What its session answered for `device`; whoever answers more than an answer can be, or more often than anybody asks, is told.
+    pub(crate) fn answer(&mut self, device: &str, payload: &[u8], now: Instant) -> Result<(), &'static str> {
+        if now.saturating_duration_since(self.since) >= ANSWERS_WITHIN {
+            (self.since, self.answers) = (now, 0);
+        }
+        self.answers += 1;
+        if self.answers > MOST_ANSWERS_OF_SESSION {
+            return Err("it answers more often than it is asked");
+        }
         let text = std::str::from_utf8(payload).map_err(|_| "an answer to an errand is text")?;
         if text.len() > MAX_ANSWER {
             return Err("the answer to an errand is too long");
@@ -148,6 +165,11 @@ pub(crate) struct Carrier {
     answers: Vec<(i64, Brought)>,
     /// Receivers that were looked up because of an answer, and when.
     asked: HashMap<DeviceId, Instant>,
+    /// Receivers that are to be looked up, and when each was last.
+    listening: HashSet<DeviceId>,
+    looked_up: HashMap<DeviceId, Instant>,
+    /// Answers that nobody could look at yet.
+    told: VecDeque<(DeviceId, String, String, bool)>,
     troubled: bool,
 }
 
@@ -162,6 +184,9 @@ impl Carrier {
             handed: Vec::new(),
             answers: Vec::new(),
             asked: HashMap::new(),
+            listening: HashSet::new(),
+            looked_up: HashMap::new(),
+            told: VecDeque::new(),
             troubled: false,
         }
     }
@@ -181,10 +206,18 @@ impl Carrier {
     }
 
     async fn round(&mut self, told: Vec<Told>) {
-        // Nothing goes out by a store that is in doubt.
+        for each in told {
+            match each {
+                Told::Listens(device) => drop(self.listening.insert(device)),
+                // What finds no room is told again: its errand is handed over anew.
+                Told::Answer { .. } if self.told.len() >= MOST_ANSWERS => {}
+                Told::Answer { by, device, text, by_token } => self.told.push_back((by, device, text, by_token)),
+            }
+        }
+        // Nothing goes out by a store that is in doubt; whoever listens or answers meanwhile waits.
         let result = match self.shared.knowledge.doubt() {
             Some(_) => Ok(()),
-            None => self.look(told).await,
+            None => self.look().await,
         };
         match result.and(self.write().await) {
             Ok(()) => self.troubled = false,
@@ -197,34 +230,31 @@ impl Carrier {
         }
     }
 
-    async fn look(&mut self, told: Vec<Told>) -> Result<(), StoreError> {
-        let (mut listening, mut answers) = (HashSet::new(), Vec::new());
-        for each in told {
-            match each {
-                Told::Listens(device) => drop(listening.insert(device)),
-                Told::Answer { by, device, text, by_token } => answers.push((by, device, text, by_token)),
-            }
-        }
+    async fn look(&mut self) -> Result<(), StoreError> {
         let now = Instant::now();
         self.asked.retain(|_, at| now.duration_since(*at) < ASK_AGAIN);
-        for (by, _, text, _) in &answers {
+        self.looked_up.retain(|_, at| now.duration_since(*at) < LOOK_UP_AGAIN);
+        for (by, _, text, _) in &self.told {
             // Who answers what is not known here may have been handed it elsewhere, or before this guard began.
             let is_known = number_of(text).is_ok_and(|number| self.pending.contains_key(&number));
             if !is_known && !self.asked.contains_key(by) {
                 self.asked.insert(by.clone(), now);
-                listening.insert(by.clone());
+                self.listening.insert(by.clone());
             }
         }
-        if !listening.is_empty() {
-            let receivers: Vec<DeviceId> = listening.into_iter().collect();
+        // Whoever subscribes again and again is looked up once in a while.
+        let ready = self.listening.iter().filter(|receiver| !self.looked_up.contains_key(*receiver));
+        let receivers: Vec<DeviceId> = ready.take(LOOKED_UP).cloned().collect();
+        if !receivers.is_empty() {
             let time = self.shared.knowledge.now();
-            let asked = receivers.clone();
-            let found = self.shared.knowledge.open_errands(asked, time, OF_RECEIVER).await?;
+            let found = self.shared.knowledge.open_errands(receivers.clone(), time, OF_RECEIVER).await?;
             for (receiver, records) in receivers.into_iter().zip(found) {
+                self.listening.remove(&receiver);
                 records.into_iter().for_each(|record| self.take(record, &receiver, now));
+                self.looked_up.insert(receiver, now);
             }
         }
-        for (by, device, text, by_token) in answers {
+        for (by, device, text, by_token) in std::mem::take(&mut self.told) {
             self.answered(by, &device, text, by_token);
         }
         self.new_ones(now).await?;
@@ -257,7 +287,11 @@ impl Carrier {
         }
         let found = self.shared.knowledge.errands_after(number, NEW).await?;
         let full = found.len() == NEW;
-        let last = found.last().map_or(number, |(record, _)| record.errand.number);
+        let last = match found.last() {
+            Some((record, _)) => record.errand.number,
+            // A store that was put back has fewer than there were.
+            None => self.shared.knowledge.last_errand().await?.min(number),
+        };
         let listens = if found.is_empty() { HashSet::new() } else { self.shared.registry.listening() };
         for (record, gateway) in found {
             let own = Some(record.errand.device.clone());

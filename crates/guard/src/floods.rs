@@ -69,7 +69,9 @@ impl Floods {
     /// Whether an event is told, or only counted.
     pub(crate) fn tells(&self, event: &Event, now: Instant) -> bool {
         let who = match event {
-            Event::Refused { device: Some(device), .. } | Event::Withheld { device, .. } => Who::Device(device.clone()),
+            Event::Refused { device: Some(device), .. }
+            | Event::Withheld { device, .. }
+            | Event::ErrandNotAnswered { device, .. } => Who::Device(device.clone()),
             Event::Refused { peer, .. } | Event::TlsRefused { peer, .. } => Who::Source(peer.ip().into()),
             _ => return true,
         };

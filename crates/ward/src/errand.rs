@@ -224,7 +224,9 @@ pub struct Settling<'a> {
 /// Looks at what devices answered, and ends those errands. Answers that ask for a certificate wait where nobody is there who signs one.
 pub fn settle(store: &mut OperatorStore, signs: Option<&Settling<'_>>, cause: &Cause) -> Result<Vec<Settled>, Problem> {
     let mut all = Vec::new();
-    for number in store.answered_errands(AT_ONCE)? {
+    // Who signs nothing looks past those that wait for somebody who does.
+    let most = if signs.is_some() { AT_ONCE } else { AT_ONCE * 50 };
+    for number in store.answered_errands(most)? {
         all.extend(settle_one(store, number, signs, cause)?);
     }
     Ok(all)

@@ -31,9 +31,10 @@ impl Gate {
                 let unsubscribe = Unsubscribe::parse(frame, self.version)?;
                 for filter in unsubscribe.filters {
                     self.subscriptions.lock().remove(filter);
-                    if self.line.is_own(filter) {
-                        self.line.listens(false);
-                    }
+                }
+                let still = self.subscriptions.lock().keys().any(|text| self.line.is_own(text));
+                if !still {
+                    self.line.listens(false);
                 }
                 self.subscriptions.changed();
                 pass(frame, &mut out.to_broker)

@@ -25,7 +25,7 @@ impl Gate {
         let place = self.line.reserved.place(topic.as_str())?;
         let answered = match place {
             Place::Answer { receiver, device } if receiver == self.device && self.rights.may_answer(topic) => {
-                self.line.answer(device, publish.payload)
+                self.line.answer(device, publish.payload, self.now.tick)
             }
             _ => Err("a device answers its errands on topics of its own, and does nothing else there"),
         };
@@ -229,6 +229,24 @@ mod tests {
             gate.hand(now(), &handed(), &mut out);
             assert!(out.to_client.is_empty() && matches!(&out.events[..], [Event::Trouble { .. }]), "{:?}", out.events);
         }
+    }
+
+    #[test]
+    fn whoever_answers_without_end_is_refused_and_then_disconnected() {
+        let mut gate = gate(Version::V5, OnRefusal::Refuse);
+        let (own, mut told) = line();
+        gate.line = own;
+        let answer = publish("$ward/wv-1/answer/wv-1", 1, Vec::new()).to_bytes(Version::V5);
+        let now = now();
+        let feed =
+            |gate: &mut Gate| gate.client_packet(now, &split(&answer, 1000).unwrap().unwrap(), &mut Output::default());
+        for _ in 0..200 {
+            assert_eq!(feed(&mut gate), Ok(()));
+        }
+        assert_eq!(std::iter::from_fn(|| told.try_recv().ok()).count(), 200);
+        let closed = (0..1_000).find_map(|_| feed(&mut gate).err());
+        assert_eq!(closed, Some(Close::Flood));
+        assert!(told.try_recv().is_err(), "and nothing more was told");
     }
 
     #[test]
