@@ -4,6 +4,7 @@
 //! error and a non-zero exit code.
 
 mod desk;
+mod errand;
 mod gate;
 mod steps;
 mod world;

@@ -10,6 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
 use tidy_warden_core::credential::CredentialRecord;
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::{AddRefusal, DeviceEdit};
 use tidy_warden_core::device::{Demands, DeviceRecord, DeviceState, Note, PolicyStanding, credential_end, missing};
 use tidy_warden_core::fact::FactName;
@@ -295,7 +296,8 @@ fn show_text(
         line("note", note.as_str());
     }
     line("created", &device.created.to_string());
-    if let Some(asked) = device.renew_asked {
+    let is_renewed = |asked| view.credentials.iter().any(|each| each.origin == Origin::Issued && each.issued >= asked);
+    if let Some(asked) = device.renew_asked.filter(|asked| !is_renewed(*asked)) {
         line("renewal", &format!("asked for at {asked}"));
     }
     line("seen", &device.seen.map_or_else(|| "never".to_owned(), |seen| seen.to_string()));

@@ -19,7 +19,7 @@ use tidy_warden_guard::{Event, Sink};
 use tidy_warden_simulate::{Broker, ConnectError, Device, Login, certification_request};
 use zeroize::Zeroizing;
 
-use super::{Story, desk, gate, world};
+use super::{Story, desk, errand, gate, world};
 use crate::clock::WardClock;
 use crate::commands::init::{Passphrases, Plan, found};
 use crate::commands::{audit, crl, guard, policy};
@@ -68,6 +68,7 @@ pub(super) async fn all(story: &Story<'_>, dir: &Path) -> Result<(), Problem> {
     resumption(story, address, &vane, vane_device).await?;
     desk::by_themselves(story, &mut ward, &passphrase, address).await?;
     gate::tokens(story, &mut ward, &passphrase, address).await?;
+    errand::restart(story, &mut ward, &passphrase, (address, &vane, VANE)).await?;
     theft(story, &mut ward, address, &vane).await?;
     afterwards(story, &mut ward, dir, &passphrase)
 }

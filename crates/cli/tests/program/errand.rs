@@ -179,6 +179,13 @@ fn an_errand_waits_for_its_device_and_nobody_else_gets_or_answers_it() {
         assert!(other.ended(SOON).await.is_some());
         world.run(&["errand", "send", "wv-2", "restart"]).exits(3).says(&["on hold"]);
     });
+    // Policies are not asked about the ward's own topics.
+    let ask = |act: &str, subject: &str| world.run(&["policy", "ask", "wv-1", act, subject]);
+    ask("publish", "$ward/wv-1/answer/wv-1").exits(0).prints(&["allowed", "by the guard itself"]);
+    ask("subscribe", "$ward/wv-1/errand/+").exits(0).prints(&["allowed"]);
+    ask("publish", "$ward/wv-2/answer/wv-1").exits(3).prints(&["are the ward's own"]);
+    ask("subscribe", "$ward/#").exits(3).prints(&["are the ward's own"]);
+    assert!(!world.run(&["post", "list"]).exits(0).stdout.contains("errands"));
     // Not more than are reasonable.
     for _ in 0..18 {
         sent(&world, "wv-1", "identify");

@@ -1,6 +1,8 @@
 //! `policy ask`: one device, one act.
 
 use serde_json::json;
+use tidy_warden_core::errand::Place as ErrandPlace;
+use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::policy::{Denial, Granted, NoMeter, Publish, Rights};
 use tidy_warden_core::topic::{ShareName, TopicFilter, TopicName, split_share};
 
@@ -8,6 +10,7 @@ use super::Context;
 use crate::args::{AskArgs, AskedAct};
 use crate::edge::parse;
 use crate::problem::{Exit, Problem};
+use crate::ward::Ward;
 
 /// An act that is asked about, checked.
 enum Asked<'a> {
@@ -50,6 +53,18 @@ fn asked(args: &AskArgs) -> Result<Asked<'_>, Problem> {
     })
 }
 
+/// Whether an act is one that the guard itself lets the device do, on the ward's own topics.
+fn is_own(ward: &Ward, id: &DeviceId, asked: &Asked<'_>) -> bool {
+    let reserved = &ward.settings.guard.reserved;
+    match asked {
+        Asked::Publish(act) => {
+            matches!(reserved.place(act.topic.as_str()), Some(ErrandPlace::Answer { receiver, .. }) if receiver == id.as_str())
+        }
+        Asked::Subscribe(None, filter, _) => reserved.asks_for(&filter.to_string(), id.as_str()) == Some(true),
+        _ => false,
+    }
+}
+
 pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let view = ward.device(&parse(&args.device)?)?;
@@ -78,7 +93,8 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
         (true, _) => "the draft in policies/".to_owned(),
         (false, number) => format!("edition {number}"),
     };
-    let allowed = decision.is_ok() && barred.is_none();
+    let is_own = is_own(&ward, &view.device.id, &asked);
+    let allowed = (decision.is_ok() || is_own) && barred.is_none();
     let mut text = if allowed { "allowed\n".to_owned() } else { "denied\n".to_owned() };
     if let Some(barred) = barred {
         let if_not = if decision.is_ok() { "allow" } else { "deny" };
@@ -87,7 +103,13 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
     if let Some(rule) = rule {
         text.push_str(&format!("  by {}\n     {rule}\n", rule.at));
     }
+    if is_own {
+        text.push_str(
+            "  by the guard itself: it is the device's own among the ward's topics, and policies are not asked\n",
+        );
+    }
     let why = match &decision {
+        _ if is_own => None,
         Ok(_) => None,
         Err(denial) if rule.is_some() => denial.detail(),
         Err(denial) => Some(denial.to_string()),
@@ -104,13 +126,14 @@ pub(super) fn ask(context: &Context<'_>, args: &AskArgs) -> Result<Exit, Problem
     {
         text.push_str(&format!("  at qos {}, not {wanted}\n", granted.qos));
     }
-    if edition.is_some() {
+    if edition.is_some() && !is_own {
         text.push_str(&format!("  decided by {by}\n"));
     }
     let value = json!({
         "device": view.device.id, "allowed": allowed, "edition": number, "draft": args.draft,
         "barred": barred.map(|barred| barred.to_string()), "policy_allows": decision.is_ok(),
-        "because": barred.map(|barred| barred.to_string()).or(decision.as_ref().err().map(ToString::to_string)),
+        "because": barred.map(|barred| barred.to_string()).or(decision.as_ref().err().filter(|_| !is_own).map(ToString::to_string)),
+        "reserved": is_own,
         "brings_in": brought_in.as_ref().map(|(child, by)| json!({ "child": child, "kind": by.kind, "most": by.most })),
         "qos": decision.as_ref().ok().map(|granted| granted.qos),
         "rule": rule.map(|rule| json!({
