@@ -14,7 +14,11 @@ const CLIENT: &str = include_str!("client.py");
 
 pub(crate) fn python(world: &World) -> &'static str {
     let has = |python: &str| {
-        world.command(python).args(["-c", "import paho.mqtt.client"]).output().is_ok_and(|ran| ran.status.success())
+        world
+            .command(python)
+            .args(["-c", "import paho.mqtt.client, cryptography"])
+            .output()
+            .is_ok_and(|ran| ran.status.success())
     };
     ["python3", "/usr/bin/python3"]
         .into_iter()
