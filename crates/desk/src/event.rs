@@ -89,6 +89,13 @@ pub enum Event {
         /// Why.
         evidence: String,
     },
+    /// A reflex left what came from networks that had caused enough.
+    ReflexLeft {
+        /// Its name.
+        reflex: String,
+        /// How many devices.
+        count: u64,
+    },
     /// A reflex did as much as it may, and waits for a person.
     ReflexStopped {
         /// Its name.
@@ -227,6 +234,12 @@ impl fmt::Display for Event {
                 because.as_ref().map_or(Ok(()), |because| write!(f, ": {because}"))
             }
             Self::Reflex { reflex, device, act, evidence } => write!(f, "reflex {reflex}: {act} {device}: {evidence}"),
+            Self::ReflexLeft { reflex, count } => {
+                write!(
+                    f,
+                    "reflex {reflex} left {count} alone: what came from their networks had caused enough; see reflex test {reflex}"
+                )
+            }
             Self::ReflexStopped { reflex, because } => {
                 write!(f, "reflex {reflex} stopped: {because}; look at it: reflex list, then reflex resume {reflex}")
             }

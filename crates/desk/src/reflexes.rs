@@ -44,6 +44,9 @@ impl Work {
                     evidence,
                 });
             }
+            if acted.done.left > 0 {
+                desk.emit(Event::ReflexLeft { reflex: acted.reflex.clone(), count: acted.done.left });
+            }
             if let Some(because) = acted.done.stopped {
                 desk.emit(Event::ReflexStopped { reflex: acted.reflex, because });
             }

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::reflex::{Evidence, Noticed};
@@ -12,57 +13,69 @@ use tidy_warden_serve::source::Source;
 const MOST: usize = 5_000;
 
 /// How many pieces are written at once: whoever is refused most often goes first.
-const AT_ONCE: usize = 200;
+const AT_ONCE: usize = 50;
+
+/// How long refusals of somebody are put together once some were written.
+const SELDOM: Duration = Duration::from_secs(30);
 
 /// Fewer refusals than this between two times of writing are not worth a piece.
 const FEWEST_REFUSALS: u32 = 5;
 
-type Of = (DeviceId, Noticed, Source);
+/// What is put together: what was proved and what was not are never one.
+type Of = (DeviceId, Noticed, Source, bool);
 
 /// One kind of thing that was noticed.
 #[derive(Debug)]
 struct Noted {
     at: UnixTime,
     count: u32,
-    is_proved: bool,
     text: String,
 }
 
 /// What waits to be written.
 #[derive(Debug, Default)]
-pub(crate) struct EvidenceBook(Mutex<HashMap<Of, Noted>>);
+pub(crate) struct EvidenceBook(Mutex<Book>);
+
+#[derive(Debug, Default)]
+struct Book {
+    all: HashMap<Of, Noted>,
+    /// When refusals of somebody were written last.
+    written: HashMap<Of, Instant>,
+}
 
 impl EvidenceBook {
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<Of, Noted>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Book> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn note(&self, of: Of, at: UnixTime, is_proved: bool, text: &str) {
-        let mut all = self.lock();
+    fn note(&self, of: Of, at: UnixTime, text: &str) {
+        let all = &mut self.lock().all;
         if all.len() >= MOST && !all.contains_key(&of) {
             return;
         }
-        let noted = all.entry(of).or_insert_with(|| Noted { at, count: 0, is_proved, text: text.to_owned() });
+        let noted = all.entry(of).or_insert_with(|| Noted { at, count: 0, text: text.to_owned() });
         noted.count = noted.count.saturating_add(1);
         noted.at = at;
-        // What was proved in part counts as far as it was: not at all.
-        noted.is_proved &= is_proved;
     }
 
-    /// Takes what is to be written. Refusals that are too few stay, and are counted on.
-    pub(crate) fn take(&self) -> Vec<Evidence> {
-        let mut all = self.lock();
-        let mut ready: Vec<(Of, u32)> = all
-            .iter()
-            .filter(|((_, what, _), noted)| *what != Noticed::Refusals || noted.count >= FEWEST_REFUSALS)
-            .map(|(of, noted)| (of.clone(), noted.count))
-            .collect();
-        ready.sort_by_key(|((_, what, _), count)| (*what == Noticed::Refusals, std::cmp::Reverse(*count)));
+    /// Takes what is to be written. Refusals that are too few stay and are counted on, and so do those of somebody of whom some were
+    /// written a short while ago.
+    pub(crate) fn take(&self, now: Instant) -> Vec<Evidence> {
+        let Book { all, written } = &mut *self.lock();
+        written.retain(|_, at| now.saturating_duration_since(*at) < SELDOM);
+        let is_ready = |of: &Of, noted: &Noted| {
+            of.1 != Noticed::Refusals || noted.count >= FEWEST_REFUSALS && !written.contains_key(of)
+        };
+        let ready = all.iter().filter(|(of, noted)| is_ready(of, noted));
+        let mut ready: Vec<(Of, u32)> = ready.map(|(of, noted)| (of.clone(), noted.count)).collect();
+        ready.sort_by_key(|(of, count)| (of.1 == Noticed::Refusals, std::cmp::Reverse(*count)));
         ready.truncate(AT_ONCE);
+        let refusals = ready.iter().filter(|(of, _)| of.1 == Noticed::Refusals);
+        written.extend(refusals.map(|(of, _)| (of.clone(), now)));
         let taken = ready.into_iter().filter_map(|(of, _)| all.remove_entry(&of));
         taken
-            .map(|((device, what, source), noted)| {
-                let Noted { at, count, is_proved, text } = noted;
+            .map(|((device, what, source, is_proved), noted)| {
+                let Noted { at, count, text } = noted;
                 Evidence { device, at, what, count, source: source.to_string(), is_proved, text }
             })
             .collect()
@@ -81,7 +94,7 @@ pub(crate) struct Notices {
 
 impl Notices {
     pub(crate) fn note(&self, what: Noticed, at: UnixTime, text: &str) {
-        self.book.note((self.device.clone(), what, self.source), at, self.is_proved, text);
+        self.book.note((self.device.clone(), what, self.source, self.is_proved), at, text);
     }
 }
 
@@ -99,11 +112,12 @@ mod tests {
         let book = Arc::new(EvidenceBook::default());
         let (own, token) = (notices(&book, "wv-1", true), notices(&book, "wv-2", false));
         (0..4).for_each(|at| own.note(Noticed::Refusals, UnixTime(at), "publish a"));
-        assert_eq!(book.take(), [], "too few");
+        let now = Instant::now();
+        assert_eq!(book.take(now), [], "too few");
         own.note(Noticed::Refusals, UnixTime(9), "publish b");
         own.note(Noticed::CloneSign, UnixTime(9), "two places");
         (0..7).for_each(|at| token.note(Noticed::Refusals, UnixTime(at), "publish c"));
-        let all = book.take();
+        let all = book.take(now);
         let told: Vec<_> =
             all.iter().map(|each| (each.device.as_str(), each.what, each.count, each.is_proved)).collect();
         assert_eq!(
@@ -115,18 +129,20 @@ mod tests {
             ]
         );
         assert_eq!((all[2].at, all[2].source.as_str()), (UnixTime(9), "192.0.2.0/24"));
-        assert_eq!(book.take(), []);
-        // Of one device from one network, what a token did takes away what was proved beside it.
+        assert_eq!(book.take(now), []);
+        // What somebody with a token of it does beside takes nothing away from what was proved, and comes a while later.
         (0..5).for_each(|at| own.note(Noticed::Refusals, UnixTime(at), "publish"));
-        notices(&book, "wv-1", false).note(Noticed::Refusals, UnixTime(5), "publish");
-        assert!(!book.take()[0].is_proved);
+        (0..5).for_each(|at| notices(&book, "wv-1", false).note(Noticed::Refusals, UnixTime(at), "publish"));
+        let proved = |all: &[Evidence]| all.iter().map(|each| (each.count, each.is_proved)).collect::<Vec<_>>();
+        assert_eq!(proved(&book.take(now)), [(5, false)], "of the other some were written just now");
+        assert_eq!(proved(&book.take(now + SELDOM)), [(5, true)]);
         // However many there are, the memory has a bound.
         for number in 0..MOST + 10 {
             notices(&book, &format!("wv-{number}"), true).note(Noticed::UnknownChild, UnixTime(1), "cb-1");
         }
         let mut count = 0;
         loop {
-            let some = book.take();
+            let some = book.take(now + SELDOM);
             assert!(some.len() <= AT_ONCE);
             if some.is_empty() {
                 break;

@@ -217,7 +217,7 @@ impl Shared {
 
     /// Writes what reflexes act on.
     pub(crate) async fn write_evidence(&self) -> Result<(), StoreError> {
-        let some = self.evidence.take();
+        let some = self.evidence.take(Instant::now());
         if some.is_empty() { Ok(()) } else { self.knowledge.add_evidence(some).await }
     }
 

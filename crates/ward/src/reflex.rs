@@ -307,9 +307,16 @@ pub fn standing(view: &dyn View, name: &str, reflex: &Reflex, now: UnixTime) -> 
     Ok((view.reflex_progress(name)?.unwrap_or_default(), view.count_hits(name, "", since)?.0))
 }
 
+/// How many pieces of evidence are kept at the most, and how many are forgotten in one go.
+const MOST_KEPT: i64 = 1_000_000;
+const FORGOTTEN: usize = 20_000;
+
 /// Forgets what guards noticed long ago.
 pub fn forget(store: &mut OperatorStore, now: UnixTime) -> Result<usize, StoreError> {
-    let dropped =
-        store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(tx.drop_evidence(now.minus(KEPT), 5_000)?)))?;
-    Ok(dropped.unwrap_or_default())
+    let below = store.last_evidence()? - MOST_KEPT;
+    let forget = |tx: &mut dyn Tx| {
+        let forgotten = tx.drop_evidence(now.minus(KEPT), below, FORGOTTEN)?;
+        Ok(Ok::<_, std::convert::Infallible>(forgotten))
+    };
+    Ok(store.decide(forget)?.unwrap_or_default())
 }

@@ -38,6 +38,7 @@ pub trait WriteReflexes: ReadReflexes {
     /// Writes an act; a number of 0 gets the next one there is. Its device is listed.
     fn put_hit(&mut self, hit: &Hit) -> Result<(), StoreError>;
 
-    /// Takes up to `limit` pieces of evidence away that are older than `before`, the oldest first, but never the newest there is.
-    fn drop_evidence(&mut self, before: UnixTime, limit: usize) -> Result<usize, StoreError>;
+    /// Takes up to `limit` pieces of evidence away that are older than `before` or have numbers below `below`, the oldest first, but never the
+    /// newest there is.
+    fn drop_evidence(&mut self, before: UnixTime, below: i64, limit: usize) -> Result<usize, StoreError>;
 }

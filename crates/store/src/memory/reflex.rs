@@ -69,14 +69,13 @@ impl WriteReflexes for MemoryStore {
         Ok(())
     }
 
-    fn drop_evidence(&mut self, before: UnixTime, limit: usize) -> Result<usize, StoreError> {
+    fn drop_evidence(&mut self, before: UnixTime, below: i64, limit: usize) -> Result<usize, StoreError> {
         let model = self.model_mut();
         let newest = model.evidence.keys().last().copied().unwrap_or(0);
-        let old = model.evidence.iter().filter(|(number, each)| each.at < before && **number < newest);
-        let mut old: Vec<(UnixTime, i64)> = old.map(|(number, each)| (each.at, *number)).collect();
-        old.sort_unstable();
-        old.truncate(limit);
-        old.iter().for_each(|(_, number)| drop(model.evidence.remove(number)));
+        let is_old = |number: i64, each: &Evidence| (each.at < before || number < below) && number < newest;
+        let old = model.evidence.iter().filter(|(number, each)| is_old(**number, each));
+        let old: Vec<i64> = old.map(|(number, _)| *number).take(limit).collect();
+        old.iter().for_each(|number| drop(model.evidence.remove(number)));
         Ok(old.len())
     }
 }

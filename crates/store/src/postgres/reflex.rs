@@ -116,10 +116,10 @@ impl WriteReflexes for Database {
         )
     }
 
-    fn drop_evidence(&mut self, before: UnixTime, limit: usize) -> Result<usize, StoreError> {
+    fn drop_evidence(&mut self, before: UnixTime, below: i64, limit: usize) -> Result<usize, StoreError> {
         let sql = "DELETE FROM evidence WHERE number IN (SELECT number FROM evidence
-             WHERE at < $1 AND number < (SELECT max(number) FROM evidence) ORDER BY at, number LIMIT $2)";
-        self.connection.run(sql, &[&before.0, &rows::limit(limit)])
+             WHERE (at < $1 OR number < $3) AND number < (SELECT max(number) FROM evidence) ORDER BY number LIMIT $2)";
+        self.connection.run(sql, &[&before.0, &rows::limit(limit), &below])
     }
 }
 

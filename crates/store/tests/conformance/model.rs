@@ -744,7 +744,7 @@ pub(crate) fn act_for(
             let hits = store.hits(Some(reflex), i64::MAX, 3).unwrap();
             let resumed = |tx: &mut dyn Tx| Ok(Ok::<_, ()>(acts::reflex::resume(tx, reflex, cause)?));
             let undone = |tx: &mut dyn Tx| {
-                tx.drop_evidence(UnixTime(cause.at.0 - 300), 2)?;
+                tx.drop_evidence(UnixTime(cause.at.0 - 300), i64::from(*number) * 3, 2)?;
                 Ok(Ok::<_, ()>(acts::reflex::undo(tx, &hits, cause)?))
             };
             match resume {
