@@ -8,6 +8,7 @@ mod errand;
 mod examples;
 mod group;
 mod job;
+mod notice;
 mod policy;
 mod post;
 mod reflex;
@@ -31,6 +32,7 @@ pub(crate) use due::DueArgs;
 pub(crate) use errand::{ErrandCommand, ListErrandsArgs, SendErrandArgs};
 pub(crate) use group::{GroupCommand, MakeGroupArgs};
 pub(crate) use job::JobCommand;
+pub(crate) use notice::NoticeCommand;
 pub(crate) use policy::{
     AdoptArgs, AskArgs, AskedAct, CheckArgs, CompareArgs, DraftArgs, FormatArgs, PolicyCommand, ReachArgs, TrialArgs,
 };
@@ -80,6 +82,7 @@ keep true
   rotation   renew the certificates of many devices in rounds, each judged before the next
   errand     ask a device to do something, over MQTT: renew, restart, report, identify, or what its kind knows
   reflex     what the ward does by itself: see it, try it on the last 30 days, take it back
+  notice     what a web service was told: see it, try it, show the key that signs it
   hold       suspend a device, everywhere and at once, until it is released
   release    lift a hold
   revoke     end a device's certificates and tokens, everywhere and at once
@@ -215,6 +218,9 @@ pub(crate) enum Command {
     /// See what the ward does by itself when something happens to a device, try it, and take it back.
     #[command(subcommand)]
     Reflex(ReflexCommand),
+    /// See what a web service was told, try it, and show the key by which it checks that.
+    #[command(subcommand)]
+    Notice(NoticeCommand),
     /// Suspend a device, everywhere and at once, until it is released.
     Hold(HoldArgs),
     /// Lift a hold.

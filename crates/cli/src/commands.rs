@@ -20,6 +20,7 @@ pub(crate) mod init;
 mod job;
 mod join;
 mod key;
+mod notice;
 mod outfit;
 mod passphrases;
 mod pick;
@@ -124,6 +125,7 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Rotation(command) => rotation::run(&context, &command),
         Command::Errand(command) => errand::run(&context, &command),
         Command::Reflex(command) => reflex::run(&context, &command),
+        Command::Notice(command) => notice::run(&context, &command),
         Command::Hold(args) => urgent(&|| hold::run(&context, hold::HoldAct::Hold, &args)),
         Command::Release(args) => hold::run(&context, hold::HoldAct::Release, &args),
         Command::Revoke(args) => urgent(&|| revoke::run(&context, &args)),
@@ -158,6 +160,7 @@ fn is_list(command: &Command) -> bool {
         Command::Due(_) => true,
         Command::Rotation(command) => matches!(command, crate::args::RotationCommand::List),
         Command::Errand(command) => matches!(command, crate::args::ErrandCommand::List(_)),
+        Command::Notice(command) => matches!(command, crate::args::NoticeCommand::List { .. }),
         Command::Reflex(command) => {
             matches!(command, crate::args::ReflexCommand::List | crate::args::ReflexCommand::Test { .. })
         }

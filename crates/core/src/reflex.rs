@@ -110,7 +110,7 @@ impl When {
     #[must_use]
     pub fn may_lead_to(self, act: Then) -> bool {
         match act {
-            Then::Record => true,
+            Then::Record | Then::Notify => true,
             Then::Hold | Then::Revoke => matches!(self, Self::CloneSign | Self::Refusals { .. }),
             Then::Renew => matches!(self, Self::Ends(_)),
         }
@@ -161,6 +161,8 @@ impl fmt::Display for When {
 pub enum Then {
     /// It stands in the audit record.
     Record,
+    /// The web service of the settings is told.
+    Notify,
     /// The device is put on hold.
     Hold,
     /// All its credentials are revoked, for keyCompromise where its key is in other hands.
@@ -170,14 +172,21 @@ pub enum Then {
 }
 
 impl Then {
+    /// Whether it leaves the device as it is: then evidence that nobody proved is enough.
+    #[must_use]
+    pub fn is_harmless(self) -> bool {
+        matches!(self, Self::Record | Self::Notify)
+    }
+
     /// All of them.
-    pub const ALL: [Self; 4] = [Self::Record, Self::Hold, Self::Revoke, Self::Renew];
+    pub const ALL: [Self; 5] = [Self::Record, Self::Notify, Self::Hold, Self::Revoke, Self::Renew];
 
     /// The words for it.
     #[must_use]
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Record => "record",
+            Self::Notify => "notify",
             Self::Hold => "hold",
             Self::Revoke => "revoke",
             Self::Renew => "errand renew",
@@ -192,7 +201,7 @@ impl FromStr for Then {
         Self::ALL
             .into_iter()
             .find(|each| each.as_str() == text)
-            .ok_or("expected record, hold, revoke or \"errand renew\"")
+            .ok_or("expected record, notify, hold, revoke or \"errand renew\"")
     }
 }
 
@@ -355,12 +364,12 @@ mod tests {
         assert_eq!(
             all.map(may),
             [
-                vec!["record", "hold", "revoke"],
-                vec!["record", "hold", "revoke"],
-                vec!["record"],
-                vec!["record"],
-                vec!["record", "errand renew"],
-                vec!["record"],
+                vec!["record", "notify", "hold", "revoke"],
+                vec!["record", "notify", "hold", "revoke"],
+                vec!["record", "notify"],
+                vec!["record", "notify"],
+                vec!["record", "notify", "errand renew"],
+                vec!["record", "notify"],
             ]
         );
     }

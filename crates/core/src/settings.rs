@@ -9,6 +9,7 @@ mod guard;
 mod here;
 mod key;
 mod kind;
+mod notice;
 mod own;
 mod reader;
 mod reflex;
@@ -33,6 +34,7 @@ pub use due::DueSettings;
 pub use guard::{BROKER_FORMS, BrokerAddress, GuardSettings, OnRefusal, WithoutStore};
 pub use here::{Here, PostFile, adopted_octets};
 pub use kind::{Admit, CloneWatch, KeyFamily, Kind, Renews, Role};
+pub use notice::NoticeSettings;
 pub use own::OwnFact;
 pub use store::StoreSettings;
 pub use template::{new_text, reference};
@@ -61,6 +63,8 @@ pub struct Settings {
     pub due: DueSettings,
     /// `[reflexes.NAME]`: what the ward does by itself.
     pub reflexes: BTreeMap<ReflexName, Reflex>,
+    /// `[notices]`: where it tells of that.
+    pub notices: NoticeSettings,
     /// Where the ward keeps what it knows.
     pub store: StoreSettings,
     /// `[hsm] module`: the PKCS#11 library of the tokens that hold authorities' keys.
@@ -173,7 +177,20 @@ impl Reader<'_> {
         self.only_these(
             root,
             "ward.toml",
-            &["ward", "endpoints", "kinds", "facts", "guard", "desk", "due", "reflexes", "store", "hsm", "makers"],
+            &[
+                "ward",
+                "endpoints",
+                "kinds",
+                "facts",
+                "guard",
+                "desk",
+                "due",
+                "reflexes",
+                "notices",
+                "store",
+                "hsm",
+                "makers",
+            ],
         );
         let empty = Table::new();
         let ward = match self.section(root, "ward", &ward::WARD) {
@@ -197,7 +214,8 @@ impl Reader<'_> {
         let guard = self.guard(root);
         let desk = self.desk(root);
         let due = self.due(root);
-        let reflexes = self.reflexes(root);
+        let notices = self.notices(root);
+        let reflexes = self.reflexes(root, &notices);
         let store = self.store(root);
         let hsm_module = self.hsm_module(root);
         let makers = self.makers(root);
@@ -211,6 +229,7 @@ impl Reader<'_> {
             desk,
             due,
             reflexes,
+            notices,
             store,
             hsm_module,
             makers,

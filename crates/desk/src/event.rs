@@ -89,6 +89,15 @@ pub enum Event {
         /// Why.
         evidence: String,
     },
+    /// A notice was not taken by the web service of the settings.
+    NoticeNotTaken {
+        /// Its id.
+        notice: String,
+        /// How often it was sent.
+        tries: u32,
+        /// Why.
+        because: String,
+    },
     /// A reflex left what came from networks that had caused enough.
     ReflexLeft {
         /// Its name.
@@ -234,6 +243,9 @@ impl fmt::Display for Event {
                 because.as_ref().map_or(Ok(()), |because| write!(f, ": {because}"))
             }
             Self::Reflex { reflex, device, act, evidence } => write!(f, "reflex {reflex}: {act} {device}: {evidence}"),
+            Self::NoticeNotTaken { notice, tries, because } => {
+                write!(f, "notice {notice} was not taken, tried {tries} times: {because}")
+            }
             Self::ReflexLeft { reflex, count } => {
                 write!(
                     f,

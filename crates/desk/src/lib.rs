@@ -18,6 +18,7 @@ mod follow;
 mod inbox;
 mod lists;
 mod metrics;
+mod notices;
 mod reflexes;
 mod rotations;
 mod route;

@@ -43,7 +43,7 @@ use crate::route::{Door, NoRoute, Route, route};
 use crate::state::{Desk, DeskError, Live, LiveConfig, Reading, Stores};
 use crate::turn::{Told, Turn, Watched};
 use crate::{Event, Sink};
-use crate::{errands, reflexes, rotations};
+use crate::{errands, notices, reflexes, rotations};
 
 /// How long a connection may wait for the next request on it, and how long the head of one may take to come.
 const HEAD_TIME: Duration = Duration::from_secs(30);
@@ -126,6 +126,7 @@ pub struct Server {
     rotations: Option<OperatorStore>,
     errands: Option<OperatorStore>,
     reflexes: Option<OperatorStore>,
+    notices: Option<OperatorStore>,
     wants: watch::Receiver<Reading>,
     stop: watch::Sender<bool>,
 }
@@ -199,6 +200,7 @@ impl Server {
             rotations: stores.rotations,
             errands: stores.errands,
             reflexes: stores.reflexes,
+            notices: stores.notices,
             wants: wanted,
             stop,
         })
@@ -240,6 +242,9 @@ impl Server {
         let (name, mut work) = (("reflexes", "reflexes do nothing"), reflexes::Work::default());
         let look = move |desk: &Desk, store: &mut OperatorStore| work.look(desk, store);
         beside.start(name, &desk, self.reflexes, reflexes::LOOK, Box::new(look))?;
+        let (name, mut work) = (("notices", "notices are not sent"), notices::Work::default());
+        let look = move |desk: &Desk, store: &mut OperatorStore| work.look(desk, store);
+        beside.start(name, &desk, self.notices, notices::LOOK, Box::new(look))?;
         let mut tasks = tokio::task::JoinSet::new();
         let (makers, mut files) = (desk.clone(), MakerFiles::default());
         // Before anybody comes: a list that was not read yet lists nobody.

@@ -29,6 +29,7 @@ use tidy_warden_ward::problem::Problem;
 
 use crate::lists::Lists;
 use crate::metrics::Metrics;
+use crate::notices::Telling;
 use crate::{Event, Sink};
 
 /// How many refusals of one network are told in full at once, and within how long as many more.
@@ -69,6 +70,8 @@ pub struct LiveConfig {
     pub(crate) errands: Option<Arc<ErrandSigner>>,
     /// Why it is not open, if it should be.
     pub(crate) errands_closed: Option<String>,
+    /// Where notices go, if they do; or why they cannot.
+    pub(crate) telling: Result<Option<Arc<Telling>>, String>,
     /// The files with the revocation lists of manufacturers.
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
     /// The change number of the authorities that this was made from.
@@ -86,6 +89,12 @@ impl LiveConfig {
     #[must_use]
     pub fn signers(&self) -> &[(AuthorityRecord, Arc<dyn Signer>)] {
         &self.signers
+    }
+
+    /// The key that signs notices, if it is open.
+    #[must_use]
+    pub fn notice_key(&self) -> Option<Arc<dyn Signer>> {
+        self.telling.as_ref().ok()?.as_ref().map(|telling| telling.key.clone())
     }
 
     /// The key that signs errands, if it is open.
@@ -150,6 +159,7 @@ impl LiveConfig {
             mint,
             errands,
             errands_closed,
+            telling: if is_post { Ok(None) } else { telling(ward, openers).map_err(|problem| problem.in_one_line()) },
             maker_files: ward.maker_files(),
             read,
             cacerts: est::encoded(&est::certs_only(&certificates)),
@@ -161,6 +171,15 @@ impl LiveConfig {
             signers,
         })
     }
+}
+
+/// Where notices go by the settings, and what signs them.
+fn telling(ward: &Ward, openers: &dyn Openers) -> Result<Option<Arc<Telling>>, Problem> {
+    let notices = &ward.settings.notices;
+    let Some(target) = notices.target.clone() else { return Ok(None) };
+    let ca = notices.ca.as_ref().map(|path| ward.dir.join(path));
+    let key = tidy_warden_ward::notice::key(ward, openers)?;
+    Ok(Some(Arc::new(Telling { target, ca, allow_private: notices.allow_private, key })))
 }
 
 /// Which state of the ward something was read from, as far as a desk reads it once and keeps it.
@@ -192,6 +211,7 @@ pub(crate) struct Live {
     pub(crate) signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
     pub(crate) errands: Option<Arc<ErrandSigner>>,
     pub(crate) errands_closed: Option<String>,
+    pub(crate) telling: Result<Option<Arc<Telling>>, String>,
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
     pub(crate) read: Reading,
     pub(crate) own_ends: Option<UnixTime>,
@@ -217,6 +237,8 @@ pub struct Stores {
     pub errands: Option<OperatorStore>,
     /// Whose reflexes are at work; none at a post either.
     pub reflexes: Option<OperatorStore>,
+    /// Who sends notices; none at a post either.
+    pub notices: Option<OperatorStore>,
 }
 
 /// A desk without its sockets.
@@ -379,6 +401,7 @@ impl From<LiveConfig> for Live {
             signers,
             errands,
             errands_closed,
+            telling,
             maker_files,
             read,
             cacerts,
@@ -393,6 +416,7 @@ impl From<LiveConfig> for Live {
             signers,
             errands,
             errands_closed,
+            telling,
             maker_files,
             read,
             own_ends,

@@ -13,6 +13,7 @@ pub mod errand;
 pub mod introduce;
 pub mod job;
 pub mod key;
+pub mod notice;
 pub mod own;
 pub mod policy;
 pub mod post;

@@ -9,6 +9,7 @@ mod credential;
 mod device;
 mod errand;
 mod job;
+mod notice;
 mod policy;
 mod post;
 mod record;
@@ -27,6 +28,7 @@ pub use credential::{
 pub use device::{Changed, DeviceView, FieldNames, NameInUse, Page, Place, ReadDevices, WriteDevices};
 pub use errand::{ErrandTally, ReadErrands, WriteErrands};
 pub use job::{JobKind, JobRecord, Lease, ReadJobs, WriteJobs};
+pub use notice::{ReadNotices, WriteNotices};
 pub use policy::{
     EditionRecord, EditionSummary, GroupMembers, GroupRecord, ReadPolicies, TrialDifference, TrialRecord,
     WritePolicies, resolvable,
@@ -61,6 +63,7 @@ pub trait View:
     + ReadTokens
     + ReadErrands
     + ReadReflexes
+    + ReadNotices
 {
 }
 
@@ -78,6 +81,7 @@ impl<V> View for V where
         + ReadTokens
         + ReadErrands
         + ReadReflexes
+        + ReadNotices
 {
 }
 
@@ -98,6 +102,7 @@ pub trait Tx:
     + WriteTokens
     + WriteErrands
     + WriteReflexes
+    + WriteNotices
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
     fn save(&mut self, mark: Mark) -> Result<(), StoreError>;

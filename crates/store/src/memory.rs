@@ -7,6 +7,7 @@ mod authority;
 mod credential;
 mod device;
 mod errand;
+mod notice;
 mod policy;
 mod post;
 mod reflex;
@@ -28,6 +29,7 @@ use tidy_warden_core::errand::{Carried, ErrandRecord};
 use tidy_warden_core::fact::Fact;
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
 use tidy_warden_core::introduced::IntroducedRecord;
+use tidy_warden_core::notice::NoticeRecord;
 use tidy_warden_core::reflex::{Evidence, Hit, Progress};
 use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::UnixTime;
@@ -105,6 +107,7 @@ struct Model {
     evidence: BTreeMap<i64, Evidence>,
     reflexes: BTreeMap<String, Progress>,
     hits: BTreeMap<i64, Hit>,
+    notices: BTreeMap<i64, NoticeRecord>,
     clone_signs: BTreeMap<DeviceId, CloneSigns>,
     sessions: BTreeMap<String, BrokerSession>,
     jobs: Vec<JobRecord>,

@@ -18,6 +18,7 @@ mod feed;
 mod functions;
 mod job;
 mod meeting;
+mod notice;
 mod policy;
 mod post;
 mod record;

@@ -9,6 +9,7 @@ mod device;
 mod errand;
 mod feed;
 mod job;
+mod notice;
 mod policy;
 mod post;
 mod record;

@@ -47,6 +47,11 @@ pub trait Openers {
         None
     }
 
+    /// The key that signs notices, if it was opened before.
+    fn known_for_notices(&self) -> Option<Arc<dyn Signer>> {
+        None
+    }
+
     /// An authority's key, ready to sign.
     ///
     /// # Errors

@@ -11,6 +11,7 @@ use tidy_warden_store::acts::reflex::{self, Done, Planned, Working};
 use tidy_warden_store::{Cause, DeviceView, OperatorStore, StoreError, Tx, View, resolvable};
 
 use crate::errand::ErrandSigner;
+use crate::notice;
 use crate::problem::Problem;
 
 /// How many pieces of evidence, and how many devices, are looked at in one go.
@@ -105,7 +106,7 @@ fn counts(view: &dyn View, reflex: &Reflex, evidence: &Evidence, now: UnixTime) 
             let since = UnixTime(now.0 - within.seconds());
             Ok(view.count_evidence(&evidence.device, Noticed::Refusals, since)? > u64::from(most))
         }
-        _ => Ok(evidence.is_proved || reflex.then == Then::Record),
+        _ => Ok(evidence.is_proved || reflex.then.is_harmless()),
     }
 }
 
@@ -117,7 +118,7 @@ fn is_same_incident(view: &dyn View, name: &str, device: &DeviceId, at: UnixTime
 /// Whether there is anything to do about a device.
 fn wants(view: &DeviceView, then: Then) -> bool {
     match then {
-        Then::Record => true,
+        Then::Record | Then::Notify => true,
         Then::Hold | Then::Renew => view.device.barred().is_none(),
         Then::Revoke => view.device.out.is_none() && view.device.retired.is_none(),
     }
@@ -189,7 +190,10 @@ pub fn look<'r>(
             let Some(signer) = signer else { return Ok(false) };
             Ok(signer.send_in(tx, device, Purpose::Renew, RENEW_WITHIN, cause)?.is_ok())
         };
-        let done = store.decide(|tx| reflex::act(tx, working, (from, to), &acts, &mut renew, cause))?;
+        let urn = store.ward()?.urn;
+        let tell =
+            |device: &DeviceId, evidence: &str, at: UnixTime| notice::of_reflex(&urn, name, device, evidence, at);
+        let done = store.decide(|tx| reflex::act(tx, working, (from, to), &acts, (&mut renew, Some(&tell)), cause))?;
         // Who was overtaken looks again.
         if let Ok(done) = done
             && done != Done::default()
@@ -251,7 +255,7 @@ pub fn test(view: &dyn View, reflex: &Reflex, now: UnixTime) -> Result<Vec<Would
         after = *number;
         for (_, evidence) in found {
             let is_old = now.0 - evidence.at.0 > KEPT.seconds();
-            if evidence.what != what || is_old || !(evidence.is_proved || reflex.then == Then::Record) {
+            if evidence.what != what || is_old || !(evidence.is_proved || reflex.then.is_harmless()) {
                 continue;
             }
             if let When::Refusals { most, within } = reflex.when {
@@ -301,10 +305,15 @@ pub fn resume(store: &mut OperatorStore, name: &str, cause: &Cause) -> Result<bo
     Ok(resumed == Ok(true))
 }
 
-/// How far a reflex is, and how often it acted within its time.
-pub fn standing(view: &dyn View, name: &str, reflex: &Reflex, now: UnixTime) -> Result<(Progress, u64), StoreError> {
+/// How far a reflex is, if a desk has ever looked for it, and how often it acted within its time.
+pub fn standing(
+    view: &dyn View,
+    name: &str,
+    reflex: &Reflex,
+    now: UnixTime,
+) -> Result<(Option<Progress>, u64), StoreError> {
     let since = UnixTime(now.0 - reflex.at_most.within.seconds());
-    Ok((view.reflex_progress(name)?.unwrap_or_default(), view.count_hits(name, "", since)?.0))
+    Ok((view.reflex_progress(name)?, view.count_hits(name, "", since)?.0))
 }
 
 /// How many pieces of evidence are kept at the most, and how many are forgotten in one go.

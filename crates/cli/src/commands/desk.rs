@@ -45,11 +45,13 @@ struct Known {
     signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
     /// The key that signs errands.
     errands: Option<Arc<dyn Signer>>,
+    /// The key that signs notices.
+    notices: Option<Arc<dyn Signer>>,
 }
 
 impl From<&LiveConfig> for Known {
     fn from(live: &LiveConfig) -> Self {
-        Self { signers: live.signers().to_vec(), errands: live.errand_key() }
+        Self { signers: live.signers().to_vec(), errands: live.errand_key(), notices: live.notice_key() }
     }
 }
 
@@ -81,6 +83,10 @@ impl Openers for Reopened<'_> {
 
     fn key_file(&self) -> Option<&Path> {
         None
+    }
+
+    fn known_for_notices(&self) -> Option<Arc<dyn Signer>> {
+        self.known.notices.clone()
     }
 
     fn known(&self, key: &PublicKey) -> Option<Arc<dyn Signer>> {
@@ -185,6 +191,7 @@ pub(crate) async fn bind(
         rotations: post.is_none().then(|| ward.another_store()).transpose()?,
         errands: post.is_none().then(|| ward.another_store()).transpose()?,
         reflexes: post.is_none().then(|| ward.another_store()).transpose()?,
+        notices: post.is_none().then(|| ward.another_store()).transpose()?,
     };
     let (name, actor) = match post {
         Some(post) => (post.name.clone(), ward.actor.clone()),

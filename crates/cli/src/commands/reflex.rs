@@ -45,7 +45,12 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
             .store
             .view(|view| Ok((reflex::standing(view, name, reflex, now)?, view.hits(Some(name), i64::MAX, 1)?.pop())))?;
         let (progress, acted) = standing;
-        let state = if progress.stopped.is_some() { "stopped" } else { "on" };
+        let state = match &progress {
+            None => "new",
+            Some(progress) if progress.stopped.is_some() => "stopped",
+            Some(_) => "on",
+        };
+        let progress = progress.unwrap_or_default();
         let mut item = describe(name, reflex);
         item["state"] = json!(state);
         item["acted"] = json!(acted);

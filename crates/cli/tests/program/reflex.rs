@@ -4,7 +4,8 @@ use serde_json::Value;
 use tidy_warden_simulate::Login;
 
 use crate::desk::Desk;
-use crate::harness::{Guard, POLICY, World, block_on, eventually, in_days};
+use crate::door::python;
+use crate::harness::{Guard, POLICY, Running, World, block_on, eventually, free_port, in_days};
 
 const KINDS: &str = r#"
 [kinds.windvane]
@@ -168,4 +169,63 @@ then = "errand renew"
     };
     assert_eq!((of("quiet"), of("chatty")), (1, 1), "{log}");
     assert_eq!(of("ends"), 2, "those that are not on hold: {log}");
+}
+
+/// A web service in another language.
+const SERVICE: &str = include_str!("notices.py");
+
+#[test]
+fn a_web_service_is_told_what_happens_and_checks_who_tells_it() {
+    let world = rehearsal(2, "");
+    let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    let reflex = "[reflexes.told]\nwhen = \"clone-sign\"\nthen = \"notify\"\n";
+    world.append("w/ward.toml", reflex);
+    world.run(&["settings", "check"]).exits(3).prints(&["there is nobody to tell"]);
+    let port = free_port();
+    let url = format!("http://127.0.0.1:{port}/ward?of=north");
+    let with = |more: &str| {
+        world.write("w/ward.toml", format!("{settings}{reflex}[notices]\nurl = \"{url}\"\n{more}"));
+    };
+    // Nothing goes into anybody's network, unless the settings say so.
+    with("");
+    let key = world.run(&["notice", "key", "--format", "json"]).exits(0).stdout;
+    world.write("key.json", &key);
+    let guard = Guard::start(&world, "builtin");
+    let desk = Desk::start(&world);
+    world.run(&["notice", "test"]).exits(0).says(&["see what comes of it: notice list"]);
+    let refused = desk.event("notice-not-taken", |event| event["tries"] == 1);
+    assert!(refused["because"].as_str().unwrap().contains("private network"), "{refused}");
+    drop(desk);
+
+    world.write("service.py", SERVICE);
+    let service = Running::start(world.command(python(&world)).args(["service.py", &port.to_string(), "key.json"]));
+    service.line("that it is ready", |line| line == "ready" || line.contains("Error"));
+    with("allow_private = true\n");
+    world.write("now", in_days(1));
+    let desk = Desk::start(&world);
+    // The first is answered with 503, and comes again.
+    service.line("the trial", |line| line.contains("\"trial\"") && line.contains("503"));
+    desk.event("notice-not-taken", |event| event["because"].as_str().unwrap().contains("503"));
+    eventually(|| (reflex_state(&world) == "on").then_some(())).unwrap();
+    copied(&world, &guard, &world.login("wv-1"), 1);
+    let told = service.line("what happened", |line| line.contains("\"reflex\""));
+    assert!(told.contains("wv-1") && told.contains("in turn") && told.contains("204"), "{told}");
+    assert_ne!(state(&world, "wv-1"), "held");
+    world.write("now", in_days(2));
+    service.line("the trial again, under its id", |line| line.contains("\"trial\"") && line.contains("\"tries\": 2"));
+    let states = || -> Vec<String> {
+        let all = world.run(&["notice", "list", "--format", "json"]).exits(0).json();
+        all["notices"].as_array().unwrap().iter().map(|each| each["state"].as_str().unwrap().to_owned()).collect()
+    };
+    eventually(|| (states() == ["taken", "taken"]).then_some(())).unwrap_or_else(|| panic!("{:?}", states()));
+    // One that is refused for good is not sent again.
+    world.run(&["notice", "test"]).exits(0);
+    eventually(|| (states()[0] == "failed" || states()[0] == "taken").then_some(()))
+        .unwrap_or_else(|| panic!("{:?}", states()));
+    world.run(&["notice", "list"]).exits(0).prints(&["taken", "tidy-warden/notice/1"]);
+    assert!(!service.lines().iter().any(|line| line.contains("Traceback")), "{:?}", service.lines());
+}
+
+fn reflex_state(world: &World) -> String {
+    reflex(world, "told")["state"].as_str().unwrap().to_owned()
 }

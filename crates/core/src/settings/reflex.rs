@@ -3,10 +3,11 @@
 use std::collections::BTreeMap;
 
 use super::key::{Key, Section};
+use super::notice::NoticeSettings;
 use super::reader::{Reader, Table, span_of};
 use crate::condition::{Condition, Use};
 use crate::id::ReflexName;
-use crate::reflex::{AtMost, Reflex};
+use crate::reflex::{AtMost, Reflex, Then};
 use crate::text::Source;
 
 /// The keys of a reflex.
@@ -32,7 +33,7 @@ const WHERE: Key = Key::example(
 const THEN: Key = Key::example(
     "then",
     "\"hold\"",
-    "\"record\", \"hold\", \"revoke\" or \"errand renew\"",
+    "\"record\", \"notify\", \"hold\", \"revoke\" or \"errand renew\"",
     "what it does; needed. A hold or a revocation needs a clone sign or refusals, errand renew a certificate that ends",
 );
 const AT_MOST: Key = Key::default(
@@ -46,7 +47,7 @@ const AT_MOST: Key = Key::default(
 const MOST: usize = 50;
 
 impl Reader<'_> {
-    pub(super) fn reflexes(&mut self, root: &Table<'_>) -> BTreeMap<ReflexName, Reflex> {
+    pub(super) fn reflexes(&mut self, root: &Table<'_>, notices: &NoticeSettings) -> BTreeMap<ReflexName, Reflex> {
         let named = self.named::<ReflexName>(root, "reflexes", "copied-keys");
         let mut all = BTreeMap::new();
         for (name, table) in named {
@@ -65,6 +66,15 @@ impl Reader<'_> {
             }
             let (Some(when), Some(then)) = (when, then) else { continue };
             let when: crate::reflex::When = when;
+            if then == Then::Notify && notices.target.is_none() {
+                let place = span_of(root, &["reflexes", name.as_str(), THEN.name]).unwrap_or(0..0);
+                self.complain(
+                    place,
+                    "there is nobody to tell".to_owned(),
+                    "expected url = \"https://...\" under [notices]",
+                );
+                continue;
+            }
             if !when.may_lead_to(then) {
                 let place = span_of(root, &["reflexes", name.as_str(), THEN.name]).unwrap_or(0..0);
                 let problem = format!("{when} does not lead to {}", then.as_str());

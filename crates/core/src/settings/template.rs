@@ -6,6 +6,7 @@ use super::guard::GUARD;
 use super::here::POST;
 use super::key::{Key, Section, Value};
 use super::kind::KIND;
+use super::notice::NOTICES;
 use super::own::OWN;
 use super::reflex::REFLEX;
 use super::store::STORE;
@@ -52,7 +53,7 @@ pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>, crl: Opt
         }
     }
     text.push_str("\n# Below, every key that may be set, with what holds without it, or with an example.\n");
-    for section in [KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, DUE, REFLEX] {
+    for section in [KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, DUE, REFLEX, NOTICES] {
         text.push_str(&format!("#\n# {}    # {}\n", section.example, section.about));
         section.keys.iter().for_each(|key| text.push_str(&offered(key, key.value.toml())));
     }
@@ -97,7 +98,7 @@ pub fn reference() -> String {
                     holds it to them.\n`settings check` finds every mistake in the file, and what does not fit the ward.\n"
         .to_owned();
     for Section { head, about, keys, .. } in
-        [WARD, ENDPOINTS, KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, DUE, REFLEX, POST]
+        [WARD, ENDPOINTS, KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, DUE, REFLEX, NOTICES, POST]
     {
         text.push_str(&format!("\n## `{head}`\n\n{about}\n\n| key | without it | what it is |\n| --- | --- | --- |\n"));
         for key in keys {

@@ -56,13 +56,16 @@ pub struct Overtaken;
 /// Sends an errand to renew; says whether it was sent.
 pub type Renew<'r> = dyn FnMut(&mut dyn Tx, &DeviceId, &Cause) -> Result<bool, StoreError> + 'r;
 
+/// Makes a notice about a device, with its evidence: its id, and what it says.
+pub type Notice<'n> = dyn Fn(&DeviceId, &str, UnixTime) -> (String, String) + 'n;
+
 /// Does what a reflex is to do, as far as there is room, and notes that it is at `to` then. `from` is where it was when it looked.
 pub fn act(
     tx: &mut dyn Tx,
     working: Working<'_>,
     (from, to): (Option<i64>, i64),
     planned: &[Planned],
-    renew: &mut Renew<'_>,
+    (renew, notice): (&mut Renew<'_>, Option<&Notice<'_>>),
     cause: &Cause,
 ) -> Answer<Done, Overtaken> {
     let Working { name, then, at_most } = working;
@@ -98,6 +101,13 @@ pub fn act(
         let cause = Cause { because, ..cause.clone() };
         let is_done = match then {
             Then::Record => true,
+            Then::Notify => match notice {
+                Some(make) => {
+                    let (id, body) = make(&one.device, &one.evidence, cause.at);
+                    super::notice::put(tx, id, body, cause.at)?
+                }
+                None => false,
+            },
             Then::Hold => !device::set_hold(tx, std::slice::from_ref(&one.device), true, &cause)?.is_empty(),
             Then::Revoke => {
                 revoke::revoke(tx, Revocation { device: &one.device, only: None, reason: one.reason }, &cause)?;

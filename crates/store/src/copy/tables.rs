@@ -5,7 +5,7 @@ use super::Table;
 
 /// Tables that came since there are backups, by the format of the file that brought them: a backup of before has none of them.
 pub const GROWN: [&[&str]; 6] = [
-    &["errands", "errand_traffic", "evidence", "reflex_progress", "reflex_hits"],
+    &["errands", "errand_traffic", "evidence", "reflex_progress", "reflex_hits", "notices"],
     &["device_events"],
     &["token_signers", "token_blocks", "key_wraps"],
     &["retired_facts"],
@@ -14,7 +14,7 @@ pub const GROWN: [&[&str]; 6] = [
 ];
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 42] = [
+pub const TABLES: [Table; 43] = [
     Table {
         name: "authorities",
         columns: &[
@@ -288,6 +288,20 @@ pub const TABLES: [Table; 42] = [
             ("evidence", Text),
             ("source", Text),
             ("undone", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "notices",
+        columns: &[
+            ("number", Integer),
+            ("id", Text),
+            ("at", Integer),
+            ("body", Text),
+            ("tries", Integer),
+            ("due", Integer),
+            ("taken", Integer),
+            ("failed", Text),
         ],
         key: 1,
     },

@@ -101,7 +101,8 @@ const WRITTEN_BY_DESKS: [(&str, &str); 16] = [
 ];
 
 /// What only whoever works on the ward reads beside that.
-const READ_BY_READERS: [&str; 19] = [
+const READ_BY_READERS: [&str; 20] = [
+    "notices",
     "evidence",
     "reflex_progress",
     "reflex_hits",

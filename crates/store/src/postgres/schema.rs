@@ -312,6 +312,11 @@ CREATE TABLE reflex_hits (
 );
 CREATE INDEX reflex_hits_by_time ON reflex_hits (reflex, at);
 CREATE INDEX reflex_hits_by_device ON reflex_hits (device, reflex, number);
+CREATE TABLE notices (
+    number BIGINT PRIMARY KEY, id TEXT NOT NULL, at BIGINT NOT NULL, body TEXT NOT NULL, tries BIGINT NOT NULL,
+    due BIGINT, taken BIGINT, failed TEXT
+);
+CREATE INDEX notices_due ON notices (due, number) WHERE due IS NOT NULL;
 ";
 
 /// What holds for counts of devices holds for what is known of errands, and what holds for jobs for errands; guards and desks read both as
@@ -324,7 +329,7 @@ DO $$ DECLARE one RECORD; BEGIN
     END LOOP;
     FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
         WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
-        EXECUTE format('GRANT %s ON errands, errand_traffic, evidence, reflex_progress, reflex_hits TO %s', one.what, one.who);
+        EXECUTE format('GRANT %s ON errands, errand_traffic, evidence, reflex_progress, reflex_hits, notices TO %s', one.what, one.who);
     END LOOP;
     FOR one IN SELECT grantee::regrole::text AS who FROM pg_class, aclexplode(relacl)
         WHERE oid = 'servers'::regclass AND privilege_type = 'SELECT' AND grantee <> relowner AND grantee <> 0 LOOP

@@ -283,6 +283,11 @@ CREATE TABLE reflex_hits (
 );
 CREATE INDEX reflex_hits_by_time ON reflex_hits (reflex, at);
 CREATE INDEX reflex_hits_by_device ON reflex_hits (device, reflex, number);
+CREATE TABLE notices (
+    number INTEGER PRIMARY KEY, id TEXT NOT NULL, at INTEGER NOT NULL, body TEXT NOT NULL, tries INTEGER NOT NULL,
+    due INTEGER, taken INTEGER, failed TEXT
+);
+CREATE INDEX notices_due ON notices (due, number) WHERE due IS NOT NULL;
 ";
 
 /// The key that signed tokens before there could be several.

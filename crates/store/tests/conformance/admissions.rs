@@ -332,8 +332,7 @@ fn one_key_is_demanded_for_one_device_at_a_time() {
 }
 
 /// What formats 7, 6, 5, 4, 3 and 2 of a database brought.
-const TAKE_AWAY_7: &str =
-    "DROP TABLE errands, errand_traffic, evidence, reflex_progress, reflex_hits; UPDATE store_format SET number = 6";
+const TAKE_AWAY_7: &str = "DROP TABLE errands, errand_traffic, evidence, reflex_progress, reflex_hits, notices; UPDATE store_format SET number = 6";
 const TAKE_AWAY_6: &str = "
     DROP TABLE device_events; DROP INDEX admissions_by_end, audit_by_subject; ALTER TABLE authorities DROP COLUMN crl_until; ALTER TABLE devices DROP COLUMN renew_asked;
     UPDATE store_format SET number = 5, least = 5";

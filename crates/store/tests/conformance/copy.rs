@@ -55,6 +55,7 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::Errand(97, 3), at);
     act(&mut store, &mut guard, cast, &Act::Notice(97, 1, true), at);
     act(&mut store, &mut guard, cast, &Act::Reflex(97, 4), at);
+    act(&mut store, &mut guard, cast, &Act::Reflex(97, 0), at);
     (1..99).for_each(|number| drop(act(&mut store, &mut guard, cast, &Act::Carry(number, true), at)));
     act(&mut store, &mut guard, cast, &Act::Traffic(97, 1), at);
     act(&mut store, &mut guard, cast, &Act::AddKey { device: 97, key: 11, replaces: false }, at);

@@ -79,6 +79,7 @@ pub(crate) enum Act {
     Notice(u8, u8, bool),
     Reflex(u8, u8),
     UndoReflex(u8, bool),
+    SendNotices(u8),
     Difference(u8, u8),
     Session(u8, u8),
     Post(u8),
@@ -150,6 +151,7 @@ pub(crate) fn any_act() -> impl Strategy<Value = Act> {
         3 => (one(), 0u8..4, any::<bool>()).prop_map(|(device, what, proved)| Act::Notice(device, what, proved)),
         3 => (one(), 0u8..8).prop_map(|(device, then)| Act::Reflex(device, then)),
         2 => (0u8..2, any::<bool>()).prop_map(|(name, resume)| Act::UndoReflex(name, resume)),
+        1 => (0u8..3).prop_map(Act::SendNotices),
         1 => (one(), 0u8..3).prop_map(|(device, rule)| Act::Difference(device, rule)),
         1 => (one(), 0u8..3).prop_map(|(device, client)| Act::Session(device, client)),
         4 => (0u8..3).prop_map(Act::Post),
@@ -715,7 +717,7 @@ pub(crate) fn act_for(
             told(guard.tally(&Tally::Evidence(&[of(*device, 3), of(0, 1), of(*device, 2)])))
         }
         Act::Reflex(device, number) => {
-            let then = [Then::Record, Then::Hold, Then::Revoke, Then::Renew][usize::from(*number % 4)];
+            let then = [Then::Notify, Then::Hold, Then::Revoke, Then::Renew][usize::from(*number % 4)];
             let reflex = if *number < 4 { "copied-keys" } else { "chatty" };
             let at_most = AtMost { acts: 3, within: Span::from_seconds(600) };
             let working = Working { name: reflex, then, at_most };
@@ -731,13 +733,31 @@ pub(crate) fn act_for(
                 .into_iter()
                 .filter(|each| store.devices(std::slice::from_ref(&each.device)).unwrap()[0].is_some())
                 .collect();
+            let notice = |id: &DeviceId, evidence: &str, at: UnixTime| (format!("{id}-{}", at.0), evidence.to_owned());
             let from = store.reflex_progress(reflex).unwrap().map(|progress| progress.position);
             let mut renew = |tx: &mut dyn Tx, id: &DeviceId, cause: &Cause| {
                 tx.put_renew_asked(std::slice::from_ref(id), cause.at).map(|()| true)
             };
-            let acted = told(store.decide(|tx| acts::reflex::act(tx, working, (from, 9), &known, &mut renew, cause)));
-            let again = store.decide(|tx| acts::reflex::act(tx, working, (Some(77), 9), &known, &mut renew, cause));
+            let acted =
+                told(store.decide(|tx| {
+                    acts::reflex::act(tx, working, (from, 9), &known, (&mut renew, Some(&notice)), cause)
+                }));
+            let again = store
+                .decide(|tx| acts::reflex::act(tx, working, (Some(77), 9), &known, (&mut renew, Some(&notice)), cause));
             acted + &told(again)
+        }
+        Act::SendNotices(how) => {
+            let taken = store.decide(|tx| Ok(Ok::<_, ()>(acts::notice::take(tx, 2, cause.at)?)));
+            let mut said = format!("{taken:?}");
+            for (place, notice) in taken.unwrap().unwrap().iter().enumerate() {
+                let sent = match (usize::from(*how) + place) % 3 {
+                    0 => acts::notice::Sent::Taken,
+                    1 => acts::notice::Sent::Again("busy".to_owned()),
+                    _ => acts::notice::Sent::Never("no".to_owned()),
+                };
+                said += &told(store.decide(|tx| Ok(Ok::<_, ()>(acts::notice::settle(tx, notice, &sent, cause.at)?))));
+            }
+            said + &told(store.decide(|tx| Ok(Ok::<_, ()>(tx.drop_notices(UnixTime(cause.at.0 - 500), 1)?))))
         }
         Act::UndoReflex(number, resume) => {
             let reflex = ["copied-keys", "chatty"][usize::from(*number)];
@@ -907,6 +927,9 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
     all.push(told(store.answered_errands(3)));
     all.push(told(store.evidence_after(2, 5)));
     all.push(told(store.last_evidence()));
+    all.push(told(store.notices(i64::MAX, 9)));
+    all.push(told(store.due_notices(now, 2)));
+    all.push(told(store.count_waiting_notices()));
     for reflex in ["copied-keys", "chatty", "other"] {
         all.push(told(store.reflex_progress(reflex)));
         all.push(told(store.hits(Some(reflex), 9, 4)));
@@ -953,7 +976,7 @@ pub(crate) fn hashes(store: &OperatorStore) -> Vec<Hash> {
 }
 
 /// How many kinds of acts there are.
-const ACTS: usize = 60;
+const ACTS: usize = 61;
 
 #[test]
 fn random_acts_give_the_same_answers_rows_and_hashes_on_each_engine() {

@@ -394,6 +394,7 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     reader.view(|view| view.errands(None, i64::MAX, 9)).unwrap();
     reader.view(|view| view.carried(&[1])).unwrap();
     reader.view(|view| view.hits(None, 9, 9)).unwrap();
+    reader.view(|view| view.notices(9, 9)).unwrap();
     reader.view(|view| view.reflex_progress("x")).unwrap();
     let posts = reader.posts().unwrap();
     assert!(posts.len() == 2 && posts.iter().all(|post| post.verifier.is_empty()));
