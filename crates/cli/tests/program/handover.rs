@@ -126,7 +126,10 @@ fn keys_for_many_may_be_interrupted_at_any_moment() {
             let jobs = world.run(&["job", "list", "--all", "--format", "json"]).exits(0).json();
             call = match jobs["jobs"].as_array().unwrap().first() {
                 Some(job) if job["state"] == "waiting" => vec!["job", "resume", "1"],
-                Some(_) => break,
+                Some(job) => {
+                    assert_eq!(job["state"], "done", "{job}");
+                    break;
+                }
                 None => add.to_vec(),
             };
         }

@@ -744,7 +744,9 @@ pub(crate) fn act_for(
                 }));
             let again = store
                 .decide(|tx| acts::reflex::act(tx, working, (Some(77), 9), &known, (&mut renew, Some(&notice)), cause));
-            acted + &told(again)
+            // Refused on every engine: it is no refusal of the act.
+            assert!(again.unwrap().is_err(), "a reflex that was elsewhere acted");
+            acted
         }
         Act::SendNotices(how) => {
             let taken = store.decide(|tx| Ok(Ok::<_, ()>(acts::notice::take(tx, 2, cause.at)?)));
