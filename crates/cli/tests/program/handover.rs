@@ -128,13 +128,14 @@ fn keys_for_many_may_be_interrupted_at_any_moment() {
                 Some(job) if job["state"] == "waiting" => vec!["job", "resume", "1"],
                 Some(job) => {
                     assert_eq!(job["state"], "done", "{job}");
+                    call = Vec::new();
                     break;
                 }
                 None => add.to_vec(),
             };
         }
-        if call[0] == "job" {
-            let _ = world.run(&["job", "resume", "1"]);
+        if !call.is_empty() {
+            world.run(&call).exits(0);
         }
         let (keys, manifest) = open_any_pack(&world.path("keys.tar.zst"), "id,kid,ends,run");
         let known = listed(&world);
