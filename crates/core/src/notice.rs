@@ -51,7 +51,7 @@ pub struct NoticeRecord {
 /// Where notices go.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Target {
-    /// As it is written.
+    /// The address as whoever gets a request puts it together (RFC 9110 section 4.2.3): the host in small letters, the usual port left out, and a path.
     pub url: String,
     /// Whether it is spoken to over TLS; without only to the machine itself.
     pub tls: bool,
@@ -86,11 +86,13 @@ impl Target {
         };
         let has_port = host.rsplit_once(':').is_some_and(|(_, port)| port.parse::<u16>().is_ok());
         let with_port = if has_port { host.to_owned() } else { format!("{host}:{}", if tls { 443 } else { 80 }) };
-        let endpoint: Endpoint = with_port.parse().map_err(|_| EXPECTED)?;
+        let endpoint: Endpoint = with_port.to_ascii_lowercase().parse().map_err(|_| EXPECTED)?;
         if !tls && !is_this_machine(&endpoint.host) {
             return Err("expected https://: http:// goes to the machine itself alone");
         }
-        Ok(Self { url: url.to_owned(), tls, endpoint, path })
+        let mut target = Self { url: String::new(), tls, endpoint, path };
+        target.url = format!("{}://{}{}", if tls { "https" } else { "http" }, target.authority(), target.path);
+        Ok(target)
     }
 
     /// What the Host field says: the port only where it is not the usual one.
@@ -116,12 +118,14 @@ fn is_this_machine(host: &str) -> bool {
 pub fn is_private(address: IpAddr) -> bool {
     match address {
         IpAddr::V4(v4) => is_private_v4(v4),
-        IpAddr::V6(v6) => match (v6.to_ipv4_mapped(), embedded(v6)) {
-            (Some(v4), _) | (None, Some(v4)) => is_private_v4(v4),
-            (None, None) => {
-                v6.is_loopback() || v6.is_unspecified() || v6.is_multicast() || v6.is_unique_local() || v6.is_unicast_link_local()
-                    // Site-local of old (RFC 3879), documentation, discard-only.
-                    || v6.segments()[0] & 0xffc0 == 0xfec0 || v6.segments()[..2] == [0x2001, 0xdb8] || v6.segments()[0] == 0x100
+        IpAddr::V6(v6) => match v6.to_ipv4_mapped().or_else(|| embedded(v6)) {
+            Some(v4) => is_private_v4(v4),
+            None => {
+                let [first, second, ..] = v6.segments();
+                // All that is public begins with 001 (RFC 4291 section 2.4); in it protocols (Teredo among them), and documentation.
+                first & 0xe000 != 0x2000
+                    || (first == 0x2001 && (second < 0x200 || second == 0xdb8))
+                    || (first == 0x3fff && second < 0x1000)
             }
         },
     }
@@ -223,6 +227,14 @@ mod tests {
         );
         let target = Target::parse("https://ops.example.org:8443").unwrap();
         assert_eq!((target.path.as_str(), target.authority()), ("/", "ops.example.org:8443".into()));
+        // What is signed is what the other end puts together of the request.
+        for (written, url) in [
+            ("https://ops.example.org", "https://ops.example.org/"),
+            ("https://OPS.example.org:443?x=A", "https://ops.example.org/?x=A"),
+            ("http://[::1]:80/X", "http://[::1]/X"),
+        ] {
+            assert_eq!(Target::parse(written).map(|target| target.url), Ok(url.to_owned()));
+        }
         assert_eq!(Target::parse("http://127.0.0.1:9/x").map(|target| target.authority()), Ok("127.0.0.1:9".into()));
         for bad in [
             "",
@@ -265,11 +277,25 @@ mod tests {
             "64:ff9b::7f00:1",
             "2002:7f00:1::",
             "fec0::1",
+            "::127.0.0.1",
+            "64:ff9b:1::a00:1",
+            "2001:0:7f00:1::",
+            "3fff:fff::1",
+            "4000::1",
             "2001:db8::1",
         ] {
             assert!(is_private(private.parse().unwrap()), "{private}");
         }
-        for public in ["1.1.1.1", "203.0.114.1", "100.128.0.1", "2606:4700::1111", "64:ff9b::101:101", "172.32.0.1"] {
+        for public in [
+            "1.1.1.1",
+            "203.0.114.1",
+            "100.128.0.1",
+            "2606:4700::1111",
+            "2001:4860::8888",
+            "2a00::1",
+            "64:ff9b::101:101",
+            "172.32.0.1",
+        ] {
             assert!(!is_private(public.parse().unwrap()), "{public}");
         }
     }

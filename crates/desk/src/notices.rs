@@ -12,6 +12,7 @@ use hyper::{Method, Request, StatusCode};
 use hyper_util::rt::TokioIo;
 use tidy_warden_core::key::Signer;
 use tidy_warden_core::notice::{self, CONTENT_TYPE as JSON, NoticeRecord, Target, is_private};
+use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::OperatorStore;
 use tidy_warden_store::acts::notice::Sent;
 use tidy_warden_ward::notice::{forget, settle, take};
@@ -33,6 +34,10 @@ pub(crate) const LOOK: Duration = Duration::from_secs(1);
 /// How long one may take, the connection included; and the largest answer that is read, in octets.
 const PATIENCE: Duration = Duration::from_secs(10);
 const MAX_ANSWER: usize = 64 * 1024;
+
+/// How many are sent in one go, and to how many addresses of a name one is tried.
+const AT_ONCE: usize = 20;
+const MOST_ADDRESSES: usize = 4;
 
 /// How often what does not wait is forgotten.
 const FORGET: Duration = Duration::from_secs(600);
@@ -66,29 +71,42 @@ impl Work {
             Ok(None) => return Ok(()),
             Err(why) => return Err(Problem::failed(why.clone())),
         };
-        let all = take(store, desk.now())?;
-        if all.is_empty() {
-            return Ok(());
-        }
-        let failed = |error: std::io::Error| Problem::failed("notices cannot be sent").because(error);
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
-        for record in all {
-            let sent = runtime.block_on(async {
-                let told = tokio::time::timeout(PATIENCE, send(telling, &record, desk.now()));
-                told.await.unwrap_or_else(|_| Sent::Again("it took too long".to_owned()))
-            });
+        let mut told = false;
+        for _ in 0..AT_ONCE {
+            let Some(record) = take(store, desk.now())? else { break };
+            let sent = in_time(telling, &record, desk.now())?;
             settle(store, &record, &sent, desk.now())?;
-            let because = match sent {
+            let (because, is_over) = match sent {
                 Sent::Taken => continue,
-                Sent::Again(why) | Sent::Never(why) => why,
+                Sent::Again(why) => (why, true),
+                Sent::Never(why) => (why, false),
             };
-            desk.emit(Event::NoticeNotTaken { notice: record.id, tries: record.tries, because });
+            // One line a look, however many are not taken; `notice list` has each.
+            if !std::mem::replace(&mut told, true) {
+                desk.emit(Event::NoticeNotTaken { notice: record.id, tries: record.tries, because });
+            }
+            // Who does not answer one is not asked twenty times at once.
+            if is_over {
+                break;
+            }
         }
         Ok(())
     }
 }
 
-async fn send(telling: &Telling, record: &NoticeRecord, now: tidy_warden_core::time::UnixTime) -> Sent {
+fn in_time(telling: &Telling, record: &NoticeRecord, now: UnixTime) -> Result<Sent, Problem> {
+    let failed = |error: std::io::Error| Problem::failed("notices cannot be sent").because(error);
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
+    let sent = runtime.block_on(async {
+        let told = tokio::time::timeout(PATIENCE, send(telling, record, now));
+        told.await.unwrap_or_else(|_| Sent::Again("it took too long".to_owned()))
+    });
+    // The question for a name cannot be broken off, and is not waited for.
+    runtime.shutdown_background();
+    Ok(sent)
+}
+
+async fn send(telling: &Telling, record: &NoticeRecord, now: UnixTime) -> Sent {
     let again = |what: &str, error: &dyn std::fmt::Display| Sent::Again(format!("{what}: {error}"));
     let target = &telling.target;
     let (host, port) = (target.endpoint.host.as_str(), target.endpoint.port);
@@ -98,19 +116,22 @@ async fn send(telling: &Telling, record: &NoticeRecord, now: tidy_warden_core::t
         Err(error) => return again("its name is not known", &error),
     };
     let allowed = |address: &IpAddr| telling.allow_private || !is_private(*address);
-    let Some(address) = found.iter().find(|address| allowed(&address.ip())) else {
+    let found: Vec<SocketAddr> =
+        found.into_iter().filter(|address| allowed(&address.ip())).take(MOST_ADDRESSES).collect();
+    if found.is_empty() {
         let why = "its address is in a private network, and allow_private under [notices] is false";
         return Sent::Again(why.to_owned());
-    };
-    let tcp = match TcpStream::connect(address).await {
+    }
+    if !target.tls && !found.iter().all(|address| address.ip().is_loopback()) {
+        return Sent::Again("http:// goes to the machine itself alone".to_owned());
+    }
+    // One after another: a name may have an address of a family that is not to be reached from here.
+    let tcp = match TcpStream::connect(&found[..]).await {
         Ok(tcp) => tcp,
         Err(error) => return again("it cannot be reached", &error),
     };
     if !target.tls {
-        return match address.ip().is_loopback() {
-            true => post(telling, record, now, tcp).await,
-            false => Sent::Again("http:// goes to the machine itself alone".to_owned()),
-        };
+        return post(telling, record, now, tcp).await;
     }
     let config = match client(telling) {
         Ok(config) => config,
@@ -145,7 +166,7 @@ fn client(telling: &Telling) -> Result<ClientConfig, String> {
 async fn post(
     telling: &Telling,
     record: &NoticeRecord,
-    now: tidy_warden_core::time::UnixTime,
+    now: UnixTime,
     stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
 ) -> Sent {
     let again = |error: &dyn std::fmt::Display| Sent::Again(error.to_string());

@@ -20,9 +20,6 @@ use crate::problem::Problem;
 const KEY_FILE: &str = "notices.key";
 const KEY_NAME: &str = "the key that signs notices";
 
-/// How many are sent in one go.
-pub const AT_ONCE: usize = 20;
-
 /// How long notices that do not wait are kept.
 const KEPT: Span = Span::from_days(30);
 const FORGOTTEN: usize = 5_000;
@@ -66,13 +63,13 @@ pub fn try_it(store: &mut OperatorStore, ward: &str, cause: &Cause) -> Result<bo
     Ok(store.decide(put)? == Ok(true))
 }
 
-/// Takes those that are to be sent now.
-pub fn take(store: &mut OperatorStore, now: UnixTime) -> Result<Vec<NoticeRecord>, StoreError> {
+/// Takes the next that is to be sent now.
+pub fn take(store: &mut OperatorStore, now: UnixTime) -> Result<Option<NoticeRecord>, StoreError> {
     // Where nothing is due nobody's lock is taken.
     if store.due_notices(now, 1)?.is_empty() {
-        return Ok(Vec::new());
+        return Ok(None);
     }
-    let taken = store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(notice::take(tx, AT_ONCE, now)?)))?;
+    let taken = store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(notice::take(tx, now)?)))?;
     Ok(taken.unwrap_or_default())
 }
 

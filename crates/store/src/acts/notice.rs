@@ -17,15 +17,13 @@ pub fn put(tx: &mut dyn Tx, id: String, body: String, now: UnixTime) -> Result<b
     Ok(true)
 }
 
-/// Takes up to `limit` that are to be sent now: nobody else sends them for two minutes.
-pub fn take(tx: &mut dyn Tx, limit: usize, now: UnixTime) -> Result<Vec<NoticeRecord>, StoreError> {
-    let mut all = tx.due_notices(now, limit)?;
-    for notice in &mut all {
-        notice.tries = notice.tries.saturating_add(1);
-        notice.due = Some(now.plus(TAKEN_FOR));
-        tx.put_notice(notice)?;
-    }
-    Ok(all)
+/// Takes the next that is to be sent now: nobody else sends it for two minutes.
+pub fn take(tx: &mut dyn Tx, now: UnixTime) -> Result<Option<NoticeRecord>, StoreError> {
+    let Some(mut notice) = tx.due_notices(now, 1)?.pop() else { return Ok(None) };
+    notice.tries = notice.tries.saturating_add(1);
+    notice.due = Some(now.plus(TAKEN_FOR));
+    tx.put_notice(&notice)?;
+    Ok(Some(notice))
 }
 
 /// What became of one that was sent.
@@ -39,8 +37,11 @@ pub enum Sent {
     Never(String),
 }
 
-/// Notes what became of a notice that was taken to be sent.
+/// Notes what became of a notice that was taken to be sent, unless somebody else took it since.
 pub fn settle(tx: &mut dyn Tx, notice: &NoticeRecord, sent: &Sent, now: UnixTime) -> Result<(), StoreError> {
+    if tx.notices(notice.number.saturating_add(1), 1)?.first() != Some(notice) {
+        return Ok(());
+    }
     let is_over = now.since(notice.at) > TRIED_FOR.seconds();
     let after = match sent {
         Sent::Taken => NoticeRecord { due: None, taken: Some(now), failed: None, ..notice.clone() },

@@ -76,6 +76,7 @@ pub fn act(
     }
     let mut done = Done::default();
     let mut position = to;
+    let mut told = None;
     let since = UnixTime(cause.at.0 - at_most.within.seconds());
     for one in planned {
         let (all, of_source) = tx.count_hits(name, &one.source, since)?;
@@ -104,7 +105,9 @@ pub fn act(
             Then::Notify => match notice {
                 Some(make) => {
                     let (id, body) = make(&one.device, &one.evidence, cause.at);
-                    super::notice::put(tx, id, body, cause.at)?
+                    // Where there is no room, it stands in the record, and that nobody was told of it.
+                    told = Some(super::notice::put(tx, id, body, cause.at)?);
+                    true
                 }
                 None => false,
             },
@@ -118,7 +121,11 @@ pub fn act(
         if !is_done {
             continue;
         }
-        let detail = json!({ "reflex": name, "act": then.as_str(), "evidence": one.evidence, "source": one.source });
+        let mut detail =
+            json!({ "reflex": name, "act": then.as_str(), "evidence": one.evidence, "source": one.source });
+        if told == Some(false) {
+            detail["told"] = json!(false);
+        }
         append(tx, &cause, "reflex.act", one.device.as_str(), &detail)?;
         tx.put_hit(&Hit {
             number: 0,

@@ -19,6 +19,7 @@ use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::key::{NewKey, ProvenKey, SoftwareKey, sha256, thumbprint};
+use tidy_warden_core::notice::NoticeRecord;
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::reflex::{AtMost, Evidence, Noticed, Then};
@@ -749,9 +750,19 @@ pub(crate) fn act_for(
             acted
         }
         Act::SendNotices(how) => {
-            let taken = store.decide(|tx| Ok(Ok::<_, ()>(acts::notice::take(tx, 2, cause.at)?)));
-            let mut said = format!("{taken:?}");
-            for (place, notice) in taken.unwrap().unwrap().iter().enumerate() {
+            let mut said = String::new();
+            for place in 0..2 {
+                let taken = store.decide(|tx| Ok(Ok::<_, ()>(acts::notice::take(tx, cause.at)?)));
+                said += &format!("{taken:?}");
+                let Some(notice) = &taken.unwrap().unwrap() else { break };
+                // Whoever took it before, and was slow, has no say any more.
+                let before = NoticeRecord { tries: notice.tries - 1, ..notice.clone() };
+                let late = acts::notice::Sent::Taken;
+                store
+                    .decide(|tx| Ok(Ok::<_, ()>(acts::notice::settle(tx, &before, &late, cause.at)?)))
+                    .unwrap()
+                    .unwrap();
+                assert_eq!(store.notices(notice.number + 1, 1).unwrap().first(), Some(notice));
                 let sent = match (usize::from(*how) + place) % 3 {
                     0 => acts::notice::Sent::Taken,
                     1 => acts::notice::Sent::Again("busy".to_owned()),
