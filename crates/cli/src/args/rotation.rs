@@ -64,6 +64,10 @@ pub(crate) struct PrepareRotationArgs {
     /// A round for each value of this label, such as site, in their order; devices without it come last.
     #[arg(long, value_name = "LABEL", conflicts_with = "rounds")]
     pub(crate) by: Option<String>,
+    /// A round for each of these groups, separated by commas, in this order; a device is in the round of the first that it is in, and
+    /// those in none come last.
+    #[arg(long, value_name = "GROUPS", value_delimiter = ',', conflicts_with_all = ["rounds", "by"])]
+    pub(crate) by_group: Vec<String>,
     /// Ask no more than so many devices in an hour.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub(crate) per_hour: Option<u64>,

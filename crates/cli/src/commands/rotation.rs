@@ -4,12 +4,14 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use serde_json::{Value, json};
+use tidy_warden_core::condition::{Candidate, Condition};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
-use tidy_warden_core::id::{DeviceId, KindName, LabelName};
+use tidy_warden_core::id::{DeviceId, GroupName, KindName, LabelName};
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::rotation::{Counts, MOST_ROUNDS, Share, Standing, State, Terms, given, over_by, rounds};
 use tidy_warden_core::settings::Renews;
 use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_store::DeviceView;
 use tidy_warden_ward::errand::{Asks, ErrandSigner};
 use tidy_warden_ward::rotation::{self, Rotation, Round, Word};
 
@@ -57,8 +59,8 @@ fn terms(ward: &Ward, args: &PrepareRotationArgs, picked: &Picked) -> Result<Ter
         return Err(Problem::refused(format!("nobody could be asked until {until}")).next("a later --until"));
     }
     Ok(Terms {
-        rounds: match args.by {
-            Some(_) => by_label(picked)?,
+        rounds: match picked.by {
+            Some(_) => by_part(picked)?,
             None => rounds(&shares, u64::try_from(picked.ids.len()).unwrap_or(u64::MAX))
                 .map_err(|why| Problem::usage("these are no rounds").because(why).next("--rounds 1%,10%,100%"))?,
         },
@@ -72,13 +74,68 @@ fn terms(ward: &Ward, args: &PrepareRotationArgs, picked: &Picked) -> Result<Ter
     })
 }
 
-/// A round for each value of a label.
-fn by_label(picked: &Picked) -> Result<Vec<u64>, Problem> {
-    match picked.by_label.len() <= MOST_ROUNDS {
-        true => Ok(picked.by_label.values().copied().collect()),
-        false => Err(Problem::refused(format!("the devices have {} values of that label", picked.by_label.len()))
+/// A round for each value of a label, or each group.
+fn by_part(picked: &Picked) -> Result<Vec<u64>, Problem> {
+    match picked.parts.len() <= MOST_ROUNDS {
+        true => Ok(picked.parts.values().copied().collect()),
+        false => Err(Problem::refused(format!("this would be {} rounds", picked.parts.len()))
             .because(format!("a rotation has at most {MOST_ROUNDS} rounds"))
-            .next("--rounds 1%,10%,100%, or another label")),
+            .next("--rounds 1%,10%,100%, another label, or fewer groups")),
+    }
+}
+
+/// What the devices of a round have in common, with where it comes in the order of rounds.
+type Part = (usize, String);
+
+/// What devices have in common that are of none of them; they come last.
+fn none_of_them() -> Part {
+    (usize::MAX, "-".to_owned())
+}
+
+/// By what rounds are made, if not by shares.
+enum By {
+    /// A round for each value of this label.
+    Label(LabelName),
+    /// A round for each of these groups, in this order.
+    Groups(Vec<(String, Condition)>),
+}
+
+impl By {
+    fn read(ward: &Ward, args: &PrepareRotationArgs) -> Result<Option<Self>, Problem> {
+        if let Some(label) = &args.by {
+            return parse(label).map(|label| Some(Self::Label(label)));
+        }
+        let known = ward.groups()?;
+        let mut groups: Vec<(String, Condition)> = Vec::new();
+        for name in &args.by_group {
+            let group = Condition::Group(parse::<GroupName>(name)?, None);
+            if groups.iter().any(|(before, _)| before == name) {
+                return Err(Problem::usage(format!("the group `{name}` is named twice")));
+            }
+            pick::known_names(ward, &group, &known)?;
+            groups.push((name.clone(), group.resolve(&known)));
+        }
+        Ok((!groups.is_empty()).then_some(Self::Groups(groups)))
+    }
+
+    /// What stands over the column.
+    fn title(&self) -> &str {
+        match self {
+            Self::Label(label) => label.as_str(),
+            Self::Groups(_) => "group",
+        }
+    }
+
+    fn part(&self, view: &DeviceView, now: UnixTime) -> Part {
+        let found = match self {
+            Self::Label(label) => view.device.labels.get(label).map(|value| (0, value.to_string())),
+            Self::Groups(groups) => {
+                let of = Candidate::at(&view.device, &view.credentials, now);
+                let place = groups.iter().position(|(_, group)| group.holds(&of));
+                place.map(|place| (place, groups[place].0.clone()))
+            }
+        };
+        found.unwrap_or_else(none_of_them)
     }
 }
 
@@ -86,8 +143,9 @@ fn by_label(picked: &Picked) -> Result<Vec<u64>, Problem> {
 struct Picked {
     ids: Vec<DeviceId>,
     left_out: BTreeMap<&'static str, u64>,
-    /// How many have each value of the label by which rounds are made; those without it come last.
-    by_label: BTreeMap<(bool, String), u64>,
+    /// By what rounds are made, if not by shares, and how many are in each.
+    by: Option<By>,
+    parts: BTreeMap<Part, u64>,
     /// Of those that are asked, how many are of kinds whose certificates a person renews.
     by_person: BTreeMap<KindName, u64>,
 }
@@ -100,8 +158,8 @@ fn picked(ward: &Ward, args: &PrepareRotationArgs) -> Result<Picked, Problem> {
         by && args.key_type.as_ref().is_none_or(|wanted| *wanted == newest.key_type)
     };
     let now = ward.now();
-    let label: Option<LabelName> = args.by.as_deref().map(parse).transpose()?;
-    let (mut ids, mut by_label) = (Vec::new(), BTreeMap::new());
+    let by = By::read(ward, args)?;
+    let (mut ids, mut parts) = (Vec::new(), BTreeMap::new());
     let (mut left_out, mut by_person) = (BTreeMap::new(), BTreeMap::new());
     pick::each(ward, Some(condition), &mut |view| {
         // The newest first, as everywhere.
@@ -119,16 +177,15 @@ fn picked(ward: &Ward, args: &PrepareRotationArgs) -> Result<Picked, Problem> {
                 if kind.is_some_and(|kind| kind.renews == Some(Renews::Person)) {
                     *by_person.entry(view.device.kind.clone()).or_default() += 1;
                 }
-                let of = label.as_ref().map(|label| view.device.labels.get(label).map(ToString::to_string));
-                let of = of.map(|value| (value.is_none(), value.unwrap_or_default())).unwrap_or_default();
-                *by_label.entry(of.clone()).or_default() += 1;
+                let of = by.as_ref().map_or_else(none_of_them, |by| by.part(&view, now));
+                *parts.entry(of.clone()).or_default() += 1;
                 // Within that in no order of their names, so that the first few are not all of one site.
                 ids.push((of, sha256(format!("{name}\0{}", view.device.id).as_bytes()), view.device.id));
             }
         }
     })?;
     ids.sort_unstable();
-    Ok(Picked { ids: ids.into_iter().map(|(_, _, id)| id).collect(), by_label, left_out, by_person })
+    Ok(Picked { ids: ids.into_iter().map(|(_, _, id)| id).collect(), by, parts, left_out, by_person })
 }
 
 fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Problem> {
@@ -153,11 +210,17 @@ fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Pr
         ));
     }
     let over_by = over_by(&terms, ward.now());
-    // What the devices of a round have in common, if rounds are made by a label.
     let of = |at: usize| {
-        let value = args.by.as_ref().and_then(|_| picked.by_label.keys().nth(at));
-        value.map(|(is_without, value)| if *is_without { "-".to_owned() } else { value.clone() })
+        let part = picked.by.as_ref().and_then(|_| picked.parts.keys().nth(at));
+        part.map(|(_, name)| name.clone())
     };
+    if let Some(By::Groups(groups)) = &picked.by {
+        // They are in none of these groups, or in one that stands before.
+        let is_empty = |name: &str| !picked.parts.keys().any(|(_, part)| part == name);
+        for (name, _) in groups.iter().filter(|(name, _)| is_empty(name)) {
+            console.note(format!("no round for the group `{name}`: nobody is left for it"));
+        }
+    }
     let plan: Vec<Value> = terms
         .rounds
         .iter()
@@ -172,8 +235,8 @@ fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Pr
         [vec![(at + 1).to_string(), devices.to_string()], of(at).into_iter().collect()].concat()
     };
     let rows: Vec<Vec<String>> = terms.rounds.iter().enumerate().map(row).collect();
-    let columns: Vec<String> =
-        ["number", "devices"].iter().map(|title| (*title).to_owned()).chain(args.by.clone()).collect();
+    let title = picked.by.as_ref().map(|by| by.title().to_owned());
+    let columns: Vec<String> = ["number", "devices"].iter().map(|title| (*title).to_owned()).chain(title).collect();
     let text = format!(
         "{}\n{} in all; each has {} to renew and to use what it got\nif every round is good it is over by {over_by}, and sooner if devices take less\n",
         table(&columns, &rows),

@@ -24,6 +24,10 @@ fn open_jobs(world: &World) -> Vec<Value> {
     world.run(&["job", "list", "--format", "json"]).exits(0).json()["jobs"].as_array().unwrap().clone()
 }
 
+fn count_all_jobs(world: &World) -> usize {
+    world.run(&["job", "list", "--all", "--format", "json"]).exits(0).json()["jobs"].as_array().unwrap().len()
+}
+
 /// How many entries of the audit record are of an act.
 fn entries(world: &World, act: &str) -> usize {
     let log = world.run(&["audit", "log", "--format", "jsonl"]).exits(0).stdout;
@@ -33,6 +37,7 @@ fn entries(world: &World, act: &str) -> usize {
 /// Runs a call that is a job, kills it after `delay`, and goes on until it is done; gives how often it was killed while it was one.
 fn killed_until_done(world: &World, call: &[&str], mut delay: Duration) -> usize {
     let mut kills = 0;
+    let before = count_all_jobs(world);
     let mut next: Vec<String> = call.iter().map(|&word| word.to_owned()).collect();
     loop {
         let words: Vec<&str> = next.iter().map(String::as_str).collect();
@@ -48,8 +53,8 @@ fn killed_until_done(world: &World, call: &[&str], mut delay: Duration) -> usize
         }
         match open_jobs(world).as_slice() {
             [] if ended => return kills,
-            // Killed before it was noted, or after its end was.
-            [] if kills > 0 => return kills,
+            // Killed after its end was noted; or before it was noted itself, and then once more.
+            [] if count_all_jobs(world) > before => return kills,
             [] => {}
             [job] => {
                 kills += 1;

@@ -211,11 +211,35 @@ fn a_plan_says_whom_it_leaves_out_and_what_it_cannot_be() {
     );
     prepare(&["--by", "site"]).exits(0).prints(&["NUMBER  DEVICES  SITE", "1  1        brindle"]);
     prepare(&["--by", "site", "--rounds", "10%"]).exits(2);
+    // By groups: by name as by rule, in the order that is given, each device once.
+    world.run(&["group", "make", "first", "--device", "wv-9"]).exits(0);
+    world.run(&["group", "make", "seaside", "--where", "site = ossel or site = brindle"]).exits(0);
+    let by_groups = |groups: &str| {
+        let plan = prepare(&["--by-group", groups, "--format", "json"]).exits(0).json();
+        let rounds = plan["rounds"].as_array().unwrap().iter();
+        rounds.map(|round| format!("{} {}", round["of"].as_str().unwrap(), round["devices"])).collect::<Vec<_>>()
+    };
+    assert_eq!(by_groups("first,seaside"), ["first 1", "seaside 2"]);
+    assert_eq!(by_groups("seaside,first"), ["seaside 2", "first 1"]);
+    assert_eq!(by_groups("seaside"), ["seaside 2", "- 1"]);
+    world.run(&["group", "make", "all", "--where", "kind = windvane"]).exits(0);
+    prepare(&["--by-group", "all,first"])
+        .exits(0)
+        .says(&["no round for the group `first`"])
+        .prints(&["NUMBER  DEVICES  GROUP"]);
+    prepare(&["--by-group", "all,firts"]).exits(4).says(&["did you mean `first`?"]);
+    prepare(&["--by-group", "all,all"]).exits(2).says(&["named twice"]);
+    prepare(&["--by-group", "all", "--by", "site"]).exits(2);
     world.run(&["rotation", "prepare", "sites", "--where", "kind = windvane", "--by", "site"]).exits(0);
     assert_eq!(status(&world, "sites")["rounds"][2]["devices"], 1);
     world.run(&["rotation", "start", "sites", "--yes"]).exits(0);
     world.run(&["rotation", "run", "sites", "--once"]).exits(0);
     assert_eq!(asked(&world), ["wv-3"], "that of the first site");
+    world.run(&["rotation", "prepare", "groups", "--where", "kind = windvane", "--by-group", "first,seaside"]).exits(0);
+    world.run(&["rotation", "start", "groups", "--yes"]).exits(0);
+    world.run(&["rotation", "run", "groups", "--once"]).exits(0);
+    assert_eq!(asked(&world), ["wv-3", "wv-9"], "that of the first group");
+    world.run(&["rotation", "stop", "groups", "--yes"]).exits(0);
     world.run(&["hold", "wv-9", "--because", "away", "--yes"]).exits(0);
     // Whom a new authority is for, and whom the old one's end would hurt.
     let hurt = || {
