@@ -3,7 +3,7 @@
 //! An errand is a JWS (RFC 7515) that names its device, its number, its end and its purpose, and is signed with a key of its own, whose
 //! certificate comes with it and is for nothing else (see [`crate::certificate::Usage::Errands`]). So a device need not trust whoever
 //! brings it. An answer names the errand's number. What changes a credential is signed with the device's own key, together with a number
-//! that nobody could know before (see [`Answer::renewal`]): who brings it, and on which topic, proves nothing.
+//! that nobody could know before (see [`Renewal`]): who brings it, and on which topic, proves nothing.
 
 mod answer;
 mod jws;

@@ -68,12 +68,12 @@ pub(super) fn known_names(ward: &Ward, condition: &Condition, groups: &Groups) -
             kinds.insert(value.to_owned());
         }
     });
-    let near = |word: &str, all: &mut dyn Iterator<Item = &str>| match nearest(word, all) {
+    let near = |word: &str, all: &mut dyn Iterator<Item = &str>, list: &str| match nearest(word, all) {
         Some(near) => format!("did you mean `{near}`?"),
-        None => "device list shows what there is".to_owned(),
+        None => format!("{list} shows what there is"),
     };
     if let Some(group) = unknown_group {
-        let next = near(group.as_str(), &mut groups.keys().map(|name| name.as_str()));
+        let next = near(group.as_str(), &mut groups.keys().map(|name| name.as_str()), "group list");
         return Err(Problem::not_found(format!("there is no group `{group}`")).next(next));
     }
     if !ward.store.is_used(&NameInUse::Any)? {
@@ -99,7 +99,7 @@ pub(super) fn known_names(ward: &Ward, condition: &Condition, groups: &Groups) -
     for kind in kinds {
         let declared = ward.settings.kinds.keys().any(|known| known.as_str() == kind);
         if !declared && !ward.store.is_used(&NameInUse::Kind(kind.clone()))? {
-            let next = near(&kind, &mut ward.settings.kinds.keys().map(|name| name.as_str()));
+            let next = near(&kind, &mut ward.settings.kinds.keys().map(|name| name.as_str()), "device list");
             return Err(Problem::not_found(format!("there is no kind `{kind}`")).next(next));
         }
     }

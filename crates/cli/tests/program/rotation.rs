@@ -228,6 +228,7 @@ fn a_plan_says_whom_it_leaves_out_and_what_it_cannot_be() {
         .says(&["no round for the group `first`"])
         .prints(&["NUMBER  DEVICES  GROUP"]);
     prepare(&["--by-group", "all,firts"]).exits(4).says(&["did you mean `first`?"]);
+    prepare(&["--by-group", "all,zzzzzzzz"]).exits(4).says(&["group list shows what there is"]);
     prepare(&["--by-group", "all,all"]).exits(2).says(&["named twice"]);
     prepare(&["--by-group", "all", "--by", "site"]).exits(2);
     world.run(&["rotation", "prepare", "sites", "--where", "kind = windvane", "--by", "site"]).exits(0);
