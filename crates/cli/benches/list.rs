@@ -18,6 +18,9 @@ use tidy_warden_core::due::DeviceEnds;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{OperatorStore, SqliteStore};
 
+/// How many devices a look of a rotation asks.
+const LOOK: u32 = 20_000;
+
 fn main() {
     // Cargo itself gives `--bench`.
     let devices = std::env::args().filter_map(|word| word.parse().ok()).next().unwrap_or(1_000_000usize);
@@ -40,7 +43,7 @@ fn main() {
         }
     }
     due(dir.path());
-    rotation(dir.path());
+    rotation(dir.path(), devices);
 }
 
 /// Times `due`, in ways that differ in what they have to keep.
@@ -81,17 +84,22 @@ fn due(dir: &Path) {
 }
 
 /// Times preparing a rotation of all, and asking: how many a second where nothing else is done.
-fn rotation(dir: &Path) {
+fn rotation(dir: &Path, devices: usize) {
     let timed = |call: &[&str]| {
         let begun = Instant::now();
         assert!(program(dir, call).stdout(Stdio::null()).status().unwrap().success(), "{call:?}");
         begun.elapsed().as_secs_f64()
     };
     let bound = walk(dir, "device").as_secs_f64();
-    let took = timed(&["rotation", "prepare", "all", "--where", "id matches \"wv-*\"", "--rounds", "50%,100%"]);
+    let took = timed(&["rotation", "prepare", "all", "--where", "id matches \"wv-*\"", "--rounds", "100%"]);
     println!("rotation prepare                     {took:.1} s, {:.1} times the walk over devices", took / bound);
     timed(&["rotation", "start", "all", "--yes"]);
-    // What one look asks: first so that devices learn of it when they call, then each by an errand of its own, signed.
+    // What one look asks, while there are enough of them: first so that devices learn of it when they call, then each by an errand of
+    // its own, signed.
+    let looks = (devices / 2 / usize::try_from(LOOK).unwrap()).min(5);
+    if looks == 0 {
+        return println!("too few devices to time what a look of a rotation asks: {} are enough", 2 * LOOK);
+    }
     for by in ["when they call", "by errands"] {
         if by == "by errands" {
             let settings = std::fs::read_to_string(dir.join("ward.toml")).unwrap();
@@ -100,13 +108,15 @@ fn rotation(dir: &Path) {
             std::fs::write(dir.join("ward.toml"), settings.replace(kind, "renews = \"errand\"")).unwrap();
         }
         let mut asked = Vec::new();
-        for _ in 0..5 {
-            asked.push(20_000.0 / timed(&["rotation", "run", "all", "--once"]));
+        for _ in 0..looks {
+            asked.push(f64::from(LOOK) / timed(&["rotation", "run", "all", "--once"]));
         }
         asked.sort_by(f64::total_cmp);
         println!(
             "rotation run --once, {by:<15} asks {:.0} [{:.0}..{:.0}] devices a second",
-            asked[2], asked[0], asked[4]
+            asked[looks / 2],
+            asked[0],
+            asked[looks - 1]
         );
     }
 }
