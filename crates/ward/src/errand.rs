@@ -14,7 +14,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::enrolment::{renewal_opens, renewal_window};
 use tidy_warden_core::errand::{Answer, Errand, ErrandRecord, LONGEST, MOST_OPEN, Purpose, Renewal, State, sign};
 use tidy_warden_core::id::{DeviceId, KindName};
-use tidy_warden_core::key::{NewKey, PublicKey, SignError, Signer, SoftwareKey};
+use tidy_warden_core::key::{PublicKey, SignError, Signer};
 use tidy_warden_core::random::bytes;
 use tidy_warden_core::request::Request;
 use tidy_warden_core::settings::{Kind, Renews, Settings};
@@ -79,16 +79,8 @@ impl ErrandSigner {
             |error: &dyn std::fmt::Display| Problem::failed("cannot make the key that signs errands").because(error);
         let service = ward.service()?;
         let signer = openers.signer(ward, &service)?;
-        let path = ward.dir.join(KEYS).join(KEY_FILE);
-        // A key whose certificate ended, or whose maker got no further, goes on.
-        let key = match path.exists() {
-            true => keys::open(&path, openers.passphrase(KEY_NAME)?)?,
-            false => {
-                let key = SoftwareKey::generate(NewKey::P256).map_err(|error| failed(&error))?;
-                keys::lock(&key, &path, openers.passphrase(KEY_NAME)?, ward.lock_cost())?;
-                key
-            }
-        };
+        // A key whose certificate ended goes on, too.
+        let key = keys::open_or_make(ward, openers, KEY_FILE, KEY_NAME)?;
         let urls = ward.urls(&service.name);
         let template = Template {
             serial: SerialNumber::new(ward.now(), &mut SystemRandom),

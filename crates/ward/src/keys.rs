@@ -202,6 +202,23 @@ pub fn lock(key: &SoftwareKey, path: &Path, passphrase: &Passphrase, cost: LockC
     files::create(path, locked.as_bytes(), Access::Secret).map_err(|error| Problem::file("write", path, &error))
 }
 
+/// Opens a key of the ward's own that is locked in a file of its folder of keys; makes it (P-256) where there is none. One that a process left
+/// which was killed is taken up. `name` says in words what it is.
+///
+/// # Errors
+/// It can be neither opened nor made, or there is no passphrase.
+pub fn open_or_make(ward: &Ward, openers: &dyn Openers, file: &str, name: &str) -> Result<SoftwareKey, Problem> {
+    let path = ward.dir.join(KEYS).join(file);
+    let passphrase = openers.passphrase(name)?;
+    if path.exists() {
+        return open(&path, passphrase);
+    }
+    let key = SoftwareKey::generate(NewKey::P256);
+    let key = key.map_err(|error| Problem::failed(format!("cannot make {name}")).because(error))?;
+    lock(&key, &path, passphrase, ward.lock_cost())?;
+    Ok(key)
+}
+
 fn hsm_problem(what: &str, error: &HsmError) -> Problem {
     let problem = Problem::failed(what).because(error);
     match error {

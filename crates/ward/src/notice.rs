@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use serde_json::{Value, json};
 use tidy_warden_core::id::{DeviceId, uuid_urn};
-use tidy_warden_core::key::{NewKey, Signer, SoftwareKey};
+use tidy_warden_core::key::Signer;
 use tidy_warden_core::notice::NoticeRecord;
 use tidy_warden_core::random::bytes;
 use tidy_warden_core::time::{Span, UnixTime};
@@ -13,7 +13,7 @@ use tidy_warden_store::{Cause, OperatorStore, StoreError, Tx};
 
 use crate::clock::SystemRandom;
 use crate::keys::{self, Openers};
-use crate::open::{KEYS, Ward};
+use crate::open::Ward;
 use crate::problem::Problem;
 
 /// The file of the key, and what it is called when it is opened.
@@ -29,15 +29,7 @@ pub fn key(ward: &Ward, openers: &dyn Openers) -> Result<Arc<dyn Signer>, Proble
     if let Some(known) = openers.known_for_notices() {
         return Ok(known);
     }
-    let path = ward.dir.join(KEYS).join(KEY_FILE);
-    let passphrase = openers.passphrase(KEY_NAME)?;
-    if path.exists() {
-        return Ok(Arc::new(keys::open(&path, passphrase)?));
-    }
-    let key = SoftwareKey::generate(NewKey::P256);
-    let key = key.map_err(|error| Problem::failed("cannot make the key that signs notices").because(error))?;
-    keys::lock(&key, &path, passphrase, ward.lock_cost())?;
-    Ok(Arc::new(key))
+    Ok(Arc::new(keys::open_or_make(ward, openers, KEY_FILE, KEY_NAME)?))
 }
 
 /// A notice: its id, and what it says.

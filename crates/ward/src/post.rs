@@ -266,20 +266,14 @@ pub fn toml_text(text: &str) -> String {
 
 /// The key that signs adopted settings; made if there is none and `make` is set.
 fn settings_key(ward: &Ward, openers: &dyn Openers, make: bool) -> Result<SoftwareKey, Problem> {
-    let path = ward.dir.join(KEYS).join(format!("{SETTINGS_KEY}.key"));
-    let passphrase = openers.passphrase("the key that signs settings")?;
-    if path.exists() {
-        return keys::open(&path, passphrase);
-    }
-    if !make {
+    let file = format!("{SETTINGS_KEY}.key");
+    let path = ward.dir.join(KEYS).join(&file);
+    if !make && !path.exists() {
         return Err(Problem::refused("the ward's settings cannot be signed here")
             .because(format!("they were adopted elsewhere, and {} is not here", path.display()))
             .next("do this where they were adopted, or bring that file"));
     }
-    let key =
-        SoftwareKey::generate(NewKey::P256).map_err(|error| Problem::failed("cannot make a key").because(error))?;
-    keys::lock(&key, &path, passphrase, ward.lock_cost())?;
-    Ok(key)
+    keys::open_or_make(ward, openers, &file, "the key that signs settings")
 }
 
 /// Whether adopted settings are signed by a key.

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::key::{NewKey, PublicKey, Signer, SoftwareKey, sha256};
+use tidy_warden_core::key::{PublicKey, Signer, SoftwareKey, sha256};
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::random;
 use tidy_warden_core::shared::{DataKey, SharedKey, WrappedKey};
@@ -12,7 +12,7 @@ use tidy_warden_store::acts::bearer;
 
 use crate::clock::SystemRandom;
 use crate::keys::{self, Openers};
-use crate::open::{KEYS, Ward};
+use crate::open::Ward;
 use crate::problem::Problem;
 
 /// What opens the data key for whoever has the ward's passphrase: its file in `keys`, and its name among the wraps.
@@ -86,17 +86,9 @@ pub fn ready(ward: &mut Ward, openers: &dyn Openers) -> Result<DataKey, Problem>
     Ok(key)
 }
 
-/// The key that opens the data key here. One that a process left which was killed is taken up.
+/// The key that opens the data key here.
 fn opener(ward: &Ward, openers: &dyn Openers) -> Result<SoftwareKey, Problem> {
-    let path = ward.dir.join(KEYS).join(format!("{OPENER}.key"));
-    let passphrase = openers.passphrase("the keys that devices share with the ward")?;
-    if path.exists() {
-        return keys::open(&path, passphrase);
-    }
-    let key =
-        SoftwareKey::generate(NewKey::P256).map_err(|error| Problem::failed("cannot make a key").because(error))?;
-    keys::lock(&key, &path, passphrase, ward.lock_cost())?;
-    Ok(key)
+    keys::open_or_make(ward, openers, &format!("{OPENER}.key"), "the keys that devices share with the ward")
 }
 
 /// The own keys of all guards, by the name of each.

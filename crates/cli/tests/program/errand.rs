@@ -10,7 +10,7 @@ use tidy_warden_simulate::{Delivered, Device, Login};
 
 use crate::desk::Desk;
 use crate::door::python;
-use crate::harness::{Guard, KINDS, POLICY, Running, World, block_on, eventually, in_days};
+use crate::harness::{Guard, KINDS, Running, World, block_on, eventually, in_days};
 
 const SOON: Duration = Duration::from_secs(10);
 
@@ -200,12 +200,7 @@ fn an_errand_waits_for_its_device_and_nobody_else_gets_or_answers_it() {
 fn rehearsal(devices: usize) -> World {
     let kinds = KINDS
         .replace("[kinds.windvane]\n", "[kinds.windvane]\nlife = \"30d\"\nrenews = \"errand\"\nerrands = [\"stop\"]\n");
-    let world = World::driven(&kinds);
-    let mut list = "id,kind,label.site\n".to_owned();
-    (1..=devices).for_each(|number| list.push_str(&format!("wv-{number},windvane,ossel\n")));
-    world.write("fleet.csv", list);
-    world.adopt(POLICY);
-    world.run(&["enroll", "--from", "fleet.csv", "--out", "outfits", "--yes"]).exits(0);
+    let world = World::driven_with(&kinds, devices);
     world.write("now", in_days(1));
     world
 }

@@ -142,6 +142,17 @@ impl World {
         world
     }
 
+    /// A rehearsal whose clock is the file `now`, with these kinds and so many wind vanes at ossel, `wv-1` and on, all with outfits.
+    pub(crate) fn driven_with(kinds: &str, vanes: usize) -> Self {
+        let world = Self::driven(kinds);
+        let mut list = "id,kind,label.site\n".to_owned();
+        (1..=vanes).for_each(|number| list.push_str(&format!("wv-{number},windvane,ossel\n")));
+        world.write("fleet.csv", list);
+        world.adopt(POLICY);
+        world.run(&["enroll", "--from", "fleet.csv", "--out", "outfits", "--yes"]).exits(0);
+        world
+    }
+
     /// A ward with an adopted policy, two wind vanes and a control room at ossel, all with outfits.
     pub(crate) fn equipped() -> Self {
         let world = Self::init();

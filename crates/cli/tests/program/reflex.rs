@@ -5,7 +5,7 @@ use tidy_warden_simulate::Login;
 
 use crate::desk::Desk;
 use crate::door::python;
-use crate::harness::{Guard, POLICY, Running, World, block_on, eventually, free_port, in_days};
+use crate::harness::{Guard, Running, World, block_on, eventually, free_port, in_days};
 
 const KINDS: &str = r#"
 [kinds.windvane]
@@ -20,13 +20,7 @@ proxy_from = ["127.0.0.1"]
 
 /// A rehearsal with wind vanes and outfits, before a guard that is told where its clients come from.
 fn rehearsal(devices: usize, reflexes: &str) -> World {
-    let world = World::driven(&format!("{KINDS}{reflexes}"));
-    let mut list = "id,kind,label.site\n".to_owned();
-    (1..=devices).for_each(|number| list.push_str(&format!("wv-{number},windvane,ossel\n")));
-    world.write("fleet.csv", list);
-    world.adopt(POLICY);
-    world.run(&["enroll", "--from", "fleet.csv", "--out", "outfits", "--yes"]).exits(0);
-    world
+    World::driven_with(&format!("{KINDS}{reflexes}"), devices)
 }
 
 /// A device that shows up in two networks in turn, as one does whose key was copied.

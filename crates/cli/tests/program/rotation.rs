@@ -3,16 +3,11 @@
 use serde_json::Value;
 
 use crate::desk::Desk;
-use crate::harness::{Guard, KINDS, POLICY, World, block_on, eventually, in_days};
+use crate::harness::{Guard, KINDS, World, block_on, eventually, in_days};
 
 /// A rehearsal with wind vanes that have certificates; its clock is the file `now`.
 fn rehearsal(devices: usize) -> World {
-    let world = World::driven(KINDS);
-    let mut list = "id,kind,label.site\n".to_owned();
-    (1..=devices).for_each(|number| list.push_str(&format!("wv-{number},windvane,ossel\n")));
-    world.write("fleet.csv", list);
-    world.adopt(POLICY);
-    world.run(&["enroll", "--from", "fleet.csv", "--out", "outfits", "--yes"]).exits(0);
+    let world = World::driven_with(KINDS, devices);
     // What was issued in the second of the question might be taken for its answer.
     world.write("now", in_days(1));
     world
