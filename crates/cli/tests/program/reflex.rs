@@ -24,8 +24,7 @@ fn rehearsal(devices: usize, reflexes: &str) -> World {
 }
 
 /// A device that shows up in two networks in turn, as one does whose key was copied.
-fn copied(world: &World, guard: &Guard, login: &Login, network: u8) {
-    let _ = world;
+fn copied(guard: &Guard, login: &Login, network: u8) {
     block_on(async {
         for last in [1, 2, 1, 2] {
             if let Ok(session) = guard.proxied(login, [10, network, last, 7]).await {
@@ -51,7 +50,7 @@ fn copied_keys_are_put_on_hold_until_the_reflex_has_done_enough_and_a_person_tak
     let world = rehearsal(6, "");
     let guard = Guard::start(&world, "builtin");
     // What happened before it was written is told, and nothing is done about it.
-    copied(&world, &guard, &world.login("wv-6"), 6);
+    copied(&guard, &world.login("wv-6"), 6);
     guard.event("clone-sign", |event| event["device"] == "wv-6");
     world.append("w/ward.toml", text);
     let would = || {
@@ -66,22 +65,22 @@ fn copied_keys_are_put_on_hold_until_the_reflex_has_done_enough_and_a_person_tak
     std::thread::sleep(std::time::Duration::from_secs(2));
     assert!(seen().is_none() && state(&world, "wv-6") != "held");
 
-    copied(&world, &guard, &world.login("wv-5"), 5);
+    copied(&guard, &world.login("wv-5"), 5);
     guard.event("clone-sign", |event| event["device"] == "wv-5");
     for id in ["wv-1", "wv-2"] {
-        copied(&world, &guard, &world.login(id), if id == "wv-1" { 1 } else { 2 });
+        copied(&guard, &world.login(id), if id == "wv-1" { 1 } else { 2 });
         desk.event("reflex", |event| event["device"] == id && event["act"] == "hold");
         assert_eq!(state(&world, id), "held");
     }
     assert_ne!(state(&world, "wv-5"), "held", "the condition leaves it out");
     world.run(&["reflex", "list"]).exits(0).prints(&["copied-keys", "on", "clone-sign", "2 of 2 in 1h", "wv-2 at"]);
     // A third is left to a person, who looks.
-    copied(&world, &guard, &world.login("wv-3"), 3);
+    copied(&guard, &world.login("wv-3"), 3);
     desk.event("reflex-stopped", |event| event["reflex"] == "copied-keys");
     assert_ne!(state(&world, "wv-3"), "held");
     let stopped = reflex(&world, "copied-keys");
     assert_eq!((&stopped["state"], &stopped["acted"]), (&"stopped".into(), &2.into()), "{stopped}");
-    copied(&world, &guard, &world.login("wv-4"), 4);
+    copied(&guard, &world.login("wv-4"), 4);
     guard.event("clone-sign", |event| event["device"] == "wv-4");
     world.run(&["device", "events", "wv-1"]).exits(0).prints(&["reflex.act", "hold", "reflex copied-keys: clone-sign"]);
 
@@ -201,7 +200,7 @@ fn a_web_service_is_told_what_happens_and_checks_who_tells_it() {
     service.line("the trial", |line| line.contains("\"trial\"") && line.contains("503"));
     desk.event("notice-not-taken", |event| event["because"].as_str().unwrap().contains("503"));
     eventually(|| (reflex_state(&world) == "on").then_some(())).unwrap();
-    copied(&world, &guard, &world.login("wv-1"), 1);
+    copied(&guard, &world.login("wv-1"), 1);
     let told = service.line("what happened", |line| line.contains("\"reflex\""));
     assert!(told.contains("wv-1") && told.contains("in turn") && told.contains("204"), "{told}");
     assert_ne!(state(&world, "wv-1"), "held");
