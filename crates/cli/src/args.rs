@@ -305,6 +305,9 @@ pub(crate) enum AuthorityCommand {
     Show {
         /// The authority, as `authority list` names it.
         authority: String,
+        /// Of a root: list the devices that are not known to have it.
+        #[arg(long)]
+        missing: bool,
     },
     /// Write root.pem and issuing.pem (all issuing certificates) into a folder, or the keys that sign tokens into a file.
     Export {

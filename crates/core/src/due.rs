@@ -148,6 +148,18 @@ pub enum Why {
     Elsewhere,
     /// Keys of devices' own are replaced by a person.
     Key,
+    /// A desk would send the next one, and the device has no registered key that it could be sealed to.
+    NoPublicKey,
+    /// The next one is there, and was not used yet.
+    Follows {
+        /// Since when.
+        since: UnixTime,
+    },
+    /// The next one is there for long, and was never used.
+    NotTaken {
+        /// Since when.
+        since: UnixTime,
+    },
     /// What it signs is cut short by its own end.
     CutsShort {
         /// From when on, or since when.
@@ -182,7 +194,9 @@ impl Why {
     #[must_use]
     pub fn happens(self) -> Happens {
         match self {
-            Self::Renews { .. } | Self::DeskSigns | Self::DeskRenews { .. } | Self::Replaced => Happens::Itself,
+            Self::Renews { .. } | Self::DeskSigns | Self::DeskRenews { .. } | Self::Replaced | Self::Follows { .. } => {
+                Happens::Itself
+            }
             _ => Happens::Person,
         }
     }
@@ -207,6 +221,13 @@ impl fmt::Display for Why {
             Self::NoDesk { seen: None } => f.write_str("no desk was ever seen"),
             Self::Elsewhere => f.write_str("it was made elsewhere"),
             Self::Key => f.write_str("keys of devices are replaced by a person"),
+            Self::NoPublicKey => {
+                f.write_str("the device has no registered P-256 or P-384 key that the next one could be sealed to")
+            }
+            Self::Follows { since } => write!(f, "the next one is there since {}, and was not used yet", since.date()),
+            Self::NotTaken { since } => {
+                write!(f, "the next one is there since {}, and its device did not take it", since.date())
+            }
             Self::CutsShort { from } => write!(f, "what it signs is cut short from {} on", from.date()),
             Self::SignsLong { since } => write!(f, "it has signed tokens since {}", since.date()),
             Self::SignsNothing => f.write_str("no token that it signed is good then"),
@@ -263,8 +284,11 @@ impl Item {
         let name = &self.name;
         let kind = self.kind.as_ref().map_or("NAME", KindName::as_str);
         Some(match (self.what, self.why) {
-            (What::Certificate, Why::Held { .. }) | (What::Hold, _) => {
+            (What::Certificate | What::SharedKey, Why::Held { .. }) | (What::Hold, _) => {
                 format!("release {name} --because ..., or revoke {name} --because ...")
+            }
+            (What::Certificate | What::SharedKey, Why::NotTaken { .. }) => {
+                format!("errand list --device {name}; device show {name}")
             }
             (What::Certificate, Why::NoDesk { .. }) => "desk".to_owned(),
             (What::Certificate, Why::Elsewhere) => format!("credential pin {name} --cert FILE --again"),
@@ -272,6 +296,10 @@ impl Item {
                 format!("enroll {name} --csr FILE --again; or, if it does renew: renews = \"device\" in [kinds.{kind}]")
             }
             (What::Certificate, _) => format!("enroll {name} --csr FILE --again"),
+            (What::SharedKey, Why::NoDesk { .. }) => "desk".to_owned(),
+            (What::SharedKey, Why::NoPublicKey) => {
+                format!("key add {name} --public-key FILE, or key rotate {name} --shared --out FILE")
+            }
             (What::SharedKey | What::PublicKey, _) => {
                 format!("key rotate {name} {}", self.kid.as_deref().unwrap_or("KID"))
             }
@@ -303,6 +331,9 @@ pub struct DeviceEnds<'a> {
     /// Whether it was at the desk: it came in by an admission, or another credential authorised one that it has or had. Looked up only
     /// where one of its credentials ends before the horizon.
     pub came: bool,
+    /// Whether it has a registered public key that something can be sealed to (see [`crate::jwe::can_seal_to`]). Looked up only where a key
+    /// that it shares with the ward ends before the horizon.
+    pub takes_sealed: bool,
     /// Those of its credentials that are neither revoked nor distrusted, in no order.
     pub credentials: &'a [CredentialEnd<'a>],
 }

@@ -6,7 +6,6 @@
 //! that nobody could know before (see [`Renewal`]): who brings it, and on which topic, proves nothing.
 
 mod answer;
-mod jws;
 mod order;
 mod reserved;
 
@@ -40,6 +39,8 @@ pub enum Purpose {
     Renew,
     /// To take the certificate that it asked for; only the ward itself asks so.
     Install,
+    /// To take the key that it is to share with the ward next, which is sealed for it; only the ward itself asks so.
+    InstallKey,
     /// To start anew.
     Restart,
     /// To tell of itself.
@@ -60,6 +61,7 @@ impl Purpose {
         match self {
             Self::Renew => "renew",
             Self::Install => "install",
+            Self::InstallKey => "install-key",
             Self::Restart => "restart",
             Self::Report => "report",
             Self::Identify => "identify",
@@ -67,7 +69,11 @@ impl Purpose {
         }
     }
 
-    /// Whether it is about a credential: only the device's own certificate may be used for it, no token.
+    /// Those that only the ward itself sends.
+    pub const WARDS: [Self; 2] = [Self::Install, Self::InstallKey];
+
+    /// Whether it is about a certificate: only the device's own certificate may be used for it, no token. (A session gets nothing by a key
+    /// that is sealed: who does not have the private key of the device cannot read it.)
     #[must_use]
     pub fn is_about_credentials(&self) -> bool {
         matches!(self, Self::Renew | Self::Install)
@@ -78,7 +84,7 @@ impl FromStr for Purpose {
     type Err = BadName;
 
     fn from_str(text: &str) -> Result<Self, BadName> {
-        if let Some(common) = Self::COMMON.into_iter().chain([Self::Install]).find(|each| each.as_str() == text) {
+        if let Some(common) = Self::COMMON.into_iter().chain(Self::WARDS).find(|each| each.as_str() == text) {
             return Ok(common);
         }
         id::check("name of an errand", text)?;

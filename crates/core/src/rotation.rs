@@ -1,4 +1,4 @@
-//! Rotations: replacing the certificates of many devices in rounds, each judged before the next begins.
+//! Rotations: replacing the certificates, or the shared keys, of many devices in rounds, each judged before the next begins.
 //!
 //! Nothing here asks a device or looks at one: it is told what was counted and says what is to be done, so that the rules can be tried
 //! with any course of events. Whoever drives a rotation does what it says, writes down that it did, and asks again.
@@ -105,6 +105,46 @@ pub fn rounds(shares: &[Share], devices: u64) -> Result<Vec<u64>, &'static str> 
     match shares.windows(2).all(|pair| pair[0] < pair[1]) {
         true => Ok(all),
         false => Err("each round must reach more devices than the one before"),
+    }
+}
+
+/// What a rotation replaces.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Replaces {
+    /// Certificates that the ward signed.
+    #[default]
+    Certificates,
+    /// Keys that devices share with the ward.
+    SharedKeys,
+}
+
+impl Replaces {
+    /// The word for it.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Certificates => "certificates",
+            Self::SharedKeys => "shared-keys",
+        }
+    }
+
+    /// Where credentials come from that are replaced.
+    #[must_use]
+    pub fn origin(self) -> Origin {
+        match self {
+            Self::Certificates => Origin::Issued,
+            Self::SharedKeys => Origin::Shared,
+        }
+    }
+}
+
+impl FromStr for Replaces {
+    type Err = &'static str;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let known = [Self::Certificates, Self::SharedKeys].into_iter().find(|each| each.as_str() == text);
+        known.ok_or("expected certificates or shared-keys")
     }
 }
 
@@ -220,7 +260,7 @@ pub enum Standing {
     Waiting,
     /// It was asked, and has time.
     Asked,
-    /// It has its next certificate, and did not use it yet.
+    /// It has its next credential, and did not use it yet.
     Renewed,
     /// It used it.
     Confirmed,
@@ -239,7 +279,7 @@ pub enum Why {
     Out,
     /// It was retired.
     Retired,
-    /// It has no certificate of the ward's that it could renew with.
+    /// It has nothing that it could renew with.
     Nothing,
 }
 
@@ -251,7 +291,7 @@ impl Why {
             Self::Held => "it is on hold",
             Self::Out => "it was revoked",
             Self::Retired => "it was retired",
-            Self::Nothing => "it has no certificate to renew with",
+            Self::Nothing => "it has nothing to renew with",
         }
     }
 }
@@ -281,15 +321,19 @@ impl Standing {
     pub fn of(
         device: &DeviceRecord,
         credentials: &[CredentialRecord],
+        replaces: Replaces,
         asked: Option<UnixTime>,
-        give: i64,
-        now: UnixTime,
+        (give, now): (i64, UnixTime),
     ) -> Self {
         let Some(asked) = asked else { return Self::Waiting };
-        let its = || credentials.iter().filter(|each| each.origin == Origin::Issued && each.revoked.is_none());
+        let its = || credentials.iter().filter(|each| each.origin == replaces.origin() && each.revoked.is_none());
         // One that was recorded in the second of the question may have been asked for before.
         let is_next = |each: &&CredentialRecord| each.issued > asked;
-        let used = its().filter(is_next).any(|each| each.first_used.is_some());
+        // A key that is sent is made with the question, or was before and did not arrive: it is the newest, and another stands behind it.
+        // That it was used since tells that it arrived.
+        let newest = its().next().filter(|_| replaces == Replaces::SharedKeys && its().nth(1).is_some());
+        let came = newest.is_some_and(|each| each.first_used.is_some_and(|used| each.issued == asked || used > asked));
+        let used = came || its().filter(is_next).any(|each| each.first_used.is_some());
         if used {
             return Self::Confirmed;
         }
@@ -319,7 +363,7 @@ pub struct Counts {
     pub waiting: u64,
     /// Asked, with time left.
     pub asked: u64,
-    /// With their next certificate, unused.
+    /// With their next credential, unused.
     pub renewed: u64,
     /// That used it.
     pub confirmed: u64,
@@ -529,7 +573,7 @@ mod tests {
         let used = CredentialRecord { first_used: at(300), ..next.clone() };
         let revoked = CredentialRecord { revoked: Some((UnixTime(260), Reason::Superseded)), ..used.clone() };
         let of = |credentials: &[CredentialRecord], asked, now| {
-            Standing::of(&device, credentials, asked, 100, UnixTime(now))
+            Standing::of(&device, credentials, Replaces::Certificates, asked, (100, UnixTime(now)))
         };
         for (credentials, asked, now, wanted) in [
             (vec![old.clone()], None, 200, Standing::Waiting),
@@ -547,8 +591,9 @@ mod tests {
         }
         let held = DeviceRecord { held: at(220), ..device.clone() };
         let out = DeviceRecord { out: at(220), ..device.clone() };
-        let standing =
-            |device: &DeviceRecord, all: &[CredentialRecord]| Standing::of(device, all, at(200), 100, UnixTime(230));
+        let standing = |device: &DeviceRecord, all: &[CredentialRecord]| {
+            Standing::of(device, all, Replaces::Certificates, at(200), (100, UnixTime(230)))
+        };
         assert_eq!(standing(&held, std::slice::from_ref(&old)), Standing::Failed(Why::Held));
         assert_eq!(standing(&out, std::slice::from_ref(&old)), Standing::Failed(Why::Out));
         assert_eq!(
@@ -556,6 +601,46 @@ mod tests {
             Standing::Confirmed,
             "that it was revoked later is no fault of the rotation"
         );
+    }
+
+    #[test]
+    fn a_key_that_is_sent_has_arrived_when_it_is_used() {
+        let device = DeviceRecord::new("ts-1".parse().unwrap(), "tension".parse().unwrap(), UnixTime(0));
+        let at = |seconds| Some(UnixTime(seconds));
+        let key = |issued, first_used| CredentialRecord {
+            origin: Origin::Shared,
+            issued: UnixTime(issued),
+            not_after: UnixTime(9_000),
+            first_used,
+            ..record()
+        };
+        let of = |credentials: &[CredentialRecord], now| {
+            Standing::of(&device, credentials, Replaces::SharedKeys, at(200), (100, UnixTime(now)))
+        };
+        let old = || key(100, at(110));
+        for (credentials, now, wanted) in [
+            (vec![old()], 210, Standing::Asked),
+            (vec![key(200, None), old()], 210, Standing::Asked),
+            (vec![key(200, None), old()], 300, Standing::Overdue),
+            (vec![key(200, at(200)), old()], 210, Standing::Confirmed),
+            (vec![key(200, at(250)), old()], 260, Standing::Confirmed),
+            (vec![key(230, None), old()], 260, Standing::Renewed),
+            (vec![key(230, at(240)), old()], 260, Standing::Confirmed),
+            // Sent again: it was made before.
+            (vec![key(150, None), old()], 210, Standing::Asked),
+            (vec![key(150, at(240)), old()], 250, Standing::Confirmed),
+            (vec![key(150, at(160)), old()], 210, Standing::Asked),
+            // The key that it had, used for the first time since.
+            (vec![key(100, at(240))], 250, Standing::Asked),
+            (
+                vec![CredentialRecord { issued: UnixTime(250), first_used: at(260), ..record() }, old()],
+                270,
+                Standing::Asked,
+            ),
+            (vec![record()], 210, Standing::Failed(Why::Nothing)),
+        ] {
+            assert_eq!(of(&credentials, now), wanted, "{credentials:?} {now}");
+        }
     }
 
     #[test]

@@ -21,7 +21,7 @@ const TAG: usize = 16;
 pub type ContentKey = Zeroizing<[u8; 32]>;
 
 /// Keys of which streams can be sealed to.
-fn curve(key: &PublicKey) -> Option<&'static Algorithm> {
+pub(crate) fn curve(key: &PublicKey) -> Option<&'static Algorithm> {
     match key.key_type() {
         KeyType::P256 => Some(&ECDH_P256),
         KeyType::P384 => Some(&ECDH_P384),

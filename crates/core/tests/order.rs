@@ -35,8 +35,10 @@ fn each_module_uses_only_modules_before_it() {
     let root = std::fs::read_to_string(folder.join("lib.rs")).unwrap();
     let order: Vec<&str> =
         root.lines().filter_map(|line| line.strip_prefix("//! - order: ")).flat_map(str::split_whitespace).collect();
-    let declared: BTreeSet<&str> =
-        root.lines().filter_map(|line| line.strip_prefix("pub mod ")?.strip_suffix(';')).collect();
+    let declared: BTreeSet<&str> = root
+        .lines()
+        .filter_map(|line| line.trim_start_matches("pub ").strip_prefix("mod ")?.strip_suffix(';'))
+        .collect();
     assert_eq!(order.iter().copied().collect::<BTreeSet<_>>(), declared, "the order names every module once");
     assert_eq!(order.len(), declared.len());
     let place = |module: &str| order.iter().position(|each| *each == module);

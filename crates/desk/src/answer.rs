@@ -1,10 +1,11 @@
 //! What is said to whom. Nothing here knows a socket; everything here may wait for the store.
 //!
-//! `enroll` gives first certificates, and has callers wait for a person; `renew` gives the next ones; `children` are brought in by gateways. Here is what both stand on, and
+//! `enroll` gives first certificates, and has callers wait for a person; `renew` gives the next ones; `children` are brought in by gateways, `key` gives the next keys that devices share with the ward. Here is what both stand on, and
 //! what is the same for everybody.
 
 mod children;
 mod enroll;
+mod key;
 mod renew;
 
 use std::net::SocketAddr;
@@ -86,7 +87,7 @@ impl Said {
 
     /// The one answer to a proof that does not hold, whatever is wrong with it.
     pub(crate) fn unproved() -> Self {
-        Self::text(StatusCode::UNAUTHORIZED, "this does not prove to be a device that may have a certificate")
+        Self::text(StatusCode::UNAUTHORIZED, "this does not prove to be a device that may have a credential")
     }
 
     pub(crate) fn later(status: StatusCode, words: &str, seconds: u64) -> Self {
@@ -157,6 +158,7 @@ impl Desk {
             Route::Enroll(kind) => self.enroll(&live, kind.as_ref(), caller, body),
             Route::Renew(kind) => self.renew(&live, kind.as_ref(), caller, body),
             Route::Keygen(kind) => self.keygen(&live, kind.as_ref(), caller, body),
+            Route::Key => self.renew_key(&live, caller, body),
             Route::Children => self.children(&live, caller, body),
             Route::Child(child) => self.enroll_child(&live, child, caller, body),
         };
@@ -222,6 +224,7 @@ pub(crate) fn name_of(route: &Route) -> &'static str {
         Route::Renew(_) => "simplereenroll",
         Route::Connect => "connect",
         Route::Keygen(_) => "serverkeygen",
+        Route::Key => "key",
         Route::Children => "children",
         Route::Child(_) => "enroll-child",
         Route::Keys => "jwks",

@@ -1,10 +1,11 @@
-//! What devices answered is looked at here, those whose time to renew has come are asked to, and what ended long ago is forgotten.
+//! What devices answered is looked at here, those whose time to renew has come are asked to or sent their next keys, and what ended long ago is forgotten.
 
 use std::time::{Duration, Instant};
 
 use tidy_warden_store::OperatorStore;
 use tidy_warden_ward::errand::{Settling, Walk, ask_due, forget, settle};
 use tidy_warden_ward::problem::Problem;
+use tidy_warden_ward::rekey::{KeySender, send_due};
 
 use crate::Event;
 use crate::beside::Seldom;
@@ -23,6 +24,8 @@ pub(crate) struct Work {
     asks: Seldom,
     forgets: Seldom,
     walk: Walk,
+    sends: Seldom,
+    sent: Walk,
 }
 
 impl Work {
@@ -54,6 +57,17 @@ impl Work {
             self.asks.took(begun.elapsed());
             if asked > 0 {
                 desk.emit(Event::AskedToRenew { count: asked });
+            }
+        }
+        if let (Some(signer), Ok(Some(data))) = (live.errands.as_deref(), &live.data_key)
+            && self.sends.is_time(ASK)
+        {
+            let begun = Instant::now();
+            let sender = KeySender { data, signer, settings: &live.settings };
+            let sent = send_due(store, &sender, &mut self.sent, &desk.cause(String::new()))?;
+            self.sends.took(begun.elapsed());
+            if sent > 0 {
+                desk.emit(Event::SentKeys { count: sent });
             }
         }
         if self.forgets.is_time(FORGET) {

@@ -47,6 +47,20 @@ pub enum Event {
         /// Where it called from.
         peer: SocketAddr,
     },
+    /// A device got the key that it shares with the ward next.
+    KeyRenewed {
+        /// The device.
+        device: String,
+        /// What the key is called.
+        kid: String,
+        /// Where it called from.
+        peer: SocketAddr,
+    },
+    /// Devices whose time has come were sent the keys that they share with the ward next, by errands.
+    SentKeys {
+        /// How many.
+        count: u64,
+    },
     /// Devices of a rotation were asked to renew, or it came to another state or round.
     Rotation {
         /// Its name.
@@ -233,6 +247,8 @@ impl fmt::Display for Event {
                 write!(f, "enrolled {device} by {admission}, proved by {proof}: {serial} (from {peer})")
             }
             Self::Renewed { device, serial, peer } => write!(f, "renewed {device}: {serial} (from {peer})"),
+            Self::KeyRenewed { device, kid, peer } => write!(f, "gave {device} its next key: {kid} (from {peer})"),
+            Self::SentKeys { count } => write!(f, "sent {count} their next keys, whose time has come"),
             Self::Rotation { rotation, state, round, asked, because } => {
                 write!(f, "rotation {rotation}, round {round}: asked {asked}; it is {state}")?;
                 because.as_ref().map_or(Ok(()), |because| write!(f, ": {because}"))

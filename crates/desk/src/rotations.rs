@@ -19,7 +19,7 @@ const OPEN: usize = 200;
 /// Drives all rotations that run.
 pub(crate) fn look(desk: &Desk, store: &mut OperatorStore) -> Result<(), Problem> {
     let live = desk.live();
-    let asks = Asks::new(&live.settings, live.errands.as_deref());
+    let asks = Asks::new(&live.settings, live.errands.as_deref(), live.data_key.as_ref().ok().and_then(Option::as_ref));
     let open: Vec<u32> =
         store.jobs(true, OPEN)?.into_iter().filter(|job| job.kind == JobKind::Rotate).map(|job| job.number).collect();
     for number in open {

@@ -18,6 +18,8 @@ pub(crate) enum Route {
     Keygen(Option<KindName>),
     /// How the device whose certificate was shown connects.
     Connect,
+    /// The next key that a device shares with the ward.
+    Key,
     /// Children that a gateway brings in.
     Children,
     /// A certificate for a child, for which its gateway asks.
@@ -56,8 +58,10 @@ const LONGEST: usize = 256;
 /// What a method and a path ask for.
 pub(crate) fn route(door: Door, method: &Method, path: &str) -> Result<Route, NoRoute> {
     let route = found(path).filter(|route| door == Door::Tls || is_signed_in_itself(route)).ok_or(NoRoute::NotFound)?;
-    let is_post =
-        matches!(route, Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Children | Route::Child(_));
+    let is_post = matches!(
+        route,
+        Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Key | Route::Children | Route::Child(_)
+    );
     match *method {
         Method::POST if is_post => Ok(route),
         Method::GET | Method::HEAD if !is_post => Ok(route),
@@ -77,6 +81,7 @@ fn found(path: &str) -> Option<Route> {
         "/jwks.json" => return Some(Route::Keys),
         "/roots.pem" => return Some(Route::Roots),
         "/connect.json" => return Some(Route::Connect),
+        "/key" => return Some(Route::Key),
         "/children" => return Some(Route::Children),
         _ => {}
     }
@@ -120,6 +125,7 @@ mod tests {
         assert_eq!(post("/.well-known/est/simpleenroll"), Ok(Route::Enroll(None)));
         assert_eq!(post("/.well-known/est/gauge/simplereenroll"), Ok(Route::Renew(kind("gauge"))));
         assert_eq!(post("/.well-known/est/gauge/serverkeygen"), Ok(Route::Keygen(kind("gauge"))));
+        assert_eq!((post("/key"), get("/key")), (Ok(Route::Key), Err(NoRoute::NotAllowed("POST"))));
         assert_eq!((post("/children"), get("/children")), (Ok(Route::Children), Err(NoRoute::NotAllowed("POST"))));
         assert_eq!(post("/children/cb-9/simpleenroll"), Ok(Route::Child("cb-9".parse().unwrap())));
         assert_eq!(get("/children/cb-9/simpleenroll"), Err(NoRoute::NotAllowed("POST")));
@@ -140,6 +146,8 @@ mod tests {
             "//jwks.json",
             "/crl/devices.crl/",
             "/crl/devices",
+            "/key/",
+            "/key/ts-1",
             "/CRL/devices.crl",
             "/children/",
             "/children/cb-9",
@@ -160,6 +168,7 @@ mod tests {
             "/jwks.json",
             "/roots.pem",
             "/connect.json",
+            "/key",
             "/children",
             "/children/cb-9/simpleenroll",
             "/.well-known/est/cacerts",

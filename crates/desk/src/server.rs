@@ -19,6 +19,7 @@ use hyper_util::rt::{TokioIo, TokioTimer};
 use tidy_warden_core::admission::Secret;
 use tidy_warden_core::est;
 use tidy_warden_core::id::PostName;
+use tidy_warden_core::rekey::KEY_REQUEST;
 use tidy_warden_core::time::Clock;
 use tidy_warden_serve::http;
 use tidy_warden_serve::listener::{Before, Connection, House, accept};
@@ -521,11 +522,23 @@ async fn respond(
         (Ok(()), Ok(Route::Keygen(kind))) if !desk.live().offers_keys(kind.as_ref()) => {
             early(StatusCode::NOT_FOUND, "there is nothing here")
         }
+        (Ok(()), Ok(Route::Key)) if !desk.live().renews_keys() => early(StatusCode::NOT_FOUND, "there is nothing here"),
         (
             Ok(()),
-            Ok(route @ (Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Children | Route::Child(_))),
+            Ok(
+                route @ (Route::Key
+                | Route::Enroll(_)
+                | Route::Renew(_)
+                | Route::Keygen(_)
+                | Route::Children
+                | Route::Child(_)),
+            ),
         ) => {
-            let kind = if route == Route::Children { JSON } else { est::PKCS10 };
+            let kind = match route {
+                Route::Children => JSON,
+                Route::Key => KEY_REQUEST,
+                _ => est::PKCS10,
+            };
             match received(&head.headers, kind, body).await {
                 Ok(body) => decided(counter, route, (peer, leaf), &head.headers, body).await,
                 Err((status, words)) => early(status, &words),

@@ -12,7 +12,8 @@ use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::est;
 use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
 use tidy_warden_core::key::Signer;
-use tidy_warden_core::settings::Settings;
+use tidy_warden_core::settings::{Renews, Settings};
+use tidy_warden_core::shared::DataKey;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::key_set;
 use tidy_warden_serve::buckets::Buckets;
@@ -70,6 +71,8 @@ pub struct LiveConfig {
     pub(crate) errands: Option<Arc<ErrandSigner>>,
     /// Why it is not open, if it should be.
     pub(crate) errands_closed: Option<String>,
+    /// What opens the keys that devices share with the ward, if devices replace theirs here; or why it is not open.
+    pub(crate) data_key: Result<Option<DataKey>, String>,
     /// Where notices go, if they do; or why they cannot.
     pub(crate) telling: Result<Option<Arc<Telling>>, String>,
     /// The files with the revocation lists of manufacturers.
@@ -95,6 +98,12 @@ impl LiveConfig {
     #[must_use]
     pub fn notice_key(&self) -> Option<Arc<dyn Signer>> {
         self.telling.as_ref().ok()?.as_ref().map(|telling| telling.key.clone())
+    }
+
+    /// What opens the keys that devices share with the ward, if it is open.
+    #[must_use]
+    pub fn data_key(&self) -> Option<DataKey> {
+        self.data_key.as_ref().ok()?.clone()
     }
 
     /// The key that signs errands, if it is open.
@@ -140,6 +149,8 @@ impl LiveConfig {
             Ok(errands) => (errands.map(Arc::new), None),
             Err(problem) => (None, Some(problem.in_one_line())),
         };
+        let data_key =
+            if is_post { Ok(None) } else { data_key(ward, openers).map_err(|problem| problem.in_one_line()) };
         let ours = |each: &&AuthorityRecord| {
             matches!(each.role, AuthorityRole::Root | AuthorityRole::Devices) && each.retired.is_none()
         };
@@ -159,6 +170,7 @@ impl LiveConfig {
             mint,
             errands,
             errands_closed,
+            data_key,
             telling: if is_post { Ok(None) } else { telling(ward, openers).map_err(|problem| problem.in_one_line()) },
             maker_files: ward.maker_files(),
             read,
@@ -170,6 +182,14 @@ impl LiveConfig {
                 .collect(),
             signers,
         })
+    }
+}
+
+/// What opens shared keys, where devices replace theirs by themselves.
+fn data_key(ward: &Ward, openers: &dyn Openers) -> Result<Option<DataKey>, Problem> {
+    match ward.settings.kinds.values().any(|kind| kind.shared_keys && kind.renews_keys != Renews::Person) {
+        true => tidy_warden_ward::shared::data_key(ward, openers),
+        false => Ok(None),
     }
 }
 
@@ -211,6 +231,7 @@ pub(crate) struct Live {
     pub(crate) signers: Vec<(AuthorityRecord, Arc<dyn Signer>)>,
     pub(crate) errands: Option<Arc<ErrandSigner>>,
     pub(crate) errands_closed: Option<String>,
+    pub(crate) data_key: Result<Option<DataKey>, String>,
     pub(crate) telling: Result<Option<Arc<Telling>>, String>,
     pub(crate) maker_files: BTreeMap<AuthorityName, PathBuf>,
     pub(crate) read: Reading,
@@ -382,6 +403,11 @@ impl Desk {
 }
 
 impl Live {
+    /// Whether devices fetch here the keys that they share with the ward next.
+    pub(crate) fn renews_keys(&self) -> bool {
+        !matches!(self.data_key, Ok(None))
+    }
+
     /// Whether the desk makes keys for devices of a kind; without one, for those of any.
     pub(crate) fn offers_keys(&self, kind: Option<&KindName>) -> bool {
         match kind {
@@ -401,6 +427,7 @@ impl From<LiveConfig> for Live {
             signers,
             errands,
             errands_closed,
+            data_key,
             telling,
             maker_files,
             read,
@@ -416,6 +443,7 @@ impl From<LiveConfig> for Live {
             signers,
             errands,
             errands_closed,
+            data_key,
             telling,
             maker_files,
             read,

@@ -25,6 +25,7 @@ use tidy_warden_core::est;
 use tidy_warden_core::host::Endpoint;
 use tidy_warden_core::key::{Signer, sha256};
 use tidy_warden_core::outfit::Connect;
+use tidy_warden_core::rekey;
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 
@@ -108,13 +109,13 @@ pub enum Proof {
 /// What a desk says to a request for a certificate.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Answer {
-    /// The certificate, in DER.
+    /// The certificate, in DER; or the key, as a JWK.
     Given(Vec<u8>),
     /// To wait for a person, and to come again after so long.
     Wait(Duration),
     /// Not now; after so long perhaps.
     Later(Duration, String),
-    /// The certificate is too young to be renewed.
+    /// The certificate or key is too young to be renewed.
     TooSoon(String),
     /// No, for this reason; with the status.
     Refused(u16, String),
@@ -197,18 +198,27 @@ impl Desk {
         let body = Bytes::from(est::encoded(request));
         let (status, body, wait) =
             asked(&self.place, config, Method::POST, &path(kind, operation), &headers, body).await?;
-        let words = || String::from_utf8_lossy(&body).lines().next().unwrap_or_default().to_owned();
         Ok(match status {
             StatusCode::OK => {
                 let all = certificates(&body)?;
                 Answer::Given(all.into_iter().next().ok_or(JoinError::Answer("there is no certificate in it"))?)
             }
-            StatusCode::ACCEPTED => Answer::Wait(wait.unwrap_or(USUAL_WAIT)),
-            StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE => {
-                Answer::Later(wait.unwrap_or(USUAL_WAIT), words())
-            }
-            StatusCode::FORBIDDEN if again && wait.is_some() => Answer::TooSoon(words()),
-            other => Answer::Refused(other.as_u16(), words()),
+            other => otherwise(other, &body, wait, again),
+        })
+    }
+
+    /// Asks for the key that the device shares with the ward next, with a request that the present one signed (see
+    /// [`tidy_warden_core::rekey`]).
+    ///
+    /// # Errors
+    /// The desk does not answer.
+    pub async fn next_key(&self, request: String) -> Result<Answer, JoinError> {
+        let (config, headers) = (self.config(&Proof::None)?, [(CONTENT_TYPE, rekey::KEY_REQUEST.to_owned())]);
+        let (status, body, wait) =
+            asked(&self.place, config, Method::POST, "/key", &headers, Bytes::from(request)).await?;
+        Ok(match status {
+            StatusCode::OK => Answer::Given(body.to_vec()),
+            other => otherwise(other, &body, wait, true),
         })
     }
 
@@ -220,6 +230,19 @@ impl Desk {
         let config = self.config(proof)?;
         let body = given(&self.place, config, "/connect.json").await?;
         serde_json::from_slice(&body).map_err(|_| JoinError::Answer("it does not say how to connect"))
+    }
+}
+
+/// What a desk says that gives nothing.
+fn otherwise(status: StatusCode, body: &[u8], wait: Option<Duration>, again: bool) -> Answer {
+    let words = || String::from_utf8_lossy(body).lines().next().unwrap_or_default().to_owned();
+    match status {
+        StatusCode::ACCEPTED => Answer::Wait(wait.unwrap_or(USUAL_WAIT)),
+        StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE => {
+            Answer::Later(wait.unwrap_or(USUAL_WAIT), words())
+        }
+        StatusCode::FORBIDDEN if again && wait.is_some() => Answer::TooSoon(words()),
+        other => Answer::Refused(other.as_u16(), words()),
     }
 }
 

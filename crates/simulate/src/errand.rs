@@ -53,6 +53,7 @@ pub(crate) struct Does {
 struct Brought {
     certificate: String,
     chain: String,
+    roots: String,
 }
 
 fn now() -> UnixTime {
@@ -124,6 +125,7 @@ impl Doer {
         let told = |error: &dyn std::fmt::Display| error.to_string();
         let brought: Brought = serde_json::from_str(detail).map_err(|error| told(&error))?;
         let certificate = Certificate::read_all(brought.certificate.as_bytes()).map_err(|error| told(&error))?;
+        let roots = Certificate::read_all(brought.roots.as_bytes()).map_err(|error| told(&error))?;
         let (Some(next), Some(folder)) = (self.next.take(), &self.folder) else {
             return Err("it asked for none".to_owned());
         };
@@ -133,11 +135,16 @@ impl Doer {
         let pkcs8 = next.to_pkcs8().map_err(|error| told(&error))?;
         let key = asn1::pem("PRIVATE KEY", &pkcs8);
         // The key goes last: whoever is killed in between has one that does not fit, and is asked again.
-        for (name, text) in [("chain.pem", &brought.chain), ("device.pem", &brought.certificate), ("device.key", &key)]
-        {
+        let files = [
+            ("root.pem", &brought.roots),
+            ("chain.pem", &brought.chain),
+            ("device.pem", &brought.certificate),
+            ("device.key", &key),
+        ];
+        for (name, text) in files {
             replace(&folder.join(name), text).map_err(|error| told(&error))?;
         }
-        self.key = Some(next);
+        (self.key, self.roots) = (Some(next), roots);
         Ok(())
     }
 }

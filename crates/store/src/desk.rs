@@ -14,6 +14,7 @@ use crate::acts::admission::{self, UseRefusal};
 use crate::acts::asking::{self, AskRefusal};
 use crate::acts::enrol::{self, RenewRefusal};
 use crate::acts::introduce::{self, IntroduceRefusal};
+use crate::acts::key::{self, KeyRefusal, KeyReplaces};
 use crate::{Answer, Cause, Feed, NewCredential, Store, StoreError, Together, View, viewed};
 
 /// A store that a desk asks.
@@ -56,10 +57,11 @@ impl DeskReader {
     }
 }
 
-/// A certificate that was signed and is to be recorded, with data of its own, so that whoever commits for many can hold it.
+/// A credential that was made and is to be recorded, with data of its own, so that whoever commits for many can hold it.
 #[derive(Debug, Clone)]
 pub struct SignedCredential {
     device: DeviceId,
+    origin: Origin,
     authority: Option<AuthorityName>,
     der: Vec<u8>,
     fingerprint: Fingerprint,
@@ -70,12 +72,15 @@ pub struct SignedCredential {
     ends: UnixTime,
     overlap: Span,
     again: bool,
+    fresh_key: bool,
+    kid: Option<String>,
 }
 
 impl From<&NewCredential<'_>> for SignedCredential {
     fn from(new: &NewCredential<'_>) -> Self {
         Self {
             device: new.device.clone(),
+            origin: new.origin,
             authority: new.authority.cloned(),
             der: new.der.to_vec(),
             fingerprint: new.fingerprint,
@@ -86,6 +91,8 @@ impl From<&NewCredential<'_>> for SignedCredential {
             ends: new.not_after,
             overlap: new.overlap,
             again: new.again,
+            fresh_key: new.fresh_key && new.origin == Origin::Shared,
+            kid: new.kid.map(str::to_owned),
         }
     }
 }
@@ -94,7 +101,7 @@ impl SignedCredential {
     fn new_credential(&self) -> NewCredential<'_> {
         NewCredential {
             device: &self.device,
-            origin: Origin::Issued,
+            origin: self.origin,
             authority: self.authority.as_ref(),
             der: &self.der,
             fingerprint: self.fingerprint,
@@ -105,10 +112,10 @@ impl SignedCredential {
             not_after: self.ends,
             again: self.again,
             overlap: self.overlap,
-            fresh_key: false,
+            fresh_key: self.fresh_key,
             // Who showed what is looked at when it is recorded.
             authorised_by: None,
-            kid: None,
+            kid: self.kid.as_deref(),
             note: None,
         }
     }
@@ -181,6 +188,17 @@ impl DeskActs {
         cause: Cause,
     ) -> Answer<(), RenewRefusal> {
         self.0.decide(move |tx| enrol::by_gateway(tx, (&gateway, &shown), &new.new_credential(), &cause))
+    }
+
+    /// The next key that a device shares with the ward, for one that asked with the present one: see [`key::add`].
+    pub fn renew_key(
+        &self,
+        shown: Fingerprint,
+        new: SignedCredential,
+        cause: Cause,
+    ) -> Answer<Vec<String>, KeyRefusal> {
+        let replaces = KeyReplaces::Shared { current: shown, by: shown };
+        self.0.decide(move |tx| key::add(tx, &new.new_credential(), replaces, &cause))
     }
 
     /// See [`enrol::renew`].

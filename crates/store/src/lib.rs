@@ -48,7 +48,7 @@ pub use acts::enrol::{Introduction, RenewRefusal};
 pub use acts::errand::{NewErrand, SendRefusal};
 pub use acts::introduce::{ChildRefusal, IntroduceRefusal};
 pub use acts::job::{JobRefusal, NewJob, Reached};
-pub use acts::key::{KeyRefusal, MOST_KEYS};
+pub use acts::key::{KeyRefusal, KeyReplaces, MOST_KEYS};
 pub use acts::own::{Declared, FactClash, Holders, OwnFacts};
 pub use acts::post::PostRefusal;
 pub use acts::record::Changes;

@@ -24,9 +24,9 @@ use crate::acts::{
 use crate::{
     AcceptRefusal, AdmissionOver, AdoptedSettings, Answer, AskRefusal, Batch, BatchRefusal, BlockRefusal, Cause,
     Changes, ChildRefusal, CrlRecord, Declared, FactClash, GroupMembers, Intended, IntroduceRefusal, JobRecord,
-    JobRefusal, KeyRefusal, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached, ServerRecord,
-    ServerRefusal, SignerRefusal, Store, StoreError, Survey, Tally, TokenBlock, TokenSignerRecord, Tx, UseRefusal,
-    View, decided, made, viewed,
+    JobRefusal, KeyRefusal, KeyReplaces, Lease, NewAuthority, NewCredential, NewJob, PostRecord, PostRefusal, Reached,
+    ServerRecord, ServerRefusal, SignerRefusal, Store, StoreError, Survey, Tally, TokenBlock, TokenSignerRecord, Tx,
+    UseRefusal, View, decided, made, viewed,
 };
 
 /// What runs when all rules hold and before the commit: it hands out what was made. If it fails, nothing was recorded; if the process
@@ -361,7 +361,7 @@ impl OperatorStore {
     pub fn add_key(
         &mut self,
         new: &NewCredential<'_>,
-        replaces: bool,
+        replaces: KeyReplaces,
         cause: &Cause,
         deliver: Deliver<'_>,
     ) -> Answer<Vec<String>, KeyRefusal> {

@@ -3,7 +3,6 @@
 //! Guards bring errands to devices and note what they answer, and decide nothing of it; whoever has the ward looks at the answers: a desk
 //! in its folder, or the command that waits for one.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use serde_json::json;
@@ -17,17 +16,20 @@ use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::key::{PublicKey, SignError, Signer};
 use tidy_warden_core::random::bytes;
 use tidy_warden_core::request::Request;
+use tidy_warden_core::rotation::Replaces;
 use tidy_warden_core::settings::{Kind, Renews, Settings};
+use tidy_warden_core::shared::DataKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::enrol;
 use tidy_warden_store::acts::errand::{self, Ended, signer_chain};
-use tidy_warden_store::{Cause, ERRANDS, NewErrand, OperatorStore, SendRefusal, StoreError, Tx, View};
+use tidy_warden_store::{Cause, ERRANDS, NewCredential, NewErrand, OperatorStore, SendRefusal, StoreError, Tx, View};
 
 use crate::clock::SystemRandom;
 use crate::issue::press::{KeySource, Mint, Press, Unmade};
 use crate::keys::{self, Openers};
 use crate::open::{KEYS, Ward};
 use crate::problem::Problem;
+use crate::rekey::{KeySender, UNTIL_USED};
 use crate::server::SERVER_LIFE;
 
 /// How many answers are looked at in one go.
@@ -106,7 +108,7 @@ impl ErrandSigner {
         self.key.clone()
     }
 
-    fn fingerprint(&self) -> Fingerprint {
+    pub(crate) fn fingerprint(&self) -> Fingerprint {
         self.chain[0].fingerprint
     }
 
@@ -115,7 +117,7 @@ impl ErrandSigner {
         self.chain.iter().map(|each| each.not_after).min().unwrap_or(UnixTime(0))
     }
 
-    fn sign(&self, errand: &Errand) -> Result<Vec<u8>, SignError> {
+    pub(crate) fn sign(&self, errand: &Errand) -> Result<Vec<u8>, SignError> {
         let chain: Vec<&Certificate> = self.chain.iter().collect();
         sign(errand, &self.urn, &chain, &*self.key)
     }
@@ -178,6 +180,9 @@ pub fn may_ask(kind: &Kind, device: &DeviceRecord, purpose: &Purpose) -> Result<
         Purpose::Install => refused
             .because("only the ward itself sends certificates, when a device asked for one")
             .next("errand send DEVICE renew"),
+        Purpose::InstallKey => {
+            refused.because("only the ward itself sends keys").next(format!("key rotate {} --send", device.id))
+        }
         _ => refused
             .because(format!("devices of the kind `{}` are not said to know `{purpose}`", device.kind))
             .next(format!("if they do: errands = [\"{purpose}\"] under [kinds.{}] in ward.toml", device.kind)),
@@ -354,8 +359,9 @@ fn renew(
     let Some(authority) = authorities.iter().find(|each| each.name == authority) else {
         return Ok(Err(format!("`{authority}` is gone")));
     };
-    let (chain, _) = signs.mint.chains(authority);
-    let detail = json!({ "certificate": asn1::pem("CERTIFICATE", der), "chain": chain }).to_string();
+    // Whoever speaks nothing but MQTT hears of another root in no other way.
+    let (chain, roots) = signs.mint.chains(authority);
+    let detail = json!({ "certificate": asn1::pem("CERTIFICATE", der), "chain": chain, "roots": roots }).to_string();
     let install = NewErrand {
         follows: Some(errand.number),
         ..signs.signer.new_errand(&device.id, Purpose::Install, detail, (cause.at, INSTALLED_WITHIN))
@@ -370,10 +376,12 @@ fn renew(
         if !errand::end(tx, errand.number, &done, &cause)? {
             return Ok(Err("somebody else looked at the answer first".to_owned()));
         }
-        if let Some(minted) = &minted
-            && let Err(refusal) = enrol::renew(tx, &shown.fingerprint, &minted.credential(&device.id, true), &cause)?
-        {
-            return Ok(Err(refusal.to_string()));
+        if let Some(minted) = &minted {
+            // Nobody knows when it arrives: the one before goes on until this one is used.
+            let new = NewCredential { overlap: UNTIL_USED, ..minted.credential(&device.id, true) };
+            if let Err(refusal) = enrol::renew(tx, &shown.fingerprint, &new, &cause)? {
+                return Ok(Err(refusal.to_string()));
+            }
         }
         let signer = &signs.signer;
         let sent = errand::send(tx, &install, &signer.fingerprint(), &|errand| signer.sign(errand), &cause)?;
@@ -423,7 +431,7 @@ const LOOKED: usize = 1_000;
 /// Where a walk over those whose time to renew comes is: behind which device it goes on.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Walk {
-    after: i64,
+    pub(crate) after: i64,
 }
 
 /// Asks the devices whose time to renew has come, of kinds that renew when they are asked over MQTT; a thousand are looked at in one go.
@@ -481,44 +489,73 @@ fn was_asked(view: &dyn View, device: &DeviceId, now: UnixTime) -> Result<bool, 
     Ok(newest.iter().any(is_one))
 }
 
-/// Who is asked to renew by an errand: devices of kinds that say so, if there is something to sign it with.
+/// Who is asked over MQTT to renew a certificate, or sent the next key over MQTT: devices of kinds that say so, if there is something to
+/// sign and to seal with.
 pub struct Asks<'a> {
-    kinds: BTreeSet<&'a KindName>,
+    settings: &'a Settings,
     signer: Option<&'a ErrandSigner>,
+    data: Option<&'a DataKey>,
 }
 
 impl<'a> Asks<'a> {
-    /// By these settings, signed with this.
+    /// By these settings, signed with this; `data` opens shared keys.
     #[must_use]
-    pub fn new(settings: &'a Settings, signer: Option<&'a ErrandSigner>) -> Self {
-        let asks = settings.kinds.iter().filter(|(_, kind)| kind.renews == Some(Renews::Errand));
-        Self { kinds: asks.map(|(name, _)| name).collect(), signer }
+    pub fn new(settings: &'a Settings, signer: Option<&'a ErrandSigner>, data: Option<&'a DataKey>) -> Self {
+        Self { settings, signer, data }
     }
 
-    /// Those of some devices that are asked so.
+    /// Whether devices of a kind get theirs over MQTT.
+    #[must_use]
+    pub fn is_by_errand(kind: &Kind, replaces: Replaces) -> bool {
+        match replaces {
+            Replaces::Certificates => kind.renews == Some(Renews::Errand),
+            Replaces::SharedKeys => kind.shared_keys && kind.renews_keys == Renews::Errand,
+        }
+    }
+
+    /// Those of some devices that get theirs so.
     ///
     /// # Errors
-    /// Some are, and there is nothing to sign with.
-    pub fn of(&self, view: &dyn View, ids: &[DeviceId]) -> Result<Vec<DeviceId>, Problem> {
-        if self.kinds.is_empty() {
+    /// Some do, and there is nothing to sign or to seal with.
+    pub fn of(&self, view: &dyn View, ids: &[DeviceId], replaces: Replaces) -> Result<Vec<DeviceId>, Problem> {
+        let is_meant =
+            |kind: &KindName| self.settings.kinds.get(kind).is_some_and(|kind| Self::is_by_errand(kind, replaces));
+        if !self.settings.kinds.keys().any(is_meant) {
             return Ok(Vec::new());
         }
         let views = view.devices(ids)?.into_iter().flatten();
         let asked: Vec<DeviceId> =
-            views.filter(|view| self.kinds.contains(&view.device.kind)).map(|view| view.device.id).collect();
-        if !asked.is_empty() && self.signer.is_none() {
+            views.filter(|view| is_meant(&view.device.kind)).map(|view| view.device.id).collect();
+        if asked.is_empty() {
+            return Ok(asked);
+        }
+        if self.signer.is_none() {
             return Err(Problem::refused("errands to renew cannot be sent")
                 .because("there is nothing to sign them with")
                 .next("errand send DEVICE identify makes the key; then start what drives the rotation anew"));
         }
+        if replaces == Replaces::SharedKeys && self.data.is_none() {
+            return Err(Problem::refused("the next keys cannot be sent")
+                .because("what opens the keys that devices share with the ward is not open")
+                .next("start what drives the rotation anew, with the ward's passphrase"));
+        }
         Ok(asked)
     }
 
-    /// Asks them, in a change that is being made.
-    pub fn ask(&self, tx: &mut dyn Tx, ids: &[DeviceId], life: Span, cause: &Cause) -> Result<u64, StoreError> {
-        match self.signer {
-            Some(signer) => ask_batch(tx, ids, signer, life, cause),
-            None => Ok(0),
+    /// Asks them, or sends them theirs, in a change that is being made.
+    pub fn ask(
+        &self,
+        tx: &mut dyn Tx,
+        ids: &[DeviceId],
+        replaces: Replaces,
+        (life, cause): (Span, &Cause),
+    ) -> Result<u64, StoreError> {
+        match (replaces, self.signer, self.data) {
+            (Replaces::Certificates, Some(signer), _) => ask_batch(tx, ids, signer, life, cause),
+            (Replaces::SharedKeys, Some(signer), Some(data)) => {
+                KeySender { data, signer, settings: self.settings }.send_batch(tx, ids, life, cause)
+            }
+            _ => Ok(0),
         }
     }
 }

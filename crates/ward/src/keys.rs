@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole, KeyPlace};
 use tidy_warden_core::key::{LockCost, NewKey, OpenError, PublicKey, Signer, SoftwareKey};
+use tidy_warden_core::shared::DataKey;
 use tidy_warden_hsm::{HsmError, Token};
 use zeroize::Zeroizing;
 
@@ -49,6 +50,11 @@ pub trait Openers {
 
     /// The key that signs notices, if it was opened before.
     fn known_for_notices(&self) -> Option<Arc<dyn Signer>> {
+        None
+    }
+
+    /// What opens the keys that devices share with the ward, if it was opened before.
+    fn known_data_key(&self) -> Option<DataKey> {
         None
     }
 

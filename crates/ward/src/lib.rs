@@ -34,6 +34,7 @@ pub mod place;
 pub mod post;
 pub mod problem;
 pub mod reflex;
+pub mod rekey;
 pub mod relock;
 pub mod rotation;
 pub mod server;

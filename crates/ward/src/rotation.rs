@@ -11,7 +11,7 @@ use serde_json::json;
 use tidy_warden_core::due::CredentialEnd;
 use tidy_warden_core::id::{AuthorityName, DeviceId};
 use tidy_warden_core::key::sha256;
-use tidy_warden_core::rotation::{Counts, Progress, Standing, State, Step, Terms, step};
+use tidy_warden_core::rotation::{Counts, Progress, Replaces, Standing, State, Step, Terms, step};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::rotation;
 use tidy_warden_store::{Cause, JobKind, JobRecord, JobRefusal, NewJob, OperatorStore, StoreError, View};
@@ -44,6 +44,9 @@ pub struct Plan {
     pub name: String,
     /// The condition that picked the devices when it was prepared.
     pub condition: String,
+    /// What it replaces.
+    #[serde(default)]
+    pub replaces: Replaces,
     /// How many devices it is about.
     pub count: u64,
     /// SHA-256 over their ids, in hexadecimal.
@@ -209,7 +212,7 @@ pub fn named(store: &dyn View, name: &str) -> Result<Rotation, Problem> {
 /// Writes a rotation of `ids` down, which stand in the order in which they are asked.
 pub fn prepare(
     store: &mut OperatorStore,
-    (name, condition): (&str, &str),
+    (name, condition, replaces): (&str, &str, Replaces),
     ids: &[DeviceId],
     terms: Terms,
     cause: &Cause,
@@ -239,6 +242,7 @@ pub fn prepare(
     let plan = Plan {
         name: name.to_owned(),
         condition: condition.to_owned(),
+        replaces,
         count: u64::try_from(ids.len()).unwrap_or(u64::MAX),
         list_sha256: data_encoding::HEXLOWER.encode(&sha256(parts.join("\n").as_bytes())),
         part: u64::try_from(part).unwrap_or(1),
@@ -364,7 +368,7 @@ pub fn drive(store: &mut OperatorStore, number: u32, asks: &Asks<'_>, cause: &Ca
             None => None,
         };
         let by_errand = match &part {
-            Some((ids, _)) => asks.of(&**store, ids)?,
+            Some((ids, _)) => asks.of(&**store, ids, rotation.plan.replaces)?,
             None => Vec::new(),
         };
         let give = Span::from_seconds(u32::try_from(rotation.plan.terms.give).unwrap_or(u32::MAX));
@@ -384,11 +388,11 @@ pub fn drive(store: &mut OperatorStore, number: u32, asks: &Asks<'_>, cause: &Ca
             Step::Ask(_) | Step::Wait => {}
         }
         let text = serde_json::to_string(&after).map_err(damaged)?;
-        let name = rotation.plan.name.clone();
+        let (name, replaces) = (rotation.plan.name.clone(), rotation.plan.replaces);
         let batch = store.job_batch(number, &lease, |tx| {
             if let Some((ids, _)) = &part {
-                rotation::ask(tx, &name, round, ids, cause)?;
-                asks.ask(tx, &by_errand, give, cause)?;
+                rotation::ask(tx, (&name, replaces), round, ids, cause)?;
+                asks.ask(tx, &by_errand, replaces, (give, cause))?;
             }
             if let Step::Stop(why) = &next {
                 let detail = json!({ "run": number, "because": why });
@@ -479,7 +483,8 @@ fn recount(
     let mut counts = Counts::default();
     for (id, view) in ids.iter().zip(store.devices(&ids)?) {
         let view = view.ok_or_else(|| damaged(format!("`{id}` is not listed")))?;
-        let standing = Standing::of(&view.device, &view.credentials, Some(asked), give, now);
+        let replaces = rotation.plan.replaces;
+        let standing = Standing::of(&view.device, &view.credentials, replaces, Some(asked), (give, now));
         counts.add(standing);
         visit(id, standing);
     }

@@ -49,9 +49,13 @@ pub(crate) struct SayArgs {
 pub(crate) struct PrepareRotationArgs {
     /// What it is called from now on.
     pub(crate) rotation: String,
-    /// The devices whose certificates are to be renewed.
+    /// The devices whose certificates, or shared keys, are to be renewed.
     #[arg(long = "where", value_name = "CONDITION", required = true)]
     pub(crate) condition: String,
+    /// What is replaced: certificates, or shared-keys. A device fetches its next shared key at the desk or is sent it, as its kind's
+    /// renews_keys says.
+    #[arg(long = "of", value_name = "WHAT", default_value = "certificates")]
+    pub(crate) replaces: String,
     /// Only those whose newest certificate this authority signed: to move them to another, which signs in its place.
     #[arg(long, value_name = "AUTHORITY")]
     pub(crate) signed_by: Option<String>,

@@ -89,7 +89,7 @@ pub(crate) struct JoinArgs {
     #[arg(long, value_name = "NAME=VALUE", value_parser = super::pair)]
     pub(crate) fact: Vec<(String, String)>,
     /// The folder of its outfit, which must not be there yet; the key waits beside it, as DIR.key, until there is a certificate.
-    #[arg(long, value_name = "DIR", required_unless_present = "facts")]
+    #[arg(long, value_name = "DIR", required_unless_present_any = ["facts", "renew_key"])]
     pub(crate) out: Option<PathBuf>,
     /// The name that goes with a secret: the device's id or the admission's name.
     #[arg(long, value_name = "NAME", requires = "secret_file")]
@@ -110,6 +110,14 @@ pub(crate) struct JoinArgs {
     /// Get the next certificate for the outfit in DIR, with a new key, if its time has come. Made to be run daily.
     #[arg(long, conflicts_with_all = ["kind", "fact", "user", "key_uri"])]
     pub(crate) renew: bool,
+    /// Get the next of the keys that the device shares with the ward, if its time has come, in the place of the one in this file (a JWK).
+    /// Made to be run daily.
+    #[arg(long, value_name = "FILE", requires = "connect")]
+    #[arg(conflicts_with_all = ["renew", "kind", "fact", "user", "key_uri", "out", "facts", "root_sha256"])]
+    pub(crate) renew_key: Option<PathBuf>,
+    /// The connect.json of the device's outfit, which says whose device it is.
+    #[arg(long, value_name = "FILE", requires = "renew_key")]
+    pub(crate) connect: Option<PathBuf>,
     /// Show what the hardware says of itself, and do nothing else.
     #[arg(long, conflicts_with_all = ["desk", "out", "renew"])]
     pub(crate) facts: bool,

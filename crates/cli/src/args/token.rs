@@ -251,6 +251,10 @@ pub(crate) struct RotateKeyArgs {
     /// How long those that it has may still sign in, unless the new one is used before; without it the kind's `overlap`.
     #[arg(long, value_name = "LENGTH")]
     pub(crate) overlap: Option<String>,
+    /// Make the next shared key and send it over MQTT, sealed to the device's registered P-256 or P-384 key (RFC 7516); the one before goes
+    /// on until it is used.
+    #[arg(long, conflicts_with_all = ["overlap", "shared", "shared_key", "public_key", "out", "life", "until", "not_before", "note"])]
+    pub(crate) send: bool,
     #[command(flatten)]
     pub(crate) key: KeyMaterial,
 }

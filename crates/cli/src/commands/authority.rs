@@ -23,9 +23,12 @@ const HURT: usize = 3;
 pub(crate) fn run(context: &Context<'_>, command: &AuthorityCommand) -> Result<Exit, Problem> {
     match command {
         AuthorityCommand::List => list(context),
-        AuthorityCommand::Show { authority } => {
+        AuthorityCommand::Show { authority, missing } => {
             let ward = context.ward()?;
-            show_named(context, &ward, &parse(authority)?)
+            match missing {
+                true => list_missing(context, &ward, &parse(authority)?),
+                false => show_named(context, &ward, &parse(authority)?),
+            }
         }
         AuthorityCommand::Add(args) => add::run(context, args),
         AuthorityCommand::Retire { authority, anyway, yes, because } => {
@@ -110,6 +113,25 @@ fn note(authority: &AuthorityRecord, all: &[AuthorityRecord]) -> String {
     }
 }
 
+/// Lists the devices that are not known to have a root.
+fn list_missing(context: &Context<'_>, ward: &Ward, name: &AuthorityName) -> Result<Exit, Problem> {
+    let authority = ward.named_authority(name)?;
+    if authority.role != AuthorityRole::Root {
+        return Err(Problem::refused(format!("`{name}` is no root, which devices would have to have"))
+            .next(format!("authority show {name}")));
+    }
+    let without = ward.store.unequipped_since(name, usize::MAX)?;
+    context.console.list(Listing {
+        schema: "tidy-warden/devices-without/1",
+        key: "devices",
+        items: without.iter().map(|id| json!({ "id": id, "root": name })).collect(),
+        columns: vec!["id".to_owned()],
+        rows: without.iter().map(|id| vec![id.to_string()]).collect(),
+        empty: "every device that is neither out nor retired got an outfit since it was added",
+    })?;
+    Ok(Exit::Done)
+}
+
 /// Shows what a person compares.
 fn show_named(context: &Context<'_>, ward: &Ward, name: &AuthorityName) -> Result<Exit, Problem> {
     let authority = ward.named_authority(name)?;
@@ -173,6 +195,11 @@ fn show_named(context: &Context<'_>, ward: &Ward, name: &AuthorityName) -> Resul
         value["devices_with_it"] = json!(have);
         let count = usize::try_from(devices).unwrap_or(usize::MAX);
         line("known to", format!("{have} of {}, which got an outfit since it was added", counted(count, "device")));
+        let without = ward.store.unequipped_since(&authority.name, HURT)?;
+        if !without.is_empty() && authority.retired.is_none() {
+            let some: Vec<String> = without.iter().map(ToString::to_string).collect();
+            line("lacked by", format!("{}; authority show {name} --missing lists all", some.join(", ")));
+        }
     } else {
         let count = usize::try_from(signed.all).unwrap_or(usize::MAX);
         line("signed", format!("{} for devices, {} of them may sign in", counted(count, "certificate"), signed.usable));

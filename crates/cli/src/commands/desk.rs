@@ -8,7 +8,8 @@ use std::sync::Arc;
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::key::{PublicKey, Signer, SoftwareKey};
 use tidy_warden_core::post::PostRole;
-use tidy_warden_core::settings::{Renews, Settings};
+use tidy_warden_core::settings::{Kind, Renews, Settings};
+use tidy_warden_core::shared::DataKey;
 use tidy_warden_desk::server::{Config, Server};
 use tidy_warden_desk::{DeskError, Event, LiveConfig, Reading, Sink, Stores};
 use tidy_warden_ward::errand::ErrandSigner;
@@ -47,11 +48,18 @@ struct Known {
     errands: Option<Arc<dyn Signer>>,
     /// The key that signs notices.
     notices: Option<Arc<dyn Signer>>,
+    /// What opens the keys that devices share with the ward.
+    data_key: Option<DataKey>,
 }
 
 impl From<&LiveConfig> for Known {
     fn from(live: &LiveConfig) -> Self {
-        Self { signers: live.signers().to_vec(), errands: live.errand_key(), notices: live.notice_key() }
+        Self {
+            signers: live.signers().to_vec(),
+            errands: live.errand_key(),
+            notices: live.notice_key(),
+            data_key: live.data_key(),
+        }
     }
 }
 
@@ -87,6 +95,10 @@ impl Openers for Reopened<'_> {
 
     fn known_for_notices(&self) -> Option<Arc<dyn Signer>> {
         self.known.notices.clone()
+    }
+
+    fn known_data_key(&self) -> Option<DataKey> {
+        self.known.data_key.clone()
     }
 
     fn known(&self, key: &PublicKey) -> Option<Arc<dyn Signer>> {
@@ -218,7 +230,8 @@ pub(crate) fn run(context: &Context<'_>, args: &DeskArgs) -> Result<Exit, Proble
     let secrets = home.secrets();
     let key = home.own_key(&ward, &secrets)?;
     // Devices that renew when they are asked need somebody who asks.
-    let asks = ward.settings.kinds.values().any(|kind| kind.renews == Some(Renews::Errand));
+    let by_errand = |kind: &Kind| kind.renews == Some(Renews::Errand) || kind.renews_keys == Renews::Errand;
+    let asks = ward.settings.kinds.values().any(by_errand);
     if asks && post.is_none() {
         ErrandSigner::open(&mut ward, &secrets)?;
     }

@@ -1,6 +1,7 @@
 //! `join`: the other end of the desk, on a device. It knows no ward.
 
 mod key;
+mod rekey;
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -47,6 +48,9 @@ pub(crate) fn run(context: &Context<'_>, args: &JoinArgs) -> Result<Exit, Proble
             if lines.is_empty() { "the hardware tells no serial number and no single address\n" } else { &lines };
         console.show("tidy-warden/hardware/1", json!({ "facts": told }), text)?;
         return Ok(Exit::Done);
+    }
+    if let (Some(place), Some(file), Some(connect)) = (&args.desk, &args.renew_key, &args.connect) {
+        return rekey::run(context, args, (place, file, connect));
     }
     let (Some(place), Some(out)) = (&args.desk, &args.out) else {
         return Err(Problem::usage("join needs the address of a desk and --out DIR"));

@@ -15,8 +15,10 @@ use tidy_warden_core::settings::Kind;
 use tidy_warden_core::shared::{MAX_SHARED_KEY_LEN, SHARED_KEY_TYPE, SharedKey};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token::algorithms;
-use tidy_warden_store::{KeyRefusal, NewCredential};
+use tidy_warden_store::{KeyRefusal, KeyReplaces, NewCredential};
 use tidy_warden_ward::clock::SystemRandom;
+use tidy_warden_ward::errand::ErrandSigner;
+use tidy_warden_ward::rekey::{KeySender, Unsent};
 use tidy_warden_ward::shared::{self, Fresh};
 use tidy_warden_ward::token::named;
 
@@ -56,8 +58,38 @@ fn rotate(context: &Context<'_>, args: &RotateKeyArgs) -> Result<Exit, Problem> 
     let mut ward = context.ward()?;
     let id: DeviceId = parse(&args.device)?;
     let kind = kind(&ward, &id)?;
+    if args.send {
+        return send(context, &mut ward, &id, args);
+    }
     let overlap = args.overlap.as_deref().map(parse::<Span>).transpose()?.unwrap_or(kind.overlap);
     give(context, &mut ward, &id, &kind, &args.key, Some(overlap))
+}
+
+/// Sends a device its next shared key.
+fn send(context: &Context<'_>, ward: &mut Ward, id: &DeviceId, args: &RotateKeyArgs) -> Result<Exit, Problem> {
+    let secrets = context.secrets();
+    let data = shared::data_key(ward, &secrets)?;
+    let data =
+        data.ok_or_else(|| refused(id).because(Unsent::NoKey).next(format!("key add {id} --shared --out FILE")))?;
+    let signer = ErrandSigner::open(ward, &secrets)?;
+    let cause = ward.cause(args.key.because.text());
+    let sender = KeySender { data: &data, signer: &signer, settings: &ward.settings };
+    let number = sender.send(&mut ward.store, id, Span::from_days(30), &cause)?;
+    let number = number.map_err(|why| {
+        let problem = refused(id).because(&why);
+        match why {
+            Unsent::NoPublicKey => {
+                problem.next(format!("key add {id} --public-key FILE, or key rotate {id} --shared --out FILE"))
+            }
+            Unsent::NoKey => problem.next(format!("key add {id} --shared --out FILE")),
+            Unsent::Errand(_) => problem.next(format!("errand list --device {id}")),
+            _ => problem.next(format!("key list {id}")),
+        }
+    })?;
+    let value = json!({ "device": id, "errand": number });
+    context.console.show("tidy-warden/key-sent/1", value, &format!("errand {number} brings `{id}` its next key\n"))?;
+    context.console.note(format!("its present key goes on until that is used; errand show {number}"));
+    Ok(Exit::Done)
 }
 
 fn kind(ward: &Ward, id: &DeviceId) -> Result<Kind, Problem> {
@@ -212,7 +244,10 @@ fn give(
         _ => Ok(()),
     };
     let cause = ward.cause(args.because.text());
-    let superseded = ward.store.add_key(&new, replaces.is_some(), &cause, &mut deliver)?;
+    let superseded = {
+        let replaces = if replaces.is_some() { KeyReplaces::All } else { KeyReplaces::Nothing };
+        ward.store.add_key(&new, replaces, &cause, &mut deliver)?
+    };
     let superseded = superseded.map_err(|why| {
         let problem = refused(id).because(&why);
         match why {

@@ -1,19 +1,23 @@
-//! `rotation`: certificates of many devices renewed in rounds, each judged before the next begins.
+//! `rotation`: certificates or shared keys of many devices renewed in rounds, each judged before the next begins.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
 
 use serde_json::{Value, json};
 use tidy_warden_core::condition::{Candidate, Condition};
-use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::id::{DeviceId, GroupName, KindName, LabelName};
 use tidy_warden_core::key::sha256;
-use tidy_warden_core::rotation::{Counts, MOST_ROUNDS, Share, Standing, State, Terms, given, over_by, rounds};
-use tidy_warden_core::settings::Renews;
+use tidy_warden_core::rotation::{
+    Counts, MOST_ROUNDS, Replaces, Share, Standing, State, Terms, given, over_by, rounds,
+};
+use tidy_warden_core::settings::{Kind, Renews};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::DeviceView;
 use tidy_warden_ward::errand::{Asks, ErrandSigner};
+use tidy_warden_ward::rekey::can_be_sent;
 use tidy_warden_ward::rotation::{self, Rotation, Round, Word};
+use tidy_warden_ward::shared;
 
 use super::{Context, pick};
 use crate::args::{PrepareRotationArgs, RotationCommand, SayArgs};
@@ -143,6 +147,8 @@ impl By {
 struct Picked {
     ids: Vec<DeviceId>,
     left_out: BTreeMap<&'static str, u64>,
+    /// How many of those nobody but a person can do anything for, and why.
+    needs_you: BTreeMap<&'static str, u64>,
     /// By what rounds are made, if not by shares, and how many are in each.
     by: Option<By>,
     parts: BTreeMap<Part, u64>,
@@ -150,7 +156,18 @@ struct Picked {
     by_person: BTreeMap<KindName, u64>,
 }
 
-fn picked(ward: &Ward, args: &PrepareRotationArgs) -> Result<Picked, Problem> {
+/// Why a device gets its next shared key from nobody but a person, if that is so.
+fn by_hand(kind: Option<&Kind>, view: &DeviceView, now: UnixTime) -> Option<&'static str> {
+    let kind = kind.filter(|kind| kind.shared_keys);
+    match kind.map_or(Renews::Person, |kind| kind.renews_keys) {
+        Renews::Device => None,
+        Renews::Errand if can_be_sent(view, now) => None,
+        Renews::Errand => Some("without a registered P-256 or P-384 key that the next one could be sealed to"),
+        Renews::Person => Some("of kinds whose shared keys a person replaces (renews_keys under [kinds.NAME])"),
+    }
+}
+
+fn picked(ward: &Ward, args: &PrepareRotationArgs, replaces: Replaces) -> Result<Picked, Problem> {
     let (name, condition) = (&args.rotation, &args.condition);
     let signed_by = args.signed_by.as_deref().map(|name| ward.named_authority(&parse(name)?)).transpose()?;
     let is_wanted = |newest: &CredentialRecord| {
@@ -160,21 +177,28 @@ fn picked(ward: &Ward, args: &PrepareRotationArgs) -> Result<Picked, Problem> {
     let now = ward.now();
     let by = By::read(ward, args)?;
     let (mut ids, mut parts) = (Vec::new(), BTreeMap::new());
-    let (mut left_out, mut by_person) = (BTreeMap::new(), BTreeMap::new());
+    let (mut left_out, mut by_person, mut needs_you) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
     pick::each(ward, Some(condition), &mut |view| {
         // The newest first, as everywhere.
-        let newest = view.credentials.iter().find(|each| each.origin == Origin::Issued && each.is_good(now));
-        let why = match (view.device.barred(), newest) {
-            (Some(_), _) => Some("on hold, out or retired"),
-            (None, None) => Some("without a certificate of the ward's to renew with"),
-            (None, Some(newest)) if !is_wanted(newest) => Some("with a newest certificate that is not meant"),
-            (None, Some(_)) => None,
+        let newest = view.credentials.iter().find(|each| each.origin == replaces.origin() && each.is_good(now));
+        let why = match (view.device.barred(), newest, replaces) {
+            (Some(_), _, _) => Some("on hold, out or retired"),
+            (None, None, Replaces::Certificates) => Some("without a certificate of the ward's to renew with"),
+            (None, None, Replaces::SharedKeys) => Some("without a key that it shares with the ward"),
+            (None, Some(newest), _) if !is_wanted(newest) => Some("with a newest certificate that is not meant"),
+            (None, Some(_), _) => None,
         };
-        match why {
-            Some(why) => *left_out.entry(why).or_default() += 1,
-            None => {
-                let kind = ward.settings.kinds.get(&view.device.kind);
-                if kind.is_some_and(|kind| kind.renews == Some(Renews::Person)) {
+        let kind = ward.settings.kinds.get(&view.device.kind);
+        let by_hand = match (why, replaces) {
+            (None, Replaces::SharedKeys) => by_hand(kind, &view, now),
+            _ => None,
+        };
+        match (why, by_hand) {
+            (Some(why), _) => *left_out.entry(why).or_default() += 1,
+            (None, Some(why)) => *needs_you.entry(why).or_default() += 1,
+            (None, None) => {
+                let is_by_person = kind.is_some_and(|kind| kind.renews == Some(Renews::Person));
+                if is_by_person && replaces == Replaces::Certificates {
                     *by_person.entry(view.device.kind.clone()).or_default() += 1;
                 }
                 let of = by.as_ref().map_or_else(none_of_them, |by| by.part(&view, now));
@@ -185,7 +209,7 @@ fn picked(ward: &Ward, args: &PrepareRotationArgs) -> Result<Picked, Problem> {
         }
     })?;
     ids.sort_unstable();
-    Ok(Picked { ids: ids.into_iter().map(|(_, _, id)| id).collect(), by, parts, left_out, by_person })
+    Ok(Picked { ids: ids.into_iter().map(|(_, _, id)| id).collect(), by, parts, left_out, needs_you, by_person })
 }
 
 fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Problem> {
@@ -193,10 +217,21 @@ fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Pr
     let mut ward = context.ward()?;
     // As everything is named here.
     parse::<KindName>(&args.rotation)?;
-    let picked = picked(&ward, args)?;
+    let replaces: Replaces = args.replaces.parse().map_err(|expected| {
+        Problem::usage(format!("{:?} is nothing that a rotation replaces: {expected}", args.replaces))
+    })?;
+    if replaces == Replaces::SharedKeys && (args.signed_by.is_some() || args.key_type.is_some()) {
+        return Err(Problem::usage("--signed-by and --key-type are about certificates")
+            .next("leave them out with --of shared-keys"));
+    }
+    let picked = picked(&ward, args, replaces)?;
     for (why, count) in &picked.left_out {
         let count = counted(usize::try_from(*count).unwrap_or(usize::MAX), "device");
         console.note(format!("left out: {count} {why}"));
+    }
+    for (why, count) in &picked.needs_you {
+        let count = counted(usize::try_from(*count).unwrap_or(usize::MAX), "device");
+        console.warn(format!("left out, and in need of you: {count} {why}; key rotate DEVICE --shared --out FILE"));
     }
     if picked.ids.is_empty() {
         return Err(
@@ -229,7 +264,8 @@ fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Pr
         .collect();
     let value = json!({
         "rotation": args.rotation, "devices": picked.ids.len(), "rounds": plan, "over_by": over_by, "dry_run": args.dry_run,
-        "left_out": picked.left_out.values().sum::<u64>(),
+        "left_out": picked.left_out.values().sum::<u64>(), "needs_you": picked.needs_you.values().sum::<u64>(),
+        "replaces": replaces.as_str(),
     });
     let row = |(at, devices): (usize, &u64)| {
         [vec![(at + 1).to_string(), devices.to_string()], of(at).into_iter().collect()].concat()
@@ -245,7 +281,7 @@ fn prepare(context: &Context<'_>, args: &PrepareRotationArgs) -> Result<Exit, Pr
     );
     if !args.dry_run {
         let cause = ward.cause(args.because.text());
-        rotation::prepare(&mut ward.store, (&args.rotation, &args.condition), &picked.ids, terms, &cause)?;
+        rotation::prepare(&mut ward.store, (&args.rotation, &args.condition, replaces), &picked.ids, terms, &cause)?;
     }
     console.show("tidy-warden/rotation-plan/1", value, &text)?;
     console.note(match args.dry_run {
@@ -304,6 +340,7 @@ fn round_json(round: &Round) -> Value {
 fn describe(rotation: &Rotation) -> Value {
     json!({
         "rotation": rotation.plan.name, "state": rotation.state().as_str(), "condition": rotation.plan.condition,
+        "replaces": rotation.plan.replaces.as_str(),
         "devices": rotation.plan.count, "because": rotation.job.because, "prepared": rotation.job.begun,
         "actor": rotation.job.actor, "ended": rotation.job.ended, "why": rotation.position.progress.why,
         "run": rotation.job.number,
@@ -402,11 +439,12 @@ fn show(context: &Context<'_>, name: &str) -> Result<Exit, Problem> {
     let maybe = |text: Option<String>| text.unwrap_or_else(|| "-".to_owned());
     let rounds: Vec<String> = terms.rounds.iter().map(ToString::to_string).collect();
     let text = format!(
-        "rotation     {name}\nstate        {}\ndevices      {} with {}\nrounds       {}\nan hour      {}\nhours        {}\n\
+        "rotation     {name}\nstate        {}\ndevices      {} with {}\nreplaces     {}\nrounds       {}\nan hour      {}\nhours        {}\n\
          not before   {}\nuntil        {}\neach has     {}\nmay fail     {} of a round\nnext round   {}\nprepared     {} by {}\nbecause      {}\n",
         rotation.state().as_str(),
         rotation.plan.count,
         rotation.plan.condition,
+        rotation.plan.replaces.as_str(),
         rounds.join(", "),
         maybe(terms.per_hour.map(|most| format!("at most {most}"))),
         maybe(terms.hours.map(|(from, to)| format!("{from} to {to} UTC"))),
@@ -425,13 +463,19 @@ fn show(context: &Context<'_>, name: &str) -> Result<Exit, Problem> {
 
 fn drive(context: &Context<'_>, name: &str, once: bool) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
-    let number = rotation::named(&*ward.store, name)?.job.number;
+    let rotation = rotation::named(&*ward.store, name)?;
+    let (number, replaces) = (rotation.job.number, rotation.plan.replaces);
     // Without such kinds nobody is asked for a passphrase.
-    let by_errand = ward.settings.kinds.values().any(|kind| kind.renews == Some(Renews::Errand));
-    let signer = by_errand.then(|| ErrandSigner::open(&mut ward, &context.secrets())).transpose()?;
+    let secrets = context.secrets();
+    let by_errand = ward.settings.kinds.values().any(|kind| Asks::is_by_errand(kind, replaces));
+    let signer = by_errand.then(|| ErrandSigner::open(&mut ward, &secrets)).transpose()?;
+    let data = match replaces {
+        Replaces::SharedKeys if by_errand => shared::data_key(&ward, &secrets)?,
+        _ => None,
+    };
     loop {
         let cause = ward.cause(None);
-        let asks = Asks::new(&ward.settings, signer.as_ref());
+        let asks = Asks::new(&ward.settings, signer.as_ref(), data.as_ref());
         let done = rotation::drive(&mut ward.store, number, &asks, &cause)?;
         if done.is_anothers {
             context.console.note("another process drives it at this moment");

@@ -10,7 +10,7 @@ use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token::{Claims, Form, Scope, TokenSigner, sign};
 use tidy_warden_simulate::{ConnectError, Login};
-use tidy_warden_store::NewCredential;
+use tidy_warden_store::{KeyReplaces, NewCredential};
 use tidy_warden_ward::token::{Wish, issue};
 
 use super::Story;
@@ -58,7 +58,7 @@ fn register(ward: &mut Ward, note: &str) -> Result<OwnKey, Problem> {
         note: Some(note),
     };
     let cause = ward.cause(Some("the gate's two readers"));
-    ward.store.add_key(&new, false, &cause, &mut || Ok(()))?.map_err(broken)?;
+    ward.store.add_key(&new, KeyReplaces::Nothing, &cause, &mut || Ok(()))?.map_err(broken)?;
     Ok(OwnKey { key, kid })
 }
 

@@ -154,6 +154,19 @@ fn a_new_root_is_cross_signed_and_known_by_its_outfits() {
     assert_eq!(roots.len(), 2);
     let told = shown(&world, "root-2");
     assert_eq!((told["devices"].as_i64(), told["devices_with_it"].as_i64()), (Some(3), Some(1)));
+    world
+        .run(&["authority", "show", "root-2"])
+        .exits(0)
+        .prints(&["lacked by    wv-2, cr-ossel; authority show root-2 --missing"]);
+    let missing = world.run(&["authority", "show", "root-2", "--missing", "--format", "json"]).exits(0).json();
+    let missing: Vec<&str> =
+        missing["devices"].as_array().unwrap().iter().map(|each| each["id"].as_str().unwrap()).collect();
+    assert_eq!(missing, ["wv-2", "cr-ossel"]);
+    world.run(&["authority", "show", "devices", "--missing"]).exits(3).says(&["is no root"]);
+    world
+        .run(&["authority", "add", "service-2", "--service", "--replaces", "service"])
+        .exits(0)
+        .says(&["2 of 3 devices are not known to have the root `root-2`, such as wv-2, cr-ossel"]);
     // Whoever knows only one of the roots finds a way, old certificates and new ones alike; a second validator agrees.
     for (at, root) in roots.iter().enumerate() {
         let file = format!("only-{at}.pem");

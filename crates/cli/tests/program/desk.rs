@@ -46,7 +46,7 @@ impl Desk {
         Self { address: address("address"), http: address("http"), running }
     }
 
-    fn url(&self, path: &str) -> String {
+    pub(crate) fn url(&self, path: &str) -> String {
         format!("https://localhost:{}{path}", self.address.port())
     }
 
@@ -61,7 +61,7 @@ impl Desk {
 }
 
 /// Asks with curl; the status comes last on standard output, behind the body.
-fn curl(world: &World, url: &str, more: &[&str]) -> (u16, String) {
+pub(crate) fn curl(world: &World, url: &str, more: &[&str]) -> (u16, String) {
     let args = [&["-s", "-S", "--cacert", "trust/root.pem", "-w", "\n%{http_code}", url], more].concat();
     let ran: Ran = world.other("curl", &args).exits(0);
     let (body, status) = ran.stdout.rsplit_once('\n').unwrap();

@@ -84,6 +84,7 @@ def install(claims):
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     )
     for name, octets in [
+        ("root.pem", claims["detail"]["roots"].encode()),
         ("device.key", pem),
         ("device.pem", claims["detail"]["certificate"].encode()),
         ("chain.pem", claims["detail"]["chain"].encode()),

@@ -32,6 +32,7 @@ mod post;
 mod record;
 mod reflex;
 mod rehearsal;
+mod rekey;
 mod rotation;
 mod scale;
 mod servers;

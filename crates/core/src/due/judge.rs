@@ -50,13 +50,21 @@ impl Judge<'_> {
             self.certificate(device, last, kind, forecast, found);
         }
         for key in device.credentials.iter().filter(|each| each.origin.is_key() && self.is_due(each.ends)) {
-            let is_over = key.superseded || key.ends < self.now;
-            let mut others = device.credentials.iter().filter(|each| each.origin.is_key());
-            if is_over && others.any(|other| other.ends > key.ends) {
+            let others = || device.credentials.iter().filter(|each| each.origin.is_key());
+            let is_over = key.ends < self.now;
+            if is_over && others().any(|other| other.ends > key.ends) {
                 continue;
             }
+            // One that was replaced goes on until the next one is used, which would have ended it.
+            let next =
+                others().filter(|other| key.superseded && other.ends > key.ends).max_by_key(|other| other.begins);
+            let why = match (is_over, next) {
+                (true, _) => Why::Ended,
+                (false, Some(next)) => self.follows(next, kind),
+                (false, None) if key.origin == Origin::Shared => self.shared_key(device, key, kind),
+                (false, None) => Why::Key,
+            };
             let what = if key.origin == Origin::Shared { What::SharedKey } else { What::PublicKey };
-            let why = if key.ends < self.now { Why::Ended } else { Why::Key };
             found(item(device, what, key, why, kind));
         }
         if let Some(since) = device.held {
@@ -73,6 +81,34 @@ impl Judge<'_> {
                 };
                 found(item(device, What::Hold, &held, Why::OnHold { since }, kind));
             }
+        }
+    }
+
+    /// What is to be said of a credential whose successor is there and was not used.
+    fn follows(&self, next: &CredentialEnd<'_>, kind: Option<(&KindName, &Kind)>) -> Why {
+        let since = next.begins;
+        let overlap = kind.map_or_else(|| Kind::default().overlap, |(_, kind)| kind.overlap);
+        // (What begins is set back a little.)
+        match since.plus(overlap).plus(Span::from_days(1)) < self.now {
+            true => Why::NotTaken { since },
+            false => Why::Follows { since },
+        }
+    }
+
+    /// Who replaces a key that is shared with a device, and whether that is so.
+    fn shared_key(&self, device: &DeviceEnds<'_>, key: &CredentialEnd<'_>, kind: Option<(&KindName, &Kind)>) -> Why {
+        let Some((_, kind)) = kind.filter(|(_, kind)| kind.renews_keys != Renews::Person) else { return Why::Key };
+        let opens = renewal_moment(key.begins, key.ends, kind.renew, &sha256(device.id.as_bytes()));
+        if let Some(since) = device.held {
+            Why::Held { since }
+        } else if kind.renews_keys == Renews::Errand && !device.takes_sealed {
+            Why::NoPublicKey
+        } else if self.now >= UnixTime(opens.0 + key.ends.since(opens) / 2) {
+            Why::Late { since: opens }
+        } else if !self.has_desk() {
+            Why::NoDesk { seen: self.desk }
+        } else {
+            Why::Renews { from: opens }
         }
     }
 
@@ -104,6 +140,15 @@ impl Judge<'_> {
                 period: next.0,
                 next: (life, renewal_window(life, renew)),
             });
+        }
+        // One that was replaced goes on until the next one is used, which would have ended it.
+        let replaced = device.credentials.iter().filter(|each| {
+            matches!(each.origin, Origin::Issued | Origin::Pinned) && each.superseded && each.ends < last.ends
+        });
+        let still =
+            replaced.filter(|each| each.ends >= self.now && self.is_due(each.ends)).max_by_key(|each| each.ends);
+        if let Some(still) = still {
+            found(item(device, What::Certificate, still, self.follows(last, kind), kind));
         }
         if !self.is_due(last.ends) {
             return;

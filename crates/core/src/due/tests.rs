@@ -34,7 +34,7 @@ fn certificate(ends: i64) -> CredentialEnd<'static> {
 }
 
 fn device<'a>(kind: &'a str, came: bool, credentials: &'a [CredentialEnd<'a>]) -> DeviceEnds<'a> {
-    DeviceEnds { id: "wv-1", kind, label: Some("ossel"), held: None, came, credentials }
+    DeviceEnds { id: "wv-1", kind, label: Some("ossel"), held: None, came, takes_sealed: false, credentials }
 }
 
 fn judged(judge: &Judge<'_>, device: &DeviceEnds<'_>) -> (Vec<(What, i64, Why)>, u64) {
@@ -107,8 +107,13 @@ fn what_was_replaced_ends_as_it_should_and_only_the_latest_counts() {
     let pinned = CredentialEnd { origin: Origin::Pinned, ..certificate(150) };
     let foreign = CredentialEnd { origin: Origin::Foreign, ..certificate(120) };
     let told = |all: &[CredentialEnd<'_>]| judged(&judge, &device("windvane", true, all)).0;
-    assert_eq!(told(&[replaced, certificate(190)]), []);
-    assert_eq!(told(&[certificate(190), replaced]), []);
+    assert_eq!(told(&[CredentialEnd { ends: at(99), ..replaced }, certificate(190)]), [], "the next one was used");
+    // What was replaced goes on until the next one is used: for as long as that may take, it comes by itself.
+    let follows = |since| CredentialEnd { begins: at(since), ..certificate(190) };
+    let (soon, never) = (Why::Follows { since: at(92) }, Why::NotTaken { since: at(91) });
+    assert_eq!(told(&[replaced, follows(92)]), [(What::Certificate, 110, soon)]);
+    assert_eq!(told(&[follows(92), replaced]), [(What::Certificate, 110, soon)]);
+    assert_eq!(told(&[follows(91), replaced]), [(What::Certificate, 110, never)]);
     assert_eq!(told(&[replaced]).len(), 1, "its successor was revoked, say");
     assert_eq!(told(&[pinned]), [(What::Certificate, 150, Why::Elsewhere)]);
     assert_eq!(told(&[foreign]), [], "a maker's certificate introduces a device, and is no credential of its own");
@@ -125,10 +130,44 @@ fn keys_are_told_of_one_by_one() {
     let told = |all: &[CredentialEnd<'_>]| judged(&judge, &device("windvane", true, all)).0;
     assert_eq!(told(&[public, shared]), [(What::PublicKey, 120, Why::Key), (What::SharedKey, 130, Why::Key)]);
     let replaced = CredentialEnd { superseded: true, ..public };
-    assert_eq!(told(&[replaced, shared]), [(What::SharedKey, 130, Why::Key)]);
+    let next = CredentialEnd { begins: at(60), ..key(Origin::Key, "c", 300) };
+    let follows = Why::NotTaken { since: next.begins };
+    assert_eq!(told(&[replaced, next]), [(What::PublicKey, 120, follows)], "the next one was not used");
+    assert_eq!(told(&[CredentialEnd { ends: at(99), ..replaced }, next]), [], "and now it was");
     let over = key(Origin::Key, "c", 95);
     assert_eq!(told(&[over]), [(What::PublicKey, 95, Why::Ended)]);
     assert_eq!(told(&[over, key(Origin::Key, "d", 400)]), [], "another goes on");
+}
+
+#[test]
+fn shared_keys_are_replaced_by_themselves_where_the_kind_says_so_and_it_can_be() {
+    let text = "[ward]\nname = \"n\"\n[kinds.windvane]\nshared_keys = true\nrenew = \"30d\"\nrenews_keys = \"device\"\n\
+                [kinds.tension]\nshared_keys = true\nrenew = \"30d\"\nrenews_keys = \"errand\"\n";
+    let settings = Settings::parse(&Source { name: "ward.toml".into(), text: text.into() }).unwrap();
+    let all = judge(&settings);
+    let key = CredentialEnd { origin: Origin::Shared, kid: Some("b"), ..certificate(140) };
+    let opens =
+        crate::enrolment::renewal_opens(key.begins, key.ends, Some(Span::from_days(30)), &"wv-1".parse().unwrap());
+    let late = Judge { now: UnixTime(opens.0 + key.ends.since(opens) / 2), ..all };
+    let late = Judge { desk: Some(late.now), ..late };
+    for (judge, kind, takes_sealed, why) in [
+        (&all, "windvane", false, Why::Renews { from: opens }),
+        (&all, "tension", true, Why::Renews { from: opens }),
+        (&all, "tension", false, Why::NoPublicKey),
+        (&all, "cabin", true, Why::Key),
+        (&late, "windvane", false, Why::Late { since: opens }),
+        (&Judge { desk: None, ..all }, "tension", true, Why::NoDesk { seen: None }),
+    ] {
+        let device = DeviceEnds { takes_sealed, ..device(kind, true, std::slice::from_ref(&key)) };
+        assert_eq!(judged(judge, &device).0, [(What::SharedKey, 140, why)], "{kind} {takes_sealed}");
+    }
+    // Sent long ago, and never used: the old one goes on, and its end is told.
+    let replaced = CredentialEnd { superseded: true, ..key };
+    let next = CredentialEnd { begins: at(60), ends: at(400), ..key };
+    let told = judged(&all, &device("tension", true, &[replaced, next])).0;
+    assert_eq!(told, [(What::SharedKey, 140, Why::NotTaken { since: at(60) })]);
+    let held = DeviceEnds { held: Some(at(99)), ..device("windvane", true, std::slice::from_ref(&key)) };
+    assert_eq!(judged(&all, &held).0[0], (What::SharedKey, 140, Why::Held { since: at(99) }));
 }
 
 #[test]

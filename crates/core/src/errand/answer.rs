@@ -9,9 +9,9 @@ use serde_json::json;
 use serde_json::value::RawValue;
 
 use super::Errand;
-use super::jws::{self, Cut};
+use crate::jws::{self, Cut};
 use crate::key::{PublicKey, SignError, Signer};
-use crate::token::TokenSigner;
+use crate::token::{TokenKey, TokenSigner};
 
 /// The largest answer that is taken, in octets: a request with a large key, signed with a large key.
 pub const MAX_ANSWER: usize = 32 * 1024;
@@ -139,7 +139,7 @@ impl Answer {
         }
         // Whoever signs, signs for this: a signature that proves nothing would be taken for one that does.
         if let Some(cut) = &cut {
-            if !keys.iter().any(|key| cut.is_signed_by(key)) {
+            if !keys.iter().any(|key| cut.is_signed_by(TokenKey::Public(key))) {
                 return Err(BadAnswer::Unsigned);
             }
             let is = |member: &Option<String>, wanted: &str| member.as_deref() == Some(wanted);
@@ -200,7 +200,7 @@ pub fn answer_text(number: i64, outcome: Outcome, reason: Option<&str>, result: 
 /// # Errors
 /// The key cannot sign a JWS, or not now.
 pub fn renewal_text(errand: &Errand, ward: &str, csr: &[u8], key: &dyn Signer) -> Result<String, SignError> {
-    let header = json!({ "alg": jws::algorithm(key)?.as_str(), "typ": ANSWER_TYPE });
+    let header = json!({ "alg": jws::algorithm(TokenSigner::Private(key))?.as_str(), "typ": ANSWER_TYPE });
     let said = Said {
         errand: errand.number,
         outcome: Outcome::Done,

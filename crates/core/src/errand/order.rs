@@ -5,13 +5,13 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use serde_json::value::RawValue;
 
-use super::jws::{self, Cut};
 use super::{Errand, Purpose};
 use crate::certificate::{Certificate, ChainError, Purpose as For, judge};
 use crate::id::DeviceId;
+use crate::jws::{self, Cut};
 use crate::key::{SignError, Signer};
 use crate::time::UnixTime;
-use crate::token::{TokenSigner, algorithms};
+use crate::token::{TokenKey, TokenSigner, algorithms};
 
 /// The `typ` of an errand (RFC 8725 section 3.11).
 pub const ERRAND_TYPE: &str = "errand+jwt";
@@ -157,7 +157,7 @@ pub fn read(
     }
     let (leaf, above) = chain.split_first().ok_or(BadErrand::Form("it comes with no certificate"))?;
     judge(leaf, above, roots, For::Errands, now).map_err(BadErrand::Signer)?;
-    if !cut.is_signed_by(&leaf.public_key) {
+    if !cut.is_signed_by(TokenKey::Public(&leaf.public_key)) {
         return Err(BadErrand::Signature);
     }
     let claims: Claims<'_> =

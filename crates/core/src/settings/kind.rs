@@ -37,6 +37,7 @@ pub(super) const KIND: Section = Section {
         TOKEN_LOGIN,
         TOKEN_LIFE,
         SHARED_KEYS,
+        RENEWS_KEYS,
         OWN_TOKEN_LIFE,
         FACTS,
         ADMIT,
@@ -133,7 +134,7 @@ const RENEWS: Key = Key::example(
 const ERRANDS: Key = Key::example(
     "errands",
     "[\"calibrate\"]",
-    "a list of names of lower-case letters, digits, `.` and `-`, other than renew, install, restart, report and identify",
+    "a list of names of lower-case letters, digits, `.` and `-`, other than renew, install, install-key, restart, report and identify",
     "what devices can be asked to do with `errand send`, beside renew, restart, report and identify",
 );
 const TOKEN_LOGIN: Key =
@@ -149,6 +150,13 @@ const SHARED_KEYS: Key = Key::default(
     "false",
     "true or false",
     "whether such a device may have HMAC keys that it shares with the ward, which keeps them locked: for devices that can do no better",
+);
+const RENEWS_KEYS: Key = Key::default(
+    "renews_keys",
+    "\"person\"",
+    "\"device\", \"errand\" or \"person\"",
+    "who replaces such keys before they end: the \"device\", which fetches the next one at the desk; a desk, which sends it over MQTT, \
+     sealed to the public key that is registered for the device (\"errand\"); or a \"person\", with `key rotate`",
 );
 const OWN_TOKEN_LIFE: Key = Key::default(
     "own_token_life",
@@ -256,6 +264,8 @@ pub struct Kind {
     pub token_life: Span,
     /// `shared_keys`: whether such a device may have keys that it shares with the ward, default no.
     pub shared_keys: bool,
+    /// `renews_keys`: who replaces those keys before they end, default a person.
+    pub renews_keys: Renews,
     /// `own_token_life`: the longest life of a token signed with a key of the device's own, default one hour.
     pub own_token_life: Span,
     /// `facts`: those that must be known before a credential is issued.
@@ -298,6 +308,7 @@ impl Default for Kind {
             token_login: false,
             token_life: Span::from_days(1),
             shared_keys: false,
+            renews_keys: Renews::Person,
             own_token_life: Span::from_seconds(3_600),
             facts: Vec::new(),
             admit: Admit::Secret,
@@ -313,14 +324,14 @@ impl Default for Kind {
     }
 }
 
-/// Who renews certificates.
+/// Who renews certificates, or keys that devices share with the ward.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Renews {
     /// The device, at the desk.
     Device,
-    /// The device, when it is asked over MQTT.
+    /// The device, when it is asked over MQTT; or a desk, that sends a key over MQTT.
     Errand,
-    /// A person, with `enroll`.
+    /// A person, with `enroll` or `key rotate`.
     Person,
 }
 
@@ -501,6 +512,7 @@ impl Reader<'_> {
             token_login: self.flag(table, &TOKEN_LOGIN).unwrap_or(default.token_login),
             token_life: self.text(table, &TOKEN_LIFE, least(1)).unwrap_or(default.token_life),
             shared_keys: self.flag(table, &SHARED_KEYS).unwrap_or(default.shared_keys),
+            renews_keys: self.text(table, &RENEWS_KEYS, renews).unwrap_or(default.renews_keys),
             own_token_life: self.text(table, &OWN_TOKEN_LIFE, least(1)).unwrap_or(default.own_token_life),
             facts: self.list(table, &FACTS, fact).unwrap_or_default(),
             admit: self.text(table, &ADMIT, admit).unwrap_or(default.admit),

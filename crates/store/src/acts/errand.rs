@@ -114,7 +114,9 @@ pub fn send(
     }
     // A gateway's list has its children's too; nobody has more children with open errands than this looks at.
     let open: Vec<ErrandRecord> = open_of(tx, &new.device, cause.at)?;
-    let is_same = |each: &&ErrandRecord| each.errand.purpose == new.purpose && new.purpose == Purpose::Renew;
+    let is_same = |each: &&ErrandRecord| {
+        each.errand.purpose == new.purpose && matches!(new.purpose, Purpose::Renew | Purpose::InstallKey)
+    };
     if let Some(same) = open.iter().find(is_same) {
         let (device, purpose, number) = (new.device.clone(), new.purpose.clone(), same.errand.number);
         return Ok(Err(SendRefusal::Asked { device, purpose, number }));

@@ -1,7 +1,8 @@
 //! Keys of devices' own, and those that are never taken again.
 
 use serde_json::json;
-use tidy_warden_core::credential::{BlockSource, CredentialRecord, Ended, Revocation};
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::credential::{BlockSource, CredentialRecord, Ended, Origin, Revocation};
 use tidy_warden_core::enrolment::IssueRefusal;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
@@ -82,14 +83,39 @@ pub enum KeyRefusal {
     /// There is none to be replaced.
     #[error("the device has no key that could be replaced")]
     NothingToRotate,
+    /// What should prove it does not, or the present key is not the one that is meant.
+    #[error("the key that proves it may not sign in, or another key was made in the place of the present one")]
+    NotShown,
 }
 
-/// Gives a device a key of its own, public or shared, beside what it has. With `replaces` those of its keys that may sign in are
-/// superseded, for the overlap of `new`; gives their names.
+/// What a new key of a device's own replaces.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeyReplaces {
+    /// Nothing.
+    Nothing,
+    /// Those of its keys that may sign in.
+    All,
+    /// The keys that it shares with the ward.
+    Shared {
+        /// The present one, which must be good at this moment, and none may have been made in its place.
+        current: Fingerprint,
+        /// The key of the device that proves whose hands the new one comes into, good at this moment too: the present one, with which it
+        /// asked, or the public key that the new one is sealed to.
+        by: Fingerprint,
+    },
+}
+
+/// Gives a device a key of its own, public or shared, beside what it has. Those that it replaces are superseded, for the overlap of `new`;
+/// gives their names.
 ///
 /// # Errors
 /// There is no such device.
-pub fn add(tx: &mut dyn Tx, new: &NewCredential<'_>, replaces: bool, cause: &Cause) -> Answer<Vec<String>, KeyRefusal> {
+pub fn add(
+    tx: &mut dyn Tx,
+    new: &NewCredential<'_>,
+    replaces: KeyReplaces,
+    cause: &Cause,
+) -> Answer<Vec<String>, KeyRefusal> {
     let view = listed(tx, new.device)?;
     if let Some(barred) = view.device.barred() {
         return Ok(Err(IssueRefusal::barred(view.device.id, barred).into()));
@@ -111,11 +137,22 @@ pub fn add(tx: &mut dyn Tx, new: &NewCredential<'_>, replaces: bool, cause: &Cau
     if keys.len() >= MOST_KEYS {
         return Ok(Err(KeyRefusal::TooMany));
     }
+    let is_meant = |each: &CredentialRecord| match replaces {
+        KeyReplaces::Nothing => false,
+        KeyReplaces::All => each.superseded_until.is_none(),
+        KeyReplaces::Shared { .. } => each.superseded_until.is_none() && each.origin == Origin::Shared,
+    };
+    if let KeyReplaces::Shared { current, by } = replaces {
+        let good = |name| keys.iter().find(|each| each.fingerprint == name && each.may_sign_in(cause.at).is_ok());
+        if good(by).is_none() || good(current).is_none_or(|current| !is_meant(current)) {
+            return Ok(Err(KeyRefusal::NotShown));
+        }
+    }
     let mut superseded = Vec::new();
-    if replaces {
+    if replaces != KeyReplaces::Nothing {
         // What is superseded already keeps its deadline.
         let until = cause.at.plus(new.overlap);
-        for key in keys.iter().filter(|each| each.superseded_until.is_none()) {
+        for key in keys.iter().filter(|each| is_meant(each)) {
             let until = Some(until.min(key.not_after));
             tx.update_credential(&CredentialRecord { superseded_until: until, ..(*key).clone() })?;
             superseded.push(key.key_name());
@@ -124,12 +161,19 @@ pub fn add(tx: &mut dyn Tx, new: &NewCredential<'_>, replaces: bool, cause: &Cau
             return Ok(Err(KeyRefusal::NothingToRotate));
         }
     }
-    let detail = json!({
+    let mut detail = json!({
         "kid": new.kid, "kind": new.origin.as_str(), "key": new.key_type, "begins": new.not_before, "ends": new.not_after,
         "fingerprint": new.fingerprint.to_string(), "supersedes": superseded,
     });
+    let authorised_by = match replaces {
+        KeyReplaces::Shared { by, .. } => Some(by),
+        _ => new.authorised_by,
+    };
+    if let Some(by) = authorised_by {
+        detail["authorised_by"] = json!(by.to_string());
+    }
     let change = append(tx, cause, "key.add", new.device.as_str(), &detail)?;
     tx.touch(new.device, change)?;
-    tx.insert_credentials(&[new], cause.at, change)?;
+    tx.insert_credentials(&[&NewCredential { authorised_by, ..new.clone() }], cause.at, change)?;
     Ok(Ok(superseded))
 }

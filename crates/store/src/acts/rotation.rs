@@ -3,6 +3,7 @@
 use serde_json::json;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
+use tidy_warden_core::rotation::Replaces;
 
 use super::{append, hex};
 use crate::{Answer, Cause, JobKind, JobRecord, JobRefusal, Lease, NewJob, StoreError, Tx};
@@ -19,10 +20,19 @@ pub fn prepare(tx: &mut dyn Tx, new: &NewJob<'_>, lease: &Lease, cause: &Cause) 
     Ok(Ok(number))
 }
 
-/// Asks devices to renew: from now on each may, whatever time its certificate has left.
-pub fn ask(tx: &mut dyn Tx, name: &str, round: usize, ids: &[DeviceId], cause: &Cause) -> Result<(), StoreError> {
+/// Asks devices to renew: from now on each may, whatever time its certificate or key has left.
+pub fn ask(
+    tx: &mut dyn Tx,
+    (name, replaces): (&str, Replaces),
+    round: usize,
+    ids: &[DeviceId],
+    cause: &Cause,
+) -> Result<(), StoreError> {
     let list: String = ids.iter().map(|id| format!("{id}\n")).collect();
-    let detail = json!({ "round": round + 1, "count": ids.len(), "list_sha256": hex(&sha256(list.as_bytes())) });
+    let mut detail = json!({ "round": round + 1, "count": ids.len(), "list_sha256": hex(&sha256(list.as_bytes())) });
+    if replaces != Replaces::default() {
+        detail["replaces"] = json!(replaces.as_str());
+    }
     append(tx, cause, "rotation.ask", name, &detail)?;
     tx.put_renew_asked(ids, cause.at)
 }

@@ -148,6 +148,10 @@ pub trait ReadDevices {
     /// How many devices there are that are neither out nor retired, and how many of them have a credential of the ward's that was
     /// recorded, and handed out, after an authority was added.
     fn equipped_since(&self, authority: &AuthorityName) -> Result<(u64, u64), StoreError>;
+
+    /// Up to `limit` of the devices that [`ReadDevices::equipped_since`] counts, and that have no such credential, in the order in which they
+    /// were listed.
+    fn unequipped_since(&self, authority: &AuthorityName, limit: usize) -> Result<Vec<DeviceId>, StoreError>;
 }
 
 /// Rows of devices.

@@ -9,6 +9,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::due::{CredentialEnd, DeviceEnds};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, LabelName};
+use tidy_warden_core::jwe::can_seal_to;
 use tidy_warden_core::policy::FleetRow;
 use tidy_warden_core::time::UnixTime;
 
@@ -96,6 +97,12 @@ impl ReadDevices for MemoryStore {
                 admission.device.id == device.id && matches!(admission.end, Some(AdmissionEnd::Used { .. }))
             });
             let soon = good.iter().any(|(_, until)| *until <= horizon);
+            let is_shared_soon =
+                |(each, until): &(&CredentialRecord, UnixTime)| each.origin == Origin::Shared && *until <= horizon;
+            let is_public = |each: &CredentialRecord| {
+                each.origin == Origin::Key && each.revoked.is_none() && can_seal_to(&each.key_type)
+            };
+            let takes_sealed = good.iter().any(is_shared_soon) && credentials.iter().any(is_public);
             let ends = good.iter().map(|(each, until)| CredentialEnd {
                 origin: each.origin,
                 authority: each.authority.as_ref(),
@@ -110,6 +117,7 @@ impl ReadDevices for MemoryStore {
                 label: label.and_then(|name| device.labels.get(name)).map(|value| value.as_str()),
                 held: device.held,
                 came: good.iter().any(|(each, _)| authorised(each)) || (soon && used),
+                takes_sealed,
                 credentials: &ends.collect::<Vec<_>>(),
             })?;
         }
@@ -172,19 +180,26 @@ impl ReadDevices for MemoryStore {
     }
 
     fn equipped_since(&self, authority: &AuthorityName) -> Result<(u64, u64), StoreError> {
+        let without = self.unequipped_since(authority, usize::MAX)?.len();
+        let model = self.model();
+        let here = |device: &&Device| device.record.out.is_none() && device.record.retired.is_none();
+        let all = model.devices.iter().filter(here).count();
+        let count = |number: usize| u64::try_from(number).unwrap_or(u64::MAX);
+        Ok((count(all), count(all - without)))
+    }
+
+    fn unequipped_since(&self, authority: &AuthorityName, limit: usize) -> Result<Vec<DeviceId>, StoreError> {
         let model = self.model();
         let before = model.authority(authority).ok().map(|authority| authority.credentials_before);
-        let (mut all, mut equipped) = (0, 0);
-        for Device { record, .. } in &model.devices {
-            if record.out.is_some() || record.retired.is_some() {
-                continue;
-            }
-            all += 1;
+        let has = |device: &DeviceRecord| {
             let later = model.credentials.iter().skip(before.unwrap_or(usize::MAX));
-            let has = later.filter(|each| each.record.origin == Origin::Issued && each.record.equipped.is_some());
-            equipped += u64::from(has.into_iter().any(|each| each.record.device == record.id));
-        }
-        Ok((all, equipped))
+            let mut handed =
+                later.filter(|each| each.record.origin == Origin::Issued && each.record.equipped.is_some());
+            handed.any(|each| each.record.device == device.id)
+        };
+        let here = model.devices.iter().map(|device| &device.record);
+        let here = here.filter(|device| device.out.is_none() && device.retired.is_none());
+        Ok(here.filter(|device| !has(device)).take(limit).map(|device| device.id.clone()).collect())
     }
 }
 

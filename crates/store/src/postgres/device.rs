@@ -77,6 +77,7 @@ struct Gathered {
     label: Option<String>,
     held: Option<UnixTime>,
     came: bool,
+    takes_sealed: bool,
     /// With the names of their authorities and of their keys.
     credentials: Vec<(Option<AuthorityName>, Option<String>, CredentialEnd<'static>)>,
 }
@@ -95,6 +96,7 @@ impl Gathered {
             label: self.label.as_deref(),
             held: self.held,
             came: self.came,
+            takes_sealed: self.takes_sealed,
             credentials: &ends.collect::<Vec<_>>(),
         })
     }
@@ -170,12 +172,15 @@ impl ReadDevices for Database {
             "SELECT devices.id, kind, {value}, held, origin, authorities.name, not_before, {until}, superseded_until IS NOT NULL,
                  authorised_by IS NOT NULL OR ({until} <= {} AND EXISTS (
                      SELECT 1 FROM admissions WHERE admissions.device = devices.id AND admissions.credential IS NOT NULL)),
-                 kid
+                 kid,
+                 origin = 'shared' AND {until} <= {} AND EXISTS (
+                     SELECT 1 FROM credentials AS others WHERE others.device = devices.pk AND others.origin = 'key'
+                     AND others.revoked IS NULL AND others.key_type IN ('p256', 'p384'))
              FROM devices LEFT JOIN (credentials LEFT JOIN authorities ON authorities.pk = credentials.authority)
                  ON credentials.device = devices.pk AND revoked IS NULL AND authorities.retired IS NULL
              WHERE out IS NULL AND devices.retired IS NULL AND (credentials.pk IS NOT NULL OR held IS NOT NULL)
              ORDER BY devices.pk",
-            horizon.0
+            horizon.0, horizon.0
         );
         // The rows of one device come one after another.
         let mut last: Option<Gathered> = None;
@@ -191,11 +196,13 @@ impl ReadDevices for Database {
                     label: get(row, 2)?,
                     held: rows::time(get(row, 3)?),
                     came: false,
+                    takes_sealed: false,
                     credentials: Vec::new(),
                 });
             }
             let (Some(last), Some(origin)) = (&mut last, get::<Option<&str>>(row, 4)?) else { return Ok(()) };
             last.came |= get::<bool>(row, 9)?;
+            last.takes_sealed |= get::<Option<bool>>(row, 11)?.unwrap_or_default();
             last.credentials.push((
                 rows::maybe_word(row, 5, "authority")?,
                 get(row, 10)?,
@@ -303,6 +310,16 @@ impl ReadDevices for Database {
             &[&authority.as_str()],
         )?;
         Ok((rows::count(get(&row, 0)?)?, rows::count(get(&row, 1)?)?))
+    }
+
+    fn unequipped_since(&self, authority: &AuthorityName, limit: usize) -> Result<Vec<DeviceId>, StoreError> {
+        let sql = "SELECT id FROM devices WHERE out IS NULL AND retired IS NULL AND NOT EXISTS (
+                 SELECT 1 FROM credentials WHERE device = devices.pk AND origin = 'issued' AND equipped IS NOT NULL
+                     AND pk > (SELECT credentials_before FROM authorities WHERE name = $1))
+             ORDER BY pk LIMIT $2";
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        let found = self.connection.rows(sql, &[&authority.as_str(), &limit])?;
+        found.iter().map(|row| rows::word(row, 0, "id")).collect()
     }
 }
 

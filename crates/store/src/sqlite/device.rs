@@ -185,6 +185,9 @@ impl<S: Sql> ReadDevices for S {
         let mut came = self
             .sql()
             .prepare_cached("SELECT 1 FROM admissions WHERE device = ?1 AND credential IS NOT NULL LIMIT 1")?;
+        let mut public = self.sql().prepare_cached(
+            "SELECT 1 FROM credentials WHERE device = ?1 AND origin = 'key' AND revoked IS NULL AND key_type IN ('p256', 'p384') LIMIT 1",
+        )?;
         let (mut devices, mut credentials) = (devices.query([])?, credentials.query([])?);
         let mut ends: Vec<(i64, Owned)> = Vec::new();
         let mut next = credentials.next()?.map(|row| ending(row)).transpose()?;
@@ -206,7 +209,7 @@ impl<S: Sql> ReadDevices for S {
             let text = |at| row.get_ref(at)?.as_str().map_err(|_| damaged("device"));
             let id = text(1)?;
             let mut all = Vec::with_capacity(ends.len());
-            let (mut asked_for, mut soon) = (false, false);
+            let (mut asked_for, mut soon, mut shared_soon) = (false, false, false);
             for (_, one) in &ends {
                 let authority = one.authority.and_then(|pk| authorities.get(&pk));
                 if authority.is_some_and(|(_, is_retired)| *is_retired) {
@@ -214,6 +217,7 @@ impl<S: Sql> ReadDevices for S {
                 }
                 asked_for |= one.asked_for;
                 soon |= one.ends <= horizon;
+                shared_soon |= one.ends <= horizon && one.origin == Origin::Shared;
                 all.push(CredentialEnd {
                     origin: one.origin,
                     authority: authority.map(|(name, _)| name),
@@ -228,7 +232,8 @@ impl<S: Sql> ReadDevices for S {
             }
             let came = asked_for || (soon && came.exists([id])?);
             let label = row.get_ref(3)?.as_str_or_null().map_err(|_| damaged("label"))?;
-            visit(&DeviceEnds { id, kind: text(2)?, label, held, came, credentials: &all })?;
+            let takes_sealed = shared_soon && public.exists([pk])?;
+            visit(&DeviceEnds { id, kind: text(2)?, label, held, came, takes_sealed, credentials: &all })?;
         }
         Ok(())
     }
@@ -329,6 +334,21 @@ impl<S: Sql> ReadDevices for S {
         )?;
         let count = |row: &rusqlite::Row<'_>, at| row.get::<_, i64>(at).map(i64::unsigned_abs);
         Ok(statement.query_row([authority.as_str()], |row| Ok((count(row, 0)?, count(row, 1)?)))?)
+    }
+
+    fn unequipped_since(&self, authority: &AuthorityName, limit: usize) -> Result<Vec<DeviceId>, StoreError> {
+        let mut statement = self.sql().prepare_cached(
+            "SELECT id FROM devices WHERE out IS NULL AND retired IS NULL AND NOT EXISTS (
+                 SELECT 1 FROM credentials WHERE device = devices.pk AND origin = 'issued' AND equipped IS NOT NULL
+                     AND pk > (SELECT credentials_before FROM authorities WHERE name = ?1))
+             ORDER BY pk LIMIT ?2",
+        )?;
+        let mut found = statement.query(params![authority.as_str(), i64::try_from(limit).unwrap_or(i64::MAX)])?;
+        let mut all = Vec::new();
+        while let Some(row) = found.next()? {
+            all.push(crate::stored::parsed(row.get_ref(0)?.as_str().map_err(|_| damaged("device"))?, "id")?);
+        }
+        Ok(all)
     }
 }
 

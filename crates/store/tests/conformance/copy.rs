@@ -58,7 +58,7 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::Reflex(97, 0), at);
     (1..99).for_each(|number| drop(act(&mut store, &mut guard, cast, &Act::Carry(number, true), at)));
     act(&mut store, &mut guard, cast, &Act::Traffic(97, 1), at);
-    act(&mut store, &mut guard, cast, &Act::AddKey { device: 97, key: 11, replaces: false }, at);
+    act(&mut store, &mut guard, cast, &Act::AddKey { device: 97, key: 11, replaces: None }, at);
     act(&mut store, &mut guard, cast, &Act::BlockToken { device: None, name: 1, before: None }, at);
     act(&mut store, &mut guard, cast, &Act::AddSigner(10), at);
     act(&mut store, &mut guard, cast, &Act::Wrap(1), at);

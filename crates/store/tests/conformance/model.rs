@@ -24,13 +24,14 @@ use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::reflex::{AtMost, Evidence, Noticed, Then};
 use tidy_warden_core::revocation::Reason;
+use tidy_warden_core::rotation::Replaces;
 use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::reflex::{Planned, Working};
 use tidy_warden_store::{
     AdoptedSettings, Batch, BrokerSession, Cause, Declared, DeviceEvent, EndPlace, ErrandTally, GroupMembers,
-    GuardStore, Intended, Introduction, JobKind, Lease, NameInUse, NewAuthority, NewCredential, NewErrand, NewJob,
-    OperatorStore, OwnFacts, Place, PostRecord, PostState, SqliteStore, Store, StoreError, Tally, TokenBlock,
+    GuardStore, Intended, Introduction, JobKind, KeyReplaces, Lease, NameInUse, NewAuthority, NewCredential, NewErrand,
+    NewJob, OperatorStore, OwnFacts, Place, PostRecord, PostState, SqliteStore, Store, StoreError, Tally, TokenBlock,
     TokenSignerRecord, Traffic, TrialDifference, Tx, acts, postgres,
 };
 
@@ -96,7 +97,7 @@ pub(crate) enum Act {
     RefuseAsking(u8),
     Introduce(u8, u8, bool),
     Child(u8, bool),
-    AddKey { device: u8, key: u8, replaces: bool },
+    AddKey { device: u8, key: u8, replaces: Option<Option<u8>> },
     UseKey(u8, u8),
     RevokeKey(u8, u8, bool),
     BlockToken { device: Option<u8>, name: u8, before: Option<u8> },
@@ -172,7 +173,7 @@ pub(crate) fn any_act() -> impl Strategy<Value = Act> {
         3 => (1u8..4).prop_map(Act::WithdrawAdmission),
         5 => (1u8..4, kept()).prop_map(|(admission, certificate)| Act::Admit(admission, certificate)),
         // A few devices and keys, so that one that is used or revoked is often one that was given.
-        6 => (0u8..3, 9u8..12, proptest::bool::weighted(0.3))
+        8 => (0u8..3, 9u8..12, proptest::option::weighted(0.4, proptest::option::weighted(0.6, 9u8..12)))
             .prop_map(|(device, key, replaces)| Act::AddKey { device, key, replaces }),
         3 => (0u8..3, 9u8..12).prop_map(|(device, key)| Act::UseKey(device, key)),
         4 => (0u8..3, 9u8..12, any::<bool>()).prop_map(|(device, key, stolen)| Act::RevokeKey(device, key, stolen)),
@@ -605,7 +606,18 @@ pub(crate) fn act_for(
                 kid: Some(if shared { &by_hand } else { &named }),
                 note: (key % 2 == 0).then_some("the left one"),
             };
-            told(store.add_key(&new, *replaces, cause, &mut || Ok(())))
+            {
+                let replaces = match replaces {
+                    None => KeyReplaces::Nothing,
+                    Some(None) => KeyReplaces::All,
+                    // By itself, or by another of its keys.
+                    Some(Some(by)) => {
+                        let (current, by) = (cast.key_name(by | 1), cast.key_name(*by));
+                        KeyReplaces::Shared { current, by }
+                    }
+                };
+                told(store.add_key(&new, replaces, cause, &mut || Ok(())))
+            }
         }
         Act::UseKey(device, key) => told(guard.record_uses(&[(name(*device), Some(cast.key_name(*key)))], cause)),
         Act::RevokeKey(device, key, stolen) => {
@@ -649,7 +661,7 @@ pub(crate) fn act_for(
         Act::Note => {
             let some = [name(0), name(2), name(DEVICES)];
             let asked = store.decide(|tx| {
-                tidy_warden_store::acts::rotation::ask(tx, "spring", 1, &some, cause)?;
+                tidy_warden_store::acts::rotation::ask(tx, ("spring", Replaces::Certificates), 1, &some, cause)?;
                 Ok(Ok::<_, std::convert::Infallible>(()))
             });
             told(asked) + &told(guard.record_note("topics.clear", "wv-1", "{}", cause))
@@ -896,6 +908,7 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
         all.push(told(store.crl_lacks(name)));
         all.push(told(store.next_crl(name)));
         all.push(told(store.equipped_since(name)));
+        all.push(told(store.unequipped_since(name, 3)));
     }
     for device in &devices {
         all.push(told(store.children(device)));

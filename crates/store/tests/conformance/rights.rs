@@ -357,6 +357,7 @@ fn asks_what_is_due(view: &dyn View) -> Result<(), StoreError> {
     view.token_signers()?;
     view.authorities()?;
     view.equipped_since(&"root".parse().unwrap())?;
+    view.unequipped_since(&"root".parse().unwrap(), 9)?;
     view.post_states()?;
     acts::server::all(view).map(drop)
 }

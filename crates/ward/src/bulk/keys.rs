@@ -12,7 +12,9 @@ use tidy_warden_core::key::sha256;
 use tidy_warden_core::shared::{DataKey, SHARED_KEY_TYPE};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::{job, key};
-use tidy_warden_store::{Cause, JobKind, JobRecord, JobRefusal, NewCredential, NewJob, Reached, StoreError};
+use tidy_warden_store::{
+    Cause, JobKind, JobRecord, JobRefusal, KeyReplaces, NewCredential, NewJob, Reached, StoreError,
+};
 
 use super::Watch;
 use super::output::{self, Extent, Output, Place, Stager};
@@ -291,7 +293,7 @@ fn batch(
         let mut keys = 0;
         for Candidate { id, fresh, ends } in &candidates {
             let new = fresh.credential(id, (begins, *ends), note);
-            if let Err(why) = key::add(tx, &new, false, &cause)? {
+            if let Err(why) = key::add(tx, &new, KeyReplaces::Nothing, &cause)? {
                 raced.push((id.clone(), why.to_string()));
                 continue;
             }

@@ -206,6 +206,9 @@ impl Addition<'_> {
 
     fn sign(&mut self) -> Result<Exit, Problem> {
         let (root, replaces, constraints) = (self.root()?, self.replaces()?, self.constraints()?);
+        if self.args.service && self.ward.roots()?.len() > 1 {
+            self.warn_of_root(&root.name)?;
+        }
         let (new, life) = (self.new_key()?, self.life(LIFE)?);
         let root_signer = self.secrets.signer(&self.ward, &root)?;
         let (signer, place) = self.make(new)?;
@@ -226,6 +229,22 @@ impl Addition<'_> {
             );
         }
         Ok(done)
+    }
+
+    /// Says before the chain of servers changes who is not known to have the root that it will lead to.
+    fn warn_of_root(&self, root: &AuthorityName) -> Result<(), Problem> {
+        let (devices, have) = self.ward.store.equipped_since(root)?;
+        if have < devices {
+            let some: Vec<String> =
+                self.ward.store.unequipped_since(root, super::HURT)?.iter().map(ToString::to_string).collect();
+            self.context.console.warn(format!(
+                "{} of {devices} devices are not known to have the root `{root}`, such as {}: they find another way to guards and desks, and \
+                 take no errand that is signed below it; authority show {root} --missing lists them",
+                devices - have,
+                some.join(", ")
+            ));
+        }
+        Ok(())
     }
 
     fn new_root(&mut self) -> Result<Exit, Problem> {

@@ -1,15 +1,15 @@
-//! JWS in its compact form (RFC 7515 section 3.1), as errands and their answers have it.
+//! JWS in its compact form (RFC 7515 section 3.1), as errands, their answers and what a device asks with have it.
 
 use data_encoding::BASE64URL_NOPAD;
 use serde::Deserialize;
 
-use crate::key::{PublicKey, SignError, Signer};
+use crate::key::SignError;
 use crate::token::{Algorithm, TokenKey, TokenSigner};
 
 /// A text that has the form of a JWS, cut where the dots are; nothing of it was verified.
-pub(super) struct Cut<'t> {
-    pub(super) header: Header,
-    pub(super) payload: Vec<u8>,
+pub(crate) struct Cut<'t> {
+    pub(crate) header: Header,
+    pub(crate) payload: Vec<u8>,
     input: &'t str,
     signature: Vec<u8>,
 }
@@ -17,29 +17,29 @@ pub(super) struct Cut<'t> {
 /// What stands in the header; whatever else stands there is not understood, and refused (RFC 7515 section 4.1.11 for `crit`).
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct Header {
+pub(crate) struct Header {
     alg: String,
-    pub(super) typ: String,
+    pub(crate) typ: String,
     #[serde(default)]
-    pub(super) x5c: Vec<String>,
-    #[serde(default, rename = "kid")]
-    _kid: Option<String>,
+    pub(crate) x5c: Vec<String>,
+    #[serde(default)]
+    pub(crate) kid: Option<String>,
 }
 
 /// The algorithm by which such a key signs here, as JOSE names it.
-pub(super) fn algorithm(signer: &dyn Signer) -> Result<Algorithm, SignError> {
-    TokenSigner::Private(signer).algorithm().ok_or(SignError::Library)
+pub(crate) fn algorithm(signer: TokenSigner<'_>) -> Result<Algorithm, SignError> {
+    signer.algorithm().ok_or(SignError::Library)
 }
 
 /// What is signed: header and payload.
-pub(super) fn input(header: &serde_json::Value, payload: &[u8]) -> String {
+pub(crate) fn input(header: &serde_json::Value, payload: &[u8]) -> String {
     let mut text = BASE64URL_NOPAD.encode(header.to_string().as_bytes());
     text.push('.');
     BASE64URL_NOPAD.encode_append(payload, &mut text);
     text
 }
 
-pub(super) fn with_signature(mut input: String, signature: &[u8]) -> String {
+pub(crate) fn with_signature(mut input: String, signature: &[u8]) -> String {
     input.push('.');
     BASE64URL_NOPAD.encode_append(signature, &mut input);
     input
@@ -47,7 +47,7 @@ pub(super) fn with_signature(mut input: String, signature: &[u8]) -> String {
 
 impl<'t> Cut<'t> {
     /// Cuts a text; `None` if it has another form.
-    pub(super) fn of(text: &'t str) -> Option<Self> {
+    pub(crate) fn of(text: &'t str) -> Option<Self> {
         let (input, signature) = text.rsplit_once('.')?;
         let (header, payload) = input.split_once('.')?;
         // Only the one form that RFC 4648 section 3.5 gives each text: nobody can write one errand in two ways.
@@ -61,8 +61,7 @@ impl<'t> Cut<'t> {
     }
 
     /// Whether `key` signed it. The key says which algorithms there can be (RFC 8725 section 3.1).
-    pub(super) fn is_signed_by(&self, key: &PublicKey) -> bool {
-        let key = TokenKey::Public(key);
+    pub(crate) fn is_signed_by(&self, key: TokenKey<'_>) -> bool {
         let algorithm = key.algorithms().iter().find(|each| each.as_str() == self.header.alg);
         algorithm.is_some_and(|algorithm| key.verify(*algorithm, self.input.as_bytes(), &self.signature).is_ok())
     }
