@@ -327,12 +327,13 @@ impl Standing {
     ) -> Self {
         let Some(asked) = asked else { return Self::Waiting };
         let its = || credentials.iter().filter(|each| each.origin == replaces.origin() && each.revoked.is_none());
-        // One that was recorded in the second of the question may have been asked for before.
-        let is_next = |each: &&CredentialRecord| each.issued > asked;
+        // A device that is connected may have answered within the second of the question; what it had before stands behind its answer.
+        let had = its().any(|each| each.issued < asked);
+        let is_next = |each: &&CredentialRecord| each.issued > asked || (each.issued == asked && had);
         // A key that is sent is made with the question, or was before and did not arrive: it is the newest, and another stands behind it.
         // That it was used since tells that it arrived.
         let newest = its().next().filter(|_| replaces == Replaces::SharedKeys && its().nth(1).is_some());
-        let came = newest.is_some_and(|each| each.first_used.is_some_and(|used| each.issued == asked || used > asked));
+        let came = newest.is_some_and(|each| each.first_used.is_some_and(|used| used > asked));
         let used = came || its().filter(is_next).any(|each| each.first_used.is_some());
         if used {
             return Self::Confirmed;
@@ -347,7 +348,12 @@ impl Standing {
             return Self::Failed(Why::Held);
         }
         let is_late = now.since(asked) >= give;
-        match (its().any(|each| is_next(&each)), is_late) {
+        // One that is sent is on its way until it is used.
+        let is_there = |each: &CredentialRecord| match replaces {
+            Replaces::Certificates => is_next(&each),
+            Replaces::SharedKeys => each.issued > asked,
+        };
+        match (its().any(is_there), is_late) {
             (true, false) => Self::Renewed,
             (false, false) if !its().any(|each| each.is_good(now)) => Self::Failed(Why::Nothing),
             (false, false) => Self::Asked,
@@ -583,7 +589,9 @@ mod tests {
             (vec![next.clone(), old.clone()], at(200), 300, Standing::Overdue),
             (vec![used.clone(), old.clone()], at(200), 310, Standing::Confirmed),
             (vec![used.clone(), old.clone()], at(200), 9_999, Standing::Confirmed),
-            (vec![used.clone(), old.clone()], at(250), 260, Standing::Asked),
+            (vec![used.clone(), old.clone()], at(250), 310, Standing::Confirmed),
+            (vec![next.clone(), old.clone()], at(250), 260, Standing::Renewed),
+            (vec![used.clone()], at(250), 310, Standing::Asked),
             (vec![revoked, old.clone()], at(200), 210, Standing::Asked),
             (vec![], at(200), 210, Standing::Failed(Why::Nothing)),
         ] {

@@ -195,9 +195,9 @@ pub enum Event {
         device: String,
         why: String,
     },
-    /// It was given its next certificate, which it shows from now on.
+    /// It was given its next certificate, or there are others above it, and shows them from now on.
     OwnCertificate {
-        /// When that ends.
+        /// When its own ends.
         ends: String,
     },
     /// Other authorities are trusted than before.
@@ -441,7 +441,7 @@ impl fmt::Display for Event {
                 false => write!(f, "{by} answered errand {errand} for {device}: {purpose}"),
             },
             Self::ErrandNotAnswered { device, why } => write!(f, "did not take what {device} said of an errand: {why}"),
-            Self::OwnCertificate { ends } => write!(f, "took its next certificate, which ends {ends}"),
+            Self::OwnCertificate { ends } => write!(f, "shows other certificates now; its own ends {ends}"),
             Self::Reloaded => write!(f, "reloaded the settings"),
             Self::Authorities => write!(f, "the authorities changed; trusting those of the store now"),
             Self::Edition { number } => write!(f, "deciding by edition {number} now"),

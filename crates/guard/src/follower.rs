@@ -113,7 +113,8 @@ impl Follower {
         if !self.at.behind {
             let news = |known: &mut u32| std::mem::replace(known, changes.settings) != changes.settings;
             shared.adopted.send_if_modified(news);
-            let news = |known: &mut i64| std::mem::replace(known, changes.servers) != changes.servers;
+            let servers = changes.shown();
+            let news = |known: &mut i64| std::mem::replace(known, servers) != servers;
             shared.servers.send_if_modified(news);
         }
         look_up(&shared, now, changed.as_ref()).await;

@@ -4,9 +4,8 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::id::{AuthorityName, KindName};
-use tidy_warden_core::key::SoftwareKey;
+use tidy_warden_core::key::{SoftwareKey, sha256};
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_core::token::Parties;
@@ -65,11 +64,12 @@ const RESUMABLE: Resumption = Resumption::Of(16_384);
 /// The names of what is spoken (RFC 7301).
 const PROTOCOLS: [&str; 2] = ["mqtt", "http/1.1"];
 
-/// Which certificate a guard shows, and when that ends.
-pub(crate) type Own = (Fingerprint, UnixTime);
+/// Which certificates a guard shows, by a digest over its own and those above it, and when its own ends.
+pub(crate) type Own = ([u8; 32], UnixTime);
 
 pub(crate) fn own(tls: &TlsSettings) -> Option<Own> {
-    tls.chain.first().map(|own| (own.fingerprint, own.not_after))
+    let all: Vec<u8> = tls.chain.iter().flat_map(|each| each.fingerprint.0).collect();
+    tls.chain.first().map(|own| (sha256(&all), own.not_after))
 }
 
 impl Live {

@@ -267,7 +267,7 @@ fn keeps(own: Option<Own>, next: Option<Own>, begins: Option<UnixTime>, now: Uni
 fn take(shared: &Shared, reload: Reload) {
     let taken = match reload {
         Reload::All(config) => shared.set_live(*config).map(|()| Event::Reloaded),
-        // It was another server's that changed.
+        // It was another server's that changed, or an authority that it does not lead to.
         Reload::Own(tls) if own(&tls) == shared.live().own => return,
         Reload::Own(tls) => {
             let now = shared.knowledge.now();
@@ -323,7 +323,7 @@ pub(crate) async fn begin(
     shared.take(versions).await?;
     shared.metrics.edition.set(i64::from(changes.edition));
     shared.adopted.send_replace(changes.settings);
-    shared.servers.send_replace(changes.servers);
+    shared.servers.send_replace(changes.shown());
     Ok(Begun { shared, changes, versions, maker_files, behind })
 }
 

@@ -19,7 +19,7 @@ use tidy_warden_core::random::bytes;
 use tidy_warden_core::settings::{PostFile, Settings, StoreSettings, adopted_octets};
 use tidy_warden_core::text::Source;
 use tidy_warden_store::{
-    AdoptedSettings, Cause, DatabaseAccess, Declared, OperatorStore, PostRecord, StoreError, postgres,
+    AdoptedSettings, Cause, Changes, DatabaseAccess, Declared, OperatorStore, PostRecord, StoreError, postgres,
 };
 use zeroize::Zeroizing;
 
@@ -366,7 +366,7 @@ pub struct OpenPost {
     pub certificate: Certificate,
     /// Which edition of the settings it goes by.
     pub settings: u32,
-    /// The change at which some server was given another certificate last, before its own was read.
+    /// The change at which what servers show may have changed last (see [`Changes::shown`]), before its own certificate was read.
     pub servers: i64,
 }
 
@@ -409,7 +409,7 @@ pub fn open(dir: &Path) -> Result<(Ward, OpenPost), Problem> {
             .because(error)
             .next("put the file back from a copy of the post")
     })?;
-    let servers = store.head()?.servers;
+    let servers = Changes::from(store.head()?).shown();
     let certificate = newest(&store, &post.name, first)?;
     let clock = WardClock::of(record.rehearsal)?;
     let (dir, actor) = (dir.to_owned(), format!("post {}", post.name));

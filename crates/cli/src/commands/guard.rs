@@ -14,6 +14,7 @@ use tidy_warden_core::post::PostRole;
 use tidy_warden_core::settings::BrokerAddress;
 use tidy_warden_guard::{Config, Event, Guard, GuardError, Instance, Observer, Reload, Sink, Stores};
 use tidy_warden_simulate::Broker;
+use tidy_warden_store::Changes;
 use tidy_warden_ward::post::OpenPost;
 use tokio::sync::watch;
 
@@ -151,7 +152,7 @@ pub(crate) fn run(context: &Context<'_>, args: &GuardArgs) -> Result<Exit, Probl
     // Before its certificate is read, so that one that comes after it is heard of.
     let servers = match &post {
         Some(post) => post.servers,
-        None => ward.store.head()?.servers,
+        None => Changes::from(ward.store.head()?).shown(),
     };
     let key = live::own_key(&home, &ward)?;
     let form = args.log.unwrap_or(if std::io::stderr().is_terminal() { LogForm::Text } else { LogForm::Json });

@@ -133,8 +133,13 @@ impl World {
 
     /// A rehearsal whose clock is the file `now`, set to the present, with these kinds, but no devices.
     pub(crate) fn driven(kinds: &str) -> Self {
+        Self::driven_from(&in_hours(0), kinds)
+    }
+
+    /// The same, whose clock begins at another time.
+    pub(crate) fn driven_from(now: &str, kinds: &str) -> Self {
         let world = Self::new();
-        world.write("now", in_hours(0));
+        world.write("now", now);
         let world = world.with("TIDY_WARDEN_NOW", "@now");
         let made = world.run(&["init", "--name", "Rehearsal", "--host", "localhost", "--rehearsal"]);
         made.exits(0).prints(&["REHEARSAL"]);

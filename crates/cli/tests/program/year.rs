@@ -1,5 +1,7 @@
 //! A year of a small fleet with a driven clock: devices renew by themselves, and of those that do not somebody hears in time.
 
+mod fleet;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::Value;

@@ -62,6 +62,14 @@ impl From<Head> for Changes {
     }
 }
 
+impl Changes {
+    /// The change number at which what guards and desks show of themselves may have changed last: their certificates, or those above them.
+    #[must_use]
+    pub fn shown(&self) -> i64 {
+        self.servers.max(self.authorities)
+    }
+}
+
 /// What is new since change number `since`, in one snapshot.
 pub fn changes(view: &dyn View, since: i64) -> Result<Changes, StoreError> {
     let head = view.head()?;
