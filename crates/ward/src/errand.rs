@@ -8,7 +8,7 @@ use std::sync::Arc;
 use serde_json::json;
 use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::{Certificate, Fingerprint, Issuer, SerialNumber, Subject, Template, Usage};
-use tidy_warden_core::credential::{CredentialRecord, Origin};
+use tidy_warden_core::credential::{CredentialRecord, Origin, Revocation};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::enrolment::{renewal_opens, renewal_window};
 use tidy_warden_core::errand::{Answer, Errand, ErrandRecord, LONGEST, MOST_OPEN, Purpose, Renewal, State, sign};
@@ -16,12 +16,14 @@ use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::key::{PublicKey, SignError, Signer};
 use tidy_warden_core::random::bytes;
 use tidy_warden_core::request::Request;
+use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::rotation::Replaces;
 use tidy_warden_core::settings::{Kind, Renews, Settings};
 use tidy_warden_core::shared::DataKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::enrol;
 use tidy_warden_store::acts::errand::{self, Ended, signer_chain};
+use tidy_warden_store::acts::revoke::revoke;
 use tidy_warden_store::{Cause, ERRANDS, NewCredential, NewErrand, OperatorStore, SendRefusal, StoreError, Tx, View};
 
 use crate::clock::SystemRandom;
@@ -294,14 +296,34 @@ fn settle_one(
     if serial.is_none() {
         let because = format!("what `{}` answered", errand.device);
         let cause = Cause { because, ..cause.clone() };
-        let is_ended =
-            store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(errand::end(tx, number, &how, &cause)?)))?;
+        let untaken = untaken(errand, &how, &given.credentials);
+        let is_ended = store.decide(|tx| {
+            let is_ended = errand::end(tx, number, &how, &cause)?;
+            if let Some(only) = untaken.filter(|_| is_ended) {
+                let what =
+                    Revocation { device: &errand.device, only: Some(only), reason: Reason::CessationOfOperation };
+                revoke(tx, what, &cause)?;
+            }
+            Ok(Ok::<_, std::convert::Infallible>(is_ended))
+        })?;
         if is_ended == Ok(false) {
             return Ok(None);
         }
     }
     let (device, purpose) = (errand.device.clone(), errand.purpose.clone());
     Ok(Some(Settled { number, device, purpose, ended: how, serial }))
+}
+
+/// The certificate that a device will not take, as it lost the key that it had made for it, say. Nobody can use it: it ends, so that the
+/// device counts as one that did not renew, and is asked anew while the one before is good.
+fn untaken(errand: &Errand, how: &Ended, credentials: &[CredentialRecord]) -> Option<Fingerprint> {
+    if errand.purpose != Purpose::Install || how.state != State::Refused {
+        return None;
+    }
+    let detail: serde_json::Value = serde_json::from_str(&errand.detail).ok()?;
+    let brought = Certificate::read_all(detail.get("certificate")?.as_str()?.as_bytes()).ok()?.into_iter().next()?;
+    let its = credentials.iter().find(|each| each.fingerprint == brought.fingerprint)?;
+    (its.first_used.is_none() && its.revoked.is_none()).then_some(its.fingerprint)
 }
 
 /// The certificates with which a device may sign in now, the newest first.

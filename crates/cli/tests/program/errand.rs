@@ -1,16 +1,19 @@
 //! Errands: a device that speaks MQTT alone does what its ward asks, and nothing that anybody else does.
 
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use serde_json::Value;
 use tidy_warden_core::certificate::Certificate;
-use tidy_warden_core::errand::{Outcome, Purpose, Read, answer_text, read};
+use tidy_warden_core::errand::{Outcome, Purpose, Read, answer_text, read, renewal_text};
+use tidy_warden_core::key::{NewKey, SoftwareKey};
+use tidy_warden_core::request::Request;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_simulate::{Delivered, Device, Login};
 
 use crate::desk::Desk;
 use crate::door::python;
-use crate::harness::{Guard, KINDS, Running, World, block_on, eventually, in_days};
+use crate::harness::{Guard, KINDS, Running, World, block_on, eventually, in_days, in_hours};
 
 const SOON: Duration = Duration::from_secs(10);
 
@@ -271,6 +274,49 @@ fn a_desk_asks_those_whose_time_has_come_and_a_rotation_asks_by_errands() {
     let servers = world.run(&["due", "--within", "800d", "--format", "json"]).exits(0).json();
     let own = servers["due"].as_array().unwrap().iter().find(|each| each["name"] == "errands").cloned();
     assert_eq!(own.map(|each| each["happens"].clone()), Some("renews-by-itself".into()));
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
+fn whoever_lost_the_key_that_it_made_is_asked_anew_before_the_one_before_ends() {
+    let world = rehearsal(1);
+    let guard = Guard::start(&world, "builtin");
+    let _desk = Desk::start(&world);
+    let key = SoftwareKey::from_pkcs8(&world.identity("wv-1").1).unwrap();
+    let roots = Certificate::read_all(&std::fs::read(world.path("outfits/wv-1/root.pem")).unwrap()).unwrap();
+    let read_now = |message: &Delivered| {
+        let now = std::fs::read_to_string(world.path("now")).unwrap().trim().parse().unwrap();
+        read(std::str::from_utf8(&message.payload).unwrap(), &"wv-1".parse().unwrap(), &roots, None, now).unwrap()
+    };
+    let revoked = || serials(&world, "wv-1").iter().filter(|(_, state)| state == "revoked").count();
+    world.write("now", in_days(26));
+    block_on(async {
+        let mut session = world.login("wv-1").connect(guard.address).await.unwrap();
+        session.subscribe("$ward/wv-1/errand/+").await.unwrap();
+        // Twice it is started anew between the two errands; the third time it is quick enough.
+        for time in 0..3_usize {
+            let asked = read_now(&next(&mut session).await);
+            assert_eq!(asked.errand.purpose, Purpose::Renew, "at time {time}");
+            let made = SoftwareKey::generate(NewKey::P256).unwrap();
+            let csr = Request::stating(&BTreeMap::new(), &made).unwrap();
+            let answer = renewal_text(&asked.errand, &asked.ward, &csr, &key).unwrap();
+            session.publish("$ward/wv-1/answer/wv-1", answer.as_bytes()).await.unwrap();
+            let given = read_now(&next(&mut session).await).errand;
+            assert_eq!(given.purpose, Purpose::Install);
+            let detail: Value = serde_json::from_str(&given.detail).unwrap();
+            assert!(detail["roots"].as_str().unwrap().contains("BEGIN CERTIFICATE"));
+            let (outcome, why) =
+                if time < 2 { (Outcome::Refused, Some("it asked for none")) } else { (Outcome::Done, None) };
+            let answer = answer_text(given.number, outcome, why, None);
+            session.publish("$ward/wv-1/answer/wv-1", answer.as_bytes()).await.unwrap();
+            let ended = eventually(|| (shown(&world, given.number)["state"] != "answered").then_some(()));
+            assert!(ended.is_some() && revoked() == (time + 1).min(2), "{:?}", serials(&world, "wv-1"));
+            let due = world.run(&["due", "--within", "10d", "--format", "json"]).exits(0).json();
+            let due = due["due"].as_array().unwrap().iter().filter(|each| each["what"] == "certificate").count();
+            assert_eq!(due, 1, "the one that it has is due, as long as no other is used");
+            world.write("now", in_hours(26 * 24 + 7 * i64::try_from(time + 1).unwrap()));
+        }
+    });
     world.run(&["audit", "verify"]).exits(0);
 }
 

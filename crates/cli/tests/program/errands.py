@@ -1,7 +1,7 @@
 """A device that speaks MQTT alone, written with libraries that know nothing of this program: paho-mqtt and cryptography.
 
-device.py OUTFIT PORT VERSION [NOW]   does its errands until one says that it is over; VERSION is 4 (MQTT 3.1.1) or 5, NOW a file
-                                      with the time
+device.py OUTFIT PORT VERSION [NOW]   does its errands until one says that it is over; PORT may be a file with it, VERSION is 4
+                                      (MQTT 3.1.1) or 5, NOW a file with the time
 """
 import base64, datetime, json, os, ssl, sys, time
 import paho.mqtt.client as mqtt
@@ -9,7 +9,8 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec, utils
 
-outfit, port, version = sys.argv[1], int(sys.argv[2]), int(sys.argv[3])
+outfit, version = sys.argv[1], int(sys.argv[3])
+port = lambda: int(sys.argv[2]) if sys.argv[2].isdigit() else int(open(sys.argv[2]).read())
 clock = sys.argv[4] if len(sys.argv) > 4 else None
 path = lambda name: os.path.join(outfit, name)
 read = lambda name: open(path(name), "rb").read()
@@ -81,7 +82,8 @@ def install(claims):
         return "refused", "there is no key for it"
     certificate = x509.load_pem_x509_certificate(claims["detail"]["certificate"].encode())
     public = lambda key: key.public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
-    assert public(certificate.public_key()) == public(waiting["key"].public_key())
+    if public(certificate.public_key()) != public(waiting["key"].public_key()):
+        return "refused", "it is for another key"
     pem = waiting["key"].private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     )
@@ -152,7 +154,12 @@ def session():
 
     client.on_connect, client.on_subscribe, client.on_message = on_connect, on_subscribe, on_message
     client.on_disconnect = lambda *_: told.setdefault("gone", True)
-    client.connect("localhost", port)
+    try:
+        client.connect("localhost", port())
+    except OSError as error:
+        print("does not come in", repr(error), flush=True)
+        time.sleep(0.5)
+        return True
     client.loop_start()
     while not told:
         time.sleep(0.01)
