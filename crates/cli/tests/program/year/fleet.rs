@@ -249,9 +249,9 @@ impl Year {
         assert!(!settings.contains("\n[desk]\n") && !settings.contains("\n[guard]\n"));
         world.append("w/ward.toml", "\n[desk]\nrequests_per_source = 1000000\nrequests_per_device = 1000\n");
         let mut list = "id,kind\n".to_owned();
-        let kind = |number: usize| if number % 4 == 0 { ("ca", "cabin") } else { ("wv", "windvane") };
+        let kind = |number: usize| if number.is_multiple_of(4) { ("ca", "cabin") } else { ("wv", "windvane") };
         let ids: Vec<(String, bool)> =
-            (1..=count).map(|number| (format!("{}-{number}", kind(number).0), number % 4 == 0)).collect();
+            (1..=count).map(|number| (format!("{}-{number}", kind(number).0), number.is_multiple_of(4))).collect();
         (1..=count).zip(&ids).for_each(|(number, (id, _))| list.push_str(&format!("{id},{}\n", kind(number).1)));
         world.write("fleet.csv", list + &format!("{PAHO},cabin\n"));
         world.adopt(POLICY);
