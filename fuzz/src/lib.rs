@@ -5,20 +5,24 @@
 //! `cargo fuzz run --features libfuzzer policy fuzz/seeds/policy`.
 
 use std::collections::BTreeMap;
+use std::sync::LazyLock;
 
 use tidy_warden_core::certificate::{Certificate, Purpose, SerialNumber, judge};
 use tidy_warden_core::condition::{Candidate, Condition, Groups, Use};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::est;
 use tidy_warden_core::fact::FactName;
-use tidy_warden_core::key::{PublicKey, Signer, SoftwareKey};
+use tidy_warden_core::jwe;
+use tidy_warden_core::key::{NewKey, PublicKey, Signer, SoftwareKey};
 use tidy_warden_core::mqtt::{
     Ack, Connack, Connect, Disconnect, Frame, PacketType, Publish, SubAck, Subscribe, Unsubscribe, Version, split,
 };
 use tidy_warden_core::policy::{self, Edition, Fleet, NoMeter, PolicyFile, check, compare, layout, reach, read_file};
+use tidy_warden_core::rekey::KeyRequest;
 use tidy_warden_core::request::Request;
 use tidy_warden_core::revocation::Crl;
 use tidy_warden_core::settings::Settings;
+use tidy_warden_core::shared::SharedKey;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token::{Form, Maker, Terms, TokenKey, Unverified};
@@ -283,6 +287,21 @@ pub fn jwk(data: &[u8]) {
     if let Ok(key) = PublicKey::from_jwk(text) {
         assert!(PublicKey::from_spki(key.spki()).is_ok_and(|again| again == key));
     }
+}
+
+/// A request for the next shared key, and a key that is sealed for a device: whatever it is, it proves nothing and opens for nobody.
+///
+/// # Panics
+/// If something does not hold.
+pub fn rekey(data: &[u8]) {
+    static OWN: LazyLock<Option<SoftwareKey>> = LazyLock::new(|| SoftwareKey::generate(NewKey::P256).ok());
+    let Ok(text) = std::str::from_utf8(data) else { return };
+    let octets: Vec<u8> = (0..32).collect();
+    if let (Ok(request), Ok(key)) = (KeyRequest::read(text), SharedKey::from_octets(&octets)) {
+        assert!(request.kid.len() <= 256 && request.device.as_str().parse() == Ok(request.device.clone()));
+        assert!(request.verify(&key, "urn:uuid:00000000-0000-4000-8000-000000000000", UnixTime(1_000)).is_err());
+    }
+    assert!(OWN.as_ref().is_some_and(|own| jwe::open(text, "jwk+json", own).is_err()));
 }
 
 /// A key file, plain or locked: it is refused, or the key signs what it verifies.

@@ -122,6 +122,11 @@ fn est_bodies() {
 }
 
 #[test]
+fn rekeys() {
+    run("rekey", tidy_warden_fuzz::rekey);
+}
+
+#[test]
 fn http_heads() {
     run("head", tidy_warden_fuzz::http_head);
 }

@@ -4,7 +4,7 @@
 //! nothing with them, measured right before each list.
 //!
 //! Then `due` with its forecast, each time by a program that begins anew, beside a walk over the same rows that does nothing with them; and
-//! the same with what the system keeps of the disk let go before, where that can be done. Last a rotation of all. `due` as an argument leaves out the lists.
+//! the same with what the system keeps of the disk let go before, where that can be done. Last a rotation of all, and one of shared keys. `due` as an argument leaves out the lists.
 
 #![expect(clippy::unwrap_used, reason = "a benchmark fails by panicking")]
 
@@ -14,9 +14,13 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+use tidy_warden_core::certificate::Fingerprint;
+use tidy_warden_core::credential::Origin;
 use tidy_warden_core::due::DeviceEnds;
-use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{OperatorStore, SqliteStore};
+use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::key::{NewKey, Signer, SoftwareKey, sha256, thumbprint};
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_store::{Cause, KeyReplaces, NewCredential, OperatorStore, SqliteStore};
 
 /// How many devices a look of a rotation asks.
 const LOOK: u32 = 20_000;
@@ -44,6 +48,7 @@ fn main() {
     }
     due(dir.path());
     rotation(dir.path(), devices);
+    shared_keys(dir.path(), devices);
 }
 
 /// Times `due`, in ways that differ in what they have to keep.
@@ -119,6 +124,65 @@ fn rotation(dir: &Path, devices: usize) {
             asked[looks - 1]
         );
     }
+}
+
+/// Times sending devices the keys that they share with the ward next: each is made, sealed to its device's own key, and signed.
+fn shared_keys(dir: &Path, devices: usize) {
+    let of = "kind = windvane-0 and site = s0";
+    let ids: Vec<DeviceId> = (0..devices).step_by(120).map(|id| format!("wv-{id:07}").parse().unwrap()).collect();
+    if ids.len() < 1_000 {
+        return println!("too few devices to time what is sent: {} are enough", 120 * 1_000);
+    }
+    let settings = std::fs::read_to_string(dir.join("ward.toml")).unwrap();
+    let kind = "[kinds.windvane-0]\n";
+    assert!(settings.contains(kind));
+    let more = format!("{kind}shared_keys = true\nrenews_keys = \"errand\"\n");
+    std::fs::write(dir.join("ward.toml"), settings.replace(kind, &more)).unwrap();
+    let timed = |call: &[&str]| {
+        let begun = Instant::now();
+        assert!(program(dir, call).stdout(Stdio::null()).status().unwrap().success(), "{call:?}");
+        begun.elapsed().as_secs_f64()
+    };
+    let count = ids.len().to_string();
+    timed(&["key", "add", "--where", of, "--shared", "--pack", "keys.tar.zst", "--count", &count]);
+    let mut store = OperatorStore::new(Box::new(SqliteStore::open(&dir.join("ward.db")).unwrap()));
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let now = UnixTime(now.try_into().unwrap());
+    for id in &ids {
+        let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let (spki, digest) = (key.public_key().spki(), sha256(key.public_key().spki()));
+        let new = NewCredential {
+            device: id,
+            origin: Origin::Key,
+            authority: None,
+            der: spki,
+            fingerprint: Fingerprint(digest),
+            serial: None,
+            key_digest: digest,
+            key_type: "p256",
+            not_before: now,
+            not_after: now.plus(Span::from_days(400)),
+            again: true,
+            overlap: Span::from_seconds(0),
+            fresh_key: true,
+            authorised_by: None,
+            kid: thumbprint(key.public_key()).as_deref(),
+            note: None,
+        };
+        let cause = Cause { at: now, actor: "bench".to_owned(), because: String::new() };
+        store.add_key(&new, KeyReplaces::Nothing, &cause, &mut || Ok(())).unwrap().unwrap();
+    }
+    drop(store);
+    timed(&["rotation", "prepare", "keys", "--where", of, "--of", "shared-keys", "--rounds", "100%"]);
+    timed(&["rotation", "start", "keys", "--yes"]);
+    // What opening keys takes is measured by a look that asks nobody.
+    let all = timed(&["rotation", "run", "keys", "--once"]);
+    let none = timed(&["rotation", "run", "keys", "--once"]);
+    let (count, took) = (f64::from(u32::try_from(ids.len()).unwrap()), (all - none).max(0.001));
+    println!(
+        "rotation of shared keys              sends {count} devices theirs, {:.0} a second ({took:.2} s)",
+        count / took
+    );
 }
 
 /// Walks all ends of credentials.

@@ -300,9 +300,8 @@ impl Item {
             (What::SharedKey, Why::NoPublicKey) => {
                 format!("key add {name} --public-key FILE, or key rotate {name} --shared --out FILE")
             }
-            (What::SharedKey | What::PublicKey, _) => {
-                format!("key rotate {name} {}", self.kid.as_deref().unwrap_or("KID"))
-            }
+            (What::SharedKey, _) => format!("key rotate {name} --shared --out FILE"),
+            (What::PublicKey, _) => format!("key rotate {name} --public-key FILE"),
             (What::TokenSigner, Why::SignsNothing) => format!("token signer retire {name} --because ..."),
             (What::TokenSigner, _) => "token signer add NAME".to_owned(),
             (What::Server, Why::NoDesk { .. }) => format!("desk, or post renew {name}"),

@@ -73,6 +73,11 @@ impl Work {
         if self.forgets.is_time(FORGET) {
             forget(store, desk.now())?;
         }
+        if let Err(why) = &live.data_key {
+            return Err(
+                Problem::failed("what opens the keys that devices share with the ward is not open").because(why)
+            );
+        }
         Ok(())
     }
 }

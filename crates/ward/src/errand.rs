@@ -8,7 +8,7 @@ use std::sync::Arc;
 use serde_json::json;
 use tidy_warden_core::asn1;
 use tidy_warden_core::certificate::{Certificate, Fingerprint, Issuer, SerialNumber, Subject, Template, Usage};
-use tidy_warden_core::credential::{CredentialRecord, Origin, Revocation};
+use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::enrolment::{renewal_opens, renewal_window};
 use tidy_warden_core::errand::{Answer, Errand, ErrandRecord, LONGEST, MOST_OPEN, Purpose, Renewal, State, sign};
@@ -16,14 +16,12 @@ use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::key::{PublicKey, SignError, Signer};
 use tidy_warden_core::random::bytes;
 use tidy_warden_core::request::Request;
-use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::rotation::Replaces;
 use tidy_warden_core::settings::{Kind, Renews, Settings};
 use tidy_warden_core::shared::DataKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::enrol;
 use tidy_warden_store::acts::errand::{self, Ended, signer_chain};
-use tidy_warden_store::acts::revoke::revoke;
 use tidy_warden_store::{Cause, ERRANDS, NewCredential, NewErrand, OperatorStore, SendRefusal, StoreError, Tx, View};
 
 use crate::clock::SystemRandom;
@@ -270,6 +268,9 @@ fn settle_one(
         return Ok(None);
     }
     let mut serial = None;
+    // Whoever refuses what it asked for cannot use it, and is asked anew by who signs errands.
+    let is_refused = |text: &str| matches!(Answer::read(text, errand, &given.urn, &[]), Ok(Answer::Refused(_)));
+    let is_lost = errand.purpose == Purpose::Install && is_refused(text);
     let how = match given.device.barred() {
         Some(barred) => failed(&barred),
         None => {
@@ -277,6 +278,7 @@ fn settle_one(
             let keys: Vec<PublicKey> = certificates.iter().map(|each| each.public_key.clone()).collect();
             match Answer::read(text, errand, &given.urn, &keys) {
                 Err(bad) => failed(&bad),
+                Ok(Answer::Refused(_)) if is_lost && signs.is_none() => return Ok(None),
                 Ok(Answer::Refused(why)) => ended(State::Refused, Some(why)),
                 Ok(Answer::Done(result)) => ended(State::Done, result),
                 Ok(Answer::Renewal(renewal)) => {
@@ -296,13 +298,19 @@ fn settle_one(
     if serial.is_none() {
         let because = format!("what `{}` answered", errand.device);
         let cause = Cause { because, ..cause.clone() };
-        let untaken = untaken(errand, &how, &given.credentials);
         let is_ended = store.decide(|tx| {
             let is_ended = errand::end(tx, number, &how, &cause)?;
-            if let Some(only) = untaken.filter(|_| is_ended) {
-                let what =
-                    Revocation { device: &errand.device, only: Some(only), reason: Reason::CessationOfOperation };
-                revoke(tx, what, &cause)?;
+            if let Some(signs) = signs
+                && is_ended
+                && is_lost
+                && may_ask_anew(&*tx, &errand.device, cause.at)?
+            {
+                let again =
+                    signs.signer.new_errand(&errand.device, Purpose::Renew, "{}".to_owned(), (cause.at, ASKED_FOR));
+                // Whoever is asked already, or may not be here any more, is not asked.
+                let again = NewErrand { follows: Some(number), ..again };
+                errand::send(tx, &again, &signs.signer.fingerprint(), &|errand| signs.signer.sign(errand), &cause)?
+                    .ok();
             }
             Ok(Ok::<_, std::convert::Infallible>(is_ended))
         })?;
@@ -314,16 +322,13 @@ fn settle_one(
     Ok(Some(Settled { number, device, purpose, ended: how, serial }))
 }
 
-/// The certificate that a device will not take, as it lost the key that it had made for it, say. Nobody can use it: it ends, so that the
-/// device counts as one that did not renew, and is asked anew while the one before is good.
-fn untaken(errand: &Errand, how: &Ended, credentials: &[CredentialRecord]) -> Option<Fingerprint> {
-    if errand.purpose != Purpose::Install || how.state != State::Refused {
-        return None;
-    }
-    let detail: serde_json::Value = serde_json::from_str(&errand.detail).ok()?;
-    let brought = Certificate::read_all(detail.get("certificate")?.as_str()?.as_bytes()).ok()?.into_iter().next()?;
-    let its = credentials.iter().find(|each| each.fingerprint == brought.fingerprint)?;
-    (its.first_used.is_none() && its.revoked.is_none()).then_some(its.fingerprint)
+/// Whether a device that will not take what it was sent is to be asked anew: it lost the key that it had made for it, say, as it was started
+/// anew in between. Not for ever.
+fn may_ask_anew(view: &dyn View, device: &DeviceId, now: UnixTime) -> Result<bool, StoreError> {
+    let newest = view.errands(Some(device), i64::MAX, MOST_OPEN)?;
+    let is_one =
+        |each: &&ErrandRecord| each.errand.purpose == Purpose::Renew && each.errand.sent.plus(Span::from_days(1)) > now;
+    Ok(newest.iter().filter(is_one).count() < ASKED_IN_A_DAY)
 }
 
 /// The certificates with which a device may sign in now, the newest first.
@@ -446,6 +451,9 @@ fn given_before(
 /// How long a device has to answer that it is time to renew, and after how long it is asked again.
 const ASKED_FOR: Span = Span::from_days(7);
 const ASKED_AGAIN: Span = Span::from_seconds(6 * 3600);
+
+/// How often a device is asked to renew in a day, if it does not take what it is sent.
+const ASKED_IN_A_DAY: usize = 3;
 
 /// How many devices are looked at in one go.
 const LOOKED: usize = 1_000;

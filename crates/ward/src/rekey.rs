@@ -3,6 +3,7 @@
 //! A key is made once: until it was used, whoever may have it is given the same again. The one before goes on until then.
 
 use serde_json::json;
+use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::{CredentialRecord, Origin, Unusable};
 use tidy_warden_core::device::Barred;
 use tidy_warden_core::enrolment::renewal_opens;
@@ -15,8 +16,8 @@ use tidy_warden_core::shared::{DataKey, SharedKey};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::{errand, key};
 use tidy_warden_store::{
-    Cause, DeviceView, KeyRefusal, KeyReplaces, NewCredential, NewErrand, OperatorStore, SendRefusal, StoreError, Tx,
-    View,
+    Answer, Cause, DeviceView, KeyRefusal, KeyReplaces, NewCredential, NewErrand, OperatorStore, SendRefusal,
+    StoreError, Tx, View,
 };
 
 use crate::clock::SystemRandom;
@@ -49,6 +50,9 @@ pub enum Unsent {
     /// There is none to be replaced.
     #[error("it shares no key with the ward that may sign in")]
     NoKey,
+    /// Nobody could tell which of them the next one replaces.
+    #[error("it shares several keys with the ward, and could not know which of them the next one replaces")]
+    Several,
     /// There is nothing that it could be sealed to.
     #[error("it has no registered P-256 or P-384 key that may sign in, which the next one could be sealed to")]
     NoPublicKey,
@@ -63,33 +67,31 @@ pub enum Unsent {
     Errand(#[from] SendRefusal),
 }
 
-/// The keys that a device shares with the ward and may sign in with now.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Present {
-    /// The one that the next one follows: the newest that nothing was made in the place of.
-    pub current: CredentialRecord,
-    /// Whether that is one which was made in the place of another and was not used yet, and may be given again; with who authorised it.
-    pub unused_by: Option<tidy_warden_core::certificate::Fingerprint>,
+/// The key that a device shares with the ward and may sign in with now.
+struct Present {
+    /// The one that the next one follows: nothing was made in its place.
+    current: CredentialRecord,
+    /// If that one was made in the place of another and was not used yet: who authorised it.
+    unused_by: Option<Fingerprint>,
     /// The one that the device uses, as far as anybody knows: what `current` was made in the place of, or `current` itself.
-    pub in_use: CredentialRecord,
+    in_use: CredentialRecord,
 }
 
-/// Those of a device.
-pub fn present(
-    view: &dyn View,
-    credentials: &[CredentialRecord],
-    now: UnixTime,
-) -> Result<Option<Present>, StoreError> {
+/// That of a device which has one of them.
+fn present(view: &dyn View, credentials: &[CredentialRecord], now: UnixTime) -> Answer<Present, Unsent> {
     // The newest first, as everywhere.
-    let mut shared = credentials.iter().filter(|each| each.origin == Origin::Shared && each.may_sign_in(now).is_ok());
-    let Some(current) = shared.clone().find(|each| each.superseded_until.is_none()) else { return Ok(None) };
-    let before = shared.find(|each| each.superseded_until.is_some() && each.issued <= current.issued);
-    let unused_by = match (current.first_used, before) {
-        (None, Some(_)) => view.authorised_by(&current.fingerprint)?,
-        _ => None,
+    let is_good = |each: &&CredentialRecord| each.origin == Origin::Shared && each.may_sign_in(now).is_ok();
+    let (current, before): (Vec<_>, Vec<_>) =
+        credentials.iter().filter(is_good).partition(|each| each.superseded_until.is_none());
+    let current = match current.as_slice() {
+        [] => return Ok(Err(Unsent::NoKey)),
+        [only] => *only,
+        _ => return Ok(Err(Unsent::Several)),
     };
-    let in_use = before.filter(|_| current.first_used.is_none()).unwrap_or(current).clone();
-    Ok(Some(Present { current: current.clone(), unused_by, in_use }))
+    let before = before.last().filter(|_| current.first_used.is_none());
+    let unused_by = if before.is_some() { view.authorised_by(&current.fingerprint)? } else { None };
+    let in_use = before.copied().unwrap_or(current).clone();
+    Ok(Ok(Present { current: current.clone(), unused_by, in_use }))
 }
 
 /// A key as its device gets it: a JWK.
@@ -132,7 +134,10 @@ fn sealed_to(credentials: &[CredentialRecord], now: UnixTime) -> Option<&Credent
 /// Whether a device could be sent its next key.
 #[must_use]
 pub fn can_be_sent(view: &DeviceView, now: UnixTime) -> bool {
-    sealed_to(&view.credentials, now).is_some()
+    let is_current = |each: &&CredentialRecord| {
+        each.origin == Origin::Shared && each.superseded_until.is_none() && each.may_sign_in(now).is_ok()
+    };
+    sealed_to(&view.credentials, now).is_some() && view.credentials.iter().filter(is_current).count() == 1
 }
 
 /// Sends devices the keys that they share with the ward next, each sealed to its own registered key (RFC 7516).
@@ -162,7 +167,10 @@ impl KeySender<'_> {
         let kind = self.settings.kinds.get(&view.device.kind).filter(|kind| kind.shared_keys);
         let Some(kind) = kind else { return Ok(Err(Unsent::Kind(view.device.kind.clone()))) };
         let Some(to) = sealed_to(&view.credentials, now) else { return Ok(Err(Unsent::NoPublicKey)) };
-        let Some(present) = present(&*tx, &view.credentials, now)? else { return Ok(Err(Unsent::NoKey)) };
+        let present = match present(&*tx, &view.credentials, now)? {
+            Ok(present) => present,
+            Err(why) => return Ok(Err(why)),
+        };
         let spki = tx.credential_der(&to.fingerprint)?.unwrap_or_default();
         let Ok(public) = PublicKey::from_spki(&spki) else { return Ok(Err(Unsent::NoPublicKey)) };
         let failed = || Unsent::Unopened("the key cannot be sealed".to_owned());
@@ -265,7 +273,7 @@ pub fn send_due(
         if view.device.barred().is_some() || !can_be_sent(&view, cause.at) {
             continue;
         }
-        let Some(present) = present(&**store, &view.credentials, cause.at)? else { continue };
+        let Ok(present) = present(&**store, &view.credentials, cause.at)? else { continue };
         let in_use = &present.in_use;
         if opens(in_use, kind) > cause.at || is_on_its_way(&**store, &view.device.id, cause.at, SENT_AGAIN)? {
             continue;
@@ -289,7 +297,7 @@ pub enum NotGiven {
     #[error("another key was made in its place, which it did not ask for")]
     Replaced,
     /// It was given the next one, and has used that.
-    #[error("the key that was made in its place is in use")]
+    #[error("the key that was made in its place is in use, or over")]
     InUse,
 }
 
@@ -302,19 +310,24 @@ pub fn given_again(
     credentials: &[CredentialRecord],
     shown: &CredentialRecord,
     now: UnixTime,
-) -> Result<Result<Option<CredentialRecord>, NotGiven>, StoreError> {
+) -> Answer<Option<CredentialRecord>, NotGiven> {
     if let Err(why) = shown.may_sign_in(now) {
         return Ok(Err(NotGiven::Unusable(why)));
     }
     if shown.superseded_until.is_none() {
         return Ok(Ok(None));
     }
-    let Some(present) = present(view, credentials, now)? else { return Ok(Err(NotGiven::Replaced)) };
-    Ok(match (present.unused_by, present.current.first_used) {
-        (Some(by), _) if by == shown.fingerprint => Ok(Some(present.current)),
-        (_, Some(_)) => Err(NotGiven::InUse),
-        _ => Err(NotGiven::Replaced),
-    })
+    let mut why = NotGiven::Replaced;
+    for other in credentials.iter().filter(|each| each.origin == Origin::Shared && each.revoked.is_none()) {
+        if view.authorised_by(&other.fingerprint)? != Some(shown.fingerprint) {
+            continue;
+        }
+        match (other.first_used, other.may_sign_in(now)) {
+            (None, Ok(())) => return Ok(Ok(Some(other.clone()))),
+            _ => why = NotGiven::InUse,
+        }
+    }
+    Ok(Err(why))
 }
 
 impl ErrandSigner {

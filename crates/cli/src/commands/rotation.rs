@@ -162,7 +162,9 @@ fn by_hand(kind: Option<&Kind>, view: &DeviceView, now: UnixTime) -> Option<&'st
     match kind.map_or(Renews::Person, |kind| kind.renews_keys) {
         Renews::Device => None,
         Renews::Errand if can_be_sent(view, now) => None,
-        Renews::Errand => Some("without a registered P-256 or P-384 key that the next one could be sealed to"),
+        Renews::Errand => Some(
+            "without a registered P-256 or P-384 key that the next one could be sealed to, or with several shared keys",
+        ),
         Renews::Person => Some("of kinds whose shared keys a person replaces (renews_keys under [kinds.NAME])"),
     }
 }

@@ -60,7 +60,7 @@ impl Judge<'_> {
                 others().filter(|other| key.superseded && other.ends > key.ends).max_by_key(|other| other.begins);
             let why = match (is_over, next) {
                 (true, _) => Why::Ended,
-                (false, Some(next)) => self.follows(next, kind),
+                (false, Some(next)) => self.follows(key, next, kind),
                 (false, None) if key.origin == Origin::Shared => self.shared_key(device, key, kind),
                 (false, None) => Why::Key,
             };
@@ -84,12 +84,20 @@ impl Judge<'_> {
         }
     }
 
-    /// What is to be said of a credential whose successor is there and was not used.
-    fn follows(&self, next: &CredentialEnd<'_>, kind: Option<(&KindName, &Kind)>) -> Why {
+    /// What is to be said of a credential whose successor is there and was not used: nothing is wrong for as long as a device that fetched it
+    /// may take for that. One that was sent may never have arrived, so that half of the time until the end is left for a person.
+    fn follows(&self, old: &CredentialEnd<'_>, next: &CredentialEnd<'_>, kind: Option<(&KindName, &Kind)>) -> Why {
         let since = next.begins;
-        let overlap = kind.map_or_else(|| Kind::default().overlap, |(_, kind)| kind.overlap);
+        let default = Kind::default();
+        let kind = kind.map_or(&default, |(_, kind)| kind);
+        let is_sent = match old.origin {
+            Origin::Shared => kind.renews_keys == Renews::Errand,
+            _ => kind.renews == Some(Renews::Errand),
+        };
         // (What begins is set back a little.)
-        match since.plus(overlap).plus(Span::from_days(1)) < self.now {
+        let usual = since.plus(kind.overlap).plus(Span::from_days(1));
+        let half = UnixTime(since.0 + old.ends.since(since) / 2);
+        match (if is_sent { usual.min(half) } else { usual }) < self.now {
             true => Why::NotTaken { since },
             false => Why::Follows { since },
         }
@@ -99,8 +107,14 @@ impl Judge<'_> {
     fn shared_key(&self, device: &DeviceEnds<'_>, key: &CredentialEnd<'_>, kind: Option<(&KindName, &Kind)>) -> Why {
         let Some((_, kind)) = kind.filter(|(_, kind)| kind.renews_keys != Renews::Person) else { return Why::Key };
         let opens = renewal_moment(key.begins, key.ends, kind.renew, &sha256(device.id.as_bytes()));
+        let is_other = |each: &CredentialEnd<'_>| {
+            each.origin == Origin::Shared && !each.superseded && each.ends >= self.now && each.kid != key.kid
+        };
         if let Some(since) = device.held {
             Why::Held { since }
+        } else if kind.renews_keys == Renews::Errand && device.credentials.iter().any(|each| is_other(each)) {
+            // Which of several a key that is sent would replace, the device could not know.
+            Why::Key
         } else if kind.renews_keys == Renews::Errand && !device.takes_sealed {
             Why::NoPublicKey
         } else if self.now >= UnixTime(opens.0 + key.ends.since(opens) / 2) {
@@ -145,10 +159,10 @@ impl Judge<'_> {
         let replaced = device.credentials.iter().filter(|each| {
             matches!(each.origin, Origin::Issued | Origin::Pinned) && each.superseded && each.ends < last.ends
         });
-        let still =
-            replaced.filter(|each| each.ends >= self.now && self.is_due(each.ends)).max_by_key(|each| each.ends);
-        if let Some(still) = still {
-            found(item(device, What::Certificate, still, self.follows(last, kind), kind));
+        // Of several the oldest is in use: what is younger and was used would have ended it.
+        let still = replaced.filter(|each| each.ends >= self.now).min_by_key(|each| (each.begins, each.ends));
+        if let Some(still) = still.filter(|still| self.is_due(still.ends)) {
+            found(item(device, What::Certificate, still, self.follows(still, last, kind), kind));
         }
         if !self.is_due(last.ends) {
             return;

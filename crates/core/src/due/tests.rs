@@ -114,6 +114,16 @@ fn what_was_replaced_ends_as_it_should_and_only_the_latest_counts() {
     assert_eq!(told(&[replaced, follows(92)]), [(What::Certificate, 110, soon)]);
     assert_eq!(told(&[follows(92), replaced]), [(What::Certificate, 110, soon)]);
     assert_eq!(told(&[follows(91), replaced]), [(What::Certificate, 110, never)]);
+    // What was sent is not waited for until the last day.
+    let text = "[ward]\nname = \"n\"\n[kinds.windvane]\nrenews = \"errand\"\n";
+    let sent = Settings::parse(&Source { name: "ward.toml".into(), text: text.into() }).unwrap();
+    let judge = Judge { settings: &sent, ..judge };
+    let told = |all: &[CredentialEnd<'_>]| judged(&judge, &device("windvane", true, all)).0;
+    let soon = CredentialEnd { ends: at(104), ..replaced };
+    let (follows, never) = (follows(97), Why::NotTaken { since: at(95) });
+    assert_eq!(told(&[soon, follows]), [(What::Certificate, 104, Why::Follows { since: at(97) })]);
+    let follows = CredentialEnd { begins: at(95), ..follows };
+    assert_eq!(told(&[soon, follows]), [(What::Certificate, 104, never)]);
     assert_eq!(told(&[replaced]).len(), 1, "its successor was revoked, say");
     assert_eq!(told(&[pinned]), [(What::Certificate, 150, Why::Elsewhere)]);
     assert_eq!(told(&[foreign]), [], "a maker's certificate introduces a device, and is no credential of its own");
@@ -161,6 +171,9 @@ fn shared_keys_are_replaced_by_themselves_where_the_kind_says_so_and_it_can_be()
         let device = DeviceEnds { takes_sealed, ..device(kind, true, std::slice::from_ref(&key)) };
         assert_eq!(judged(judge, &device).0, [(What::SharedKey, 140, why)], "{kind} {takes_sealed}");
     }
+    let other = CredentialEnd { kid: Some("c"), ends: at(400), ..key };
+    let told = judged(&all, &DeviceEnds { takes_sealed: true, ..device("tension", true, &[key, other]) }).0;
+    assert_eq!(told, [(What::SharedKey, 140, Why::Key)], "which of two would be replaced?");
     // Sent long ago, and never used: the old one goes on, and its end is told.
     let replaced = CredentialEnd { superseded: true, ..key };
     let next = CredentialEnd { begins: at(60), ends: at(400), ..key };

@@ -8,7 +8,7 @@ use tidy_warden_core::settings::Renews;
 use tidy_warden_core::shared::DataKey;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{DeviceView, Head, NewCredential, SignedCredential, StoreError, View};
-use tidy_warden_ward::rekey::{NotGiven, given_again, jwk_of, made, opened, opens, present};
+use tidy_warden_ward::rekey::{NotGiven, given_again, jwk_of, made, opened, opens};
 
 use super::{Caller, Refusal, Said};
 use crate::Event;
@@ -99,8 +99,7 @@ fn shown(
     };
     let kind = live.settings.kinds.get(&device.device.kind);
     let kind = kind.filter(|kind| kind.shared_keys && kind.renews_keys != Renews::Person);
-    let in_use = present(view, &device.credentials, now)?.map(|present| present.in_use);
-    let opens = kind.map(|kind| opens(in_use.as_ref().unwrap_or(&credential), kind));
+    let opens = kind.map(|kind| opens(&credential, kind));
     let head = view.head()?;
     Ok(Some(Shown { device, credential, proof, again, opens, head }))
 }

@@ -95,9 +95,9 @@ pub enum KeyReplaces {
     Nothing,
     /// Those of its keys that may sign in.
     All,
-    /// The keys that it shares with the ward.
+    /// One of the keys that it shares with the ward.
     Shared {
-        /// The present one, which must be good at this moment, and none may have been made in its place.
+        /// Which: it must be good at this moment, and none may have been made in its place.
         current: Fingerprint,
         /// The key of the device that proves whose hands the new one comes into, good at this moment too: the present one, with which it
         /// asked, or the public key that the new one is sealed to.
@@ -140,7 +140,9 @@ pub fn add(
     let is_meant = |each: &CredentialRecord| match replaces {
         KeyReplaces::Nothing => false,
         KeyReplaces::All => each.superseded_until.is_none(),
-        KeyReplaces::Shared { .. } => each.superseded_until.is_none() && each.origin == Origin::Shared,
+        KeyReplaces::Shared { current, .. } => {
+            each.superseded_until.is_none() && each.origin == Origin::Shared && each.fingerprint == current
+        }
     };
     if let KeyReplaces::Shared { current, by } = replaces {
         let good = |name| keys.iter().find(|each| each.fingerprint == name && each.may_sign_in(cause.at).is_ok());
