@@ -150,6 +150,7 @@ fn shared_keys(dir: &Path, devices: usize) {
     let now = UnixTime(now.try_into().unwrap());
     for id in &ids {
         let key = SoftwareKey::generate(NewKey::P256).unwrap();
+        let kid = thumbprint(key.public_key()).unwrap();
         let (spki, digest) = (key.public_key().spki(), sha256(key.public_key().spki()));
         let new = NewCredential {
             device: id,
@@ -166,7 +167,7 @@ fn shared_keys(dir: &Path, devices: usize) {
             overlap: Span::from_seconds(0),
             fresh_key: true,
             authorised_by: None,
-            kid: thumbprint(key.public_key()).as_deref(),
+            kid: Some(&kid),
             note: None,
         };
         let cause = Cause { at: now, actor: "bench".to_owned(), because: String::new() };

@@ -112,7 +112,7 @@ impl Judge<'_> {
         };
         if let Some(since) = device.held {
             Why::Held { since }
-        } else if kind.renews_keys == Renews::Errand && device.credentials.iter().any(|each| is_other(each)) {
+        } else if kind.renews_keys == Renews::Errand && device.credentials.iter().any(is_other) {
             // Which of several a key that is sent would replace, the device could not know.
             Why::Key
         } else if kind.renews_keys == Renews::Errand && !device.takes_sealed {
