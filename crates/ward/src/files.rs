@@ -77,6 +77,19 @@ pub fn create(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
     file.sync_all()
 }
 
+/// The same so that the file is there whole or not at all, whenever the process is killed: written beside it, synced, given its name.
+///
+/// # Errors
+/// There is something of that name, or it cannot be written.
+pub fn create_whole(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+    let beside = beside(path);
+    let result = create(&beside, bytes, access).and_then(|()| rename_new(&beside, path));
+    if result.is_err() {
+        let _ = fs::remove_file(&beside);
+    }
+    result.and_then(|()| sync_folder(path.parent()))
+}
+
 /// Writes a new file that the caller makes sure of with many others at once.
 pub fn create_unsynced(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
     new_file(path, access)?.write_all(bytes)
@@ -377,6 +390,13 @@ mod tests {
     fn replacing_puts_the_new_text_in_place_at_once() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("devices.crl");
+        let new = dir.path().join("new");
+        create_whole(&new, b"one", Access::Secret).unwrap();
+        assert_eq!(create_whole(&new, b"two", Access::Secret).unwrap_err().kind(), io::ErrorKind::AlreadyExists);
+        assert_eq!(fs::read(&new).unwrap(), b"one", "what stands there stays");
+        assert_eq!(fs::metadata(&new).unwrap().permissions().mode() & 0o777, 0o600);
+        fs::remove_file(&new).unwrap();
+        assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 0, "and nothing is left beside it");
         replace(&path, b"one").unwrap();
         replace(&path, b"two").unwrap();
         assert_eq!((fs::read(&path).unwrap(), names(dir.path())), (b"two".to_vec(), vec!["devices.crl".to_owned()]));

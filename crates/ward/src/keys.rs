@@ -205,7 +205,8 @@ pub fn lock(key: &SoftwareKey, path: &Path, passphrase: &Passphrase, cost: LockC
     let locked = key
         .lock(passphrase, cost, &mut SystemRandom)
         .map_err(|error| Problem::failed("cannot lock the key").because(error))?;
-    files::create(path, locked.as_bytes(), Access::Secret).map_err(|error| Problem::file("write", path, &error))
+    // One that is there in part would stand in the way for good.
+    files::create_whole(path, locked.as_bytes(), Access::Secret).map_err(|error| Problem::file("write", path, &error))
 }
 
 /// Opens a key of the ward's own that is locked in a file of its folder of keys; makes it (P-256) where there is none. One that a process left
@@ -221,8 +222,12 @@ pub fn open_or_make(ward: &Ward, openers: &dyn Openers, file: &str, name: &str) 
     }
     let key = SoftwareKey::generate(NewKey::P256);
     let key = key.map_err(|error| Problem::failed(format!("cannot make {name}")).because(error))?;
-    lock(&key, &path, passphrase, ward.lock_cost())?;
-    Ok(key)
+    match lock(&key, &path, passphrase, ward.lock_cost()) {
+        Ok(()) => Ok(key),
+        // Somebody else was quicker.
+        Err(_) if path.exists() => open(&path, passphrase),
+        Err(problem) => Err(problem),
+    }
 }
 
 fn hsm_problem(what: &str, error: &HsmError) -> Problem {

@@ -105,7 +105,9 @@ impl Judge<'_> {
 
     /// Who replaces a key that is shared with a device, and whether that is so.
     fn shared_key(&self, device: &DeviceEnds<'_>, key: &CredentialEnd<'_>, kind: Option<(&KindName, &Kind)>) -> Why {
-        let Some((_, kind)) = kind.filter(|(_, kind)| kind.renews_keys != Renews::Person) else { return Why::Key };
+        // One whose successor was ended is not replaced again: a person ended that.
+        let by_itself = |(_, kind): &(&KindName, &Kind)| kind.renews_keys != Renews::Person && !key.superseded;
+        let Some((_, kind)) = kind.filter(by_itself) else { return Why::Key };
         let opens = renewal_moment(key.begins, key.ends, kind.renew, &sha256(device.id.as_bytes()));
         let is_other = |each: &CredentialEnd<'_>| {
             each.origin == Origin::Shared && !each.superseded && each.ends >= self.now && each.kid != key.kid

@@ -171,6 +171,9 @@ fn shared_keys_are_replaced_by_themselves_where_the_kind_says_so_and_it_can_be()
         let device = DeviceEnds { takes_sealed, ..device(kind, true, std::slice::from_ref(&key)) };
         assert_eq!(judged(judge, &device).0, [(What::SharedKey, 140, why)], "{kind} {takes_sealed}");
     }
+    let replaced = CredentialEnd { superseded: true, ..key };
+    let told = judged(&all, &device("windvane", true, std::slice::from_ref(&replaced))).0;
+    assert_eq!(told, [(What::SharedKey, 140, Why::Key)], "what was made in its place was ended");
     let other = CredentialEnd { kid: Some("c"), ends: at(400), ..key };
     let told = judged(&all, &DeviceEnds { takes_sealed: true, ..device("tension", true, &[key, other]) }).0;
     assert_eq!(told, [(What::SharedKey, 140, Why::Key)], "which of two would be replaced?");
