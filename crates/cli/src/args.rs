@@ -79,7 +79,7 @@ run
   watch      see what the guard does as it happens, or messages
 keep true
   due        see what ends or falls due: what renews by itself, and what needs you
-  rotation   renew the certificates of many devices in rounds, each judged before the next
+  rotation   renew certificates or shared keys of many devices in rounds, each judged before the next
   errand     ask a device to do something, over MQTT: renew, restart, report, identify, or what its kind knows
   reflex     what the ward does by itself: see it, try it on the last 30 days, take it back
   notice     what a web service was told: see it, try it, show the key that signs it

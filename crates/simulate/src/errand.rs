@@ -92,6 +92,8 @@ impl Doer {
             Purpose::Install => {
                 self.installs(&errand.detail).map(|()| answer_text(errand.number, Outcome::Done, None, None))
             }
+            // It signs in with its certificate, and has nothing to open one with.
+            Purpose::InstallKey => Err("a simulated device shares no key with its ward".to_owned()),
             _ => {
                 let result: Option<&RawValue> = serde_json::from_str(r#"{"simulated":true}"#).ok();
                 Ok(answer_text(errand.number, Outcome::Done, None, result))

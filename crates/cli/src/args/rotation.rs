@@ -4,7 +4,7 @@ use super::Because;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum RotationCommand {
-    /// Plan to renew the certificates of many devices in rounds, and show the plan. Nobody is asked before `rotation start`.
+    /// Plan to renew the certificates, or shared keys, of many devices in rounds, and show the plan. Nobody is asked before `rotation start`.
     Prepare(Box<PrepareRotationArgs>),
     /// Begin a rotation that was prepared, or its next round where a person does that.
     Start(SayArgs),
