@@ -205,6 +205,8 @@ pub(crate) enum OutfitForm {
     Header,
     /// Variables for a shell or a service manager.
     Env,
+    /// The connect.json of an outfit, for a device that has no certificate and so no outfit.
+    Connect,
     /// Its key and certificates in one locked file (PKCS#12), for programs that want it so; into --out, with --outfit for the key.
     P12,
 }

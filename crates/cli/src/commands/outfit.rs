@@ -64,6 +64,10 @@ pub(crate) fn show(context: &Context<'_>, args: &ShowOutfitArgs) -> Result<Exit,
         OutfitForm::Header => forms::header(&shown),
         OutfitForm::Env => forms::env(&shown),
         OutfitForm::Mosquitto => forms::mosquitto(&shown, &proved(&id, &shown)?),
+        OutfitForm::Connect => {
+            let text = serde_json::to_string_pretty(&shown.connect);
+            text.map_err(|error| Problem::failed("cannot write connect.json").because(error))? + "\n"
+        }
         // It is no text, and was written above.
         OutfitForm::P12 => String::new(),
     };

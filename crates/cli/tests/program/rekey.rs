@@ -137,6 +137,14 @@ fn a_device_fetches_its_next_shared_key_at_the_desk() {
     world.write("now", in_days(80));
     world.run(&["hold", second, "--because", "it was seen elsewhere", "--yes"]).exits(0);
     join(second, &format!("{second}.jwk")).exits(3).says(&["does not prove"]);
+    // One that has no certificate, and so no outfit, is told by whom it is to be found.
+    world.run(&["device", "add", "wv-9", "--kind", "windvane", "--label", "site=ossel"]).exits(0);
+    world.run(&["key", "add", "wv-9", "--shared", "--out", "wv-9.jwk", "--for", "50h"]).exits(0);
+    world.run(&["outfit", "show", "wv-9", "--as", "connect", "--out", "wv-9.json"]).exits(0);
+    world.write("now", in_days(82));
+    let alone = ["--renew-key", "wv-9.jwk", "--connect", "wv-9.json", "--root", "trust/root.pem", "--format", "json"];
+    let fetched = world.run(&[&["join", &url][..], &alone].concat()).exits(0).json();
+    assert_eq!((&fetched["replaced"], fetched["kid"] == kid(&world, "wv-9.jwk").as_str()), (&true.into(), true));
     let before = kid(&world, &new);
     assert_eq!(join(first, &new).exits(0).json()["before"], before.as_str());
     assert_eq!(code(&world, first, &new, &guard), 0);

@@ -52,7 +52,7 @@ pub(super) fn run(
     let unread = |why: &dyn std::fmt::Display| {
         Problem::refused(format!("{} does not say whose device it is", connect.display()))
             .because(why)
-            .next("name the connect.json of an outfit: outfit DEVICE writes it")
+            .next("name the connect.json of an outfit; without one, where the ward is: outfit show DEVICE --as connect --out FILE")
     };
     let told: Connect = serde_json::from_slice(&files::read(connect, MAX_FILE)?).map_err(|error| unread(&error))?;
     let device: DeviceId = told.device.parse().map_err(|error| unread(&error))?;
