@@ -215,6 +215,12 @@ fn leaf_of(caller: &Caller) -> Option<Certificate> {
     caller.leaf.as_deref().and_then(|der| Certificate::from_der(der).ok())
 }
 
+/// Whether a device was asked to replace what it shows: then it may, whatever time that has left. (Not in the second of the question: what is
+/// recorded then could be taken for what was there before.)
+fn was_asked(device: &DeviceRecord, shown: &CredentialRecord, now: UnixTime) -> bool {
+    device.renew_asked.is_some_and(|asked| shown.issued <= asked && asked < now)
+}
+
 /// What a route is called in figures and in the log.
 pub(crate) fn name_of(route: &Route) -> &'static str {
     match route {

@@ -108,7 +108,7 @@ impl ErrandSigner {
         self.key.clone()
     }
 
-    pub(crate) fn fingerprint(&self) -> Fingerprint {
+    fn fingerprint(&self) -> Fingerprint {
         self.chain[0].fingerprint
     }
 
@@ -117,7 +117,7 @@ impl ErrandSigner {
         self.chain.iter().map(|each| each.not_after).min().unwrap_or(UnixTime(0))
     }
 
-    pub(crate) fn sign(&self, errand: &Errand) -> Result<Vec<u8>, SignError> {
+    fn sign(&self, errand: &Errand) -> Result<Vec<u8>, SignError> {
         let chain: Vec<&Certificate> = self.chain.iter().collect();
         sign(errand, &self.urn, &chain, &*self.key)
     }
@@ -132,7 +132,23 @@ impl ErrandSigner {
         cause: &Cause,
     ) -> Result<Result<i64, SendRefusal>, StoreError> {
         let new = self.new_errand(device, purpose, "{}".to_owned(), (cause.at, life));
-        errand::send(tx, &new, &self.fingerprint(), &|errand| self.sign(errand), cause)
+        self.put(tx, &new, cause)
+    }
+
+    /// Sends one that is as it is to be signed, in a change that is being made.
+    pub(crate) fn put(
+        &self,
+        tx: &mut dyn Tx,
+        new: &NewErrand,
+        cause: &Cause,
+    ) -> Result<Result<i64, SendRefusal>, StoreError> {
+        errand::send(tx, new, &self.fingerprint(), &|errand| self.sign(errand), cause)
+    }
+
+    /// The same with those of a batch, whose entry is the caller's; gives how many were sent.
+    pub(crate) fn put_all(&self, tx: &mut dyn Tx, all: &[NewErrand], cause: &Cause) -> Result<u64, StoreError> {
+        let sent = errand::send_batch(tx, all, &self.fingerprint(), &|errand| self.sign(errand), cause)?;
+        sent.map_err(|refusal| StoreError::Damaged { detail: refusal.to_string() })
     }
 
     /// An errand, as it is to be signed with this key: it is open for `life`, or as long as the key is believed.
@@ -191,7 +207,7 @@ pub fn may_ask(kind: &Kind, device: &DeviceRecord, purpose: &Purpose) -> Result<
 
 /// Sends one errand. Gives its number.
 pub fn send(store: &mut OperatorStore, signer: &ErrandSigner, new: &NewErrand, cause: &Cause) -> Result<i64, Problem> {
-    let sent = store.decide(|tx| errand::send(tx, new, &signer.fingerprint(), &|errand| signer.sign(errand), cause))?;
+    let sent = store.decide(|tx| signer.put(tx, new, cause))?;
     sent.map_err(|refusal| unsent(&refusal, &new.device))
 }
 
@@ -309,8 +325,7 @@ fn settle_one(
                     signs.signer.new_errand(&errand.device, Purpose::Renew, "{}".to_owned(), (cause.at, ASKED_FOR));
                 // Whoever is asked already, or may not be here any more, is not asked.
                 let again = NewErrand { follows: Some(number), ..again };
-                errand::send(tx, &again, &signs.signer.fingerprint(), &|errand| signs.signer.sign(errand), &cause)?
-                    .ok();
+                signs.signer.put(tx, &again, &cause)?.ok();
             }
             Ok(Ok::<_, std::convert::Infallible>(is_ended))
         })?;
@@ -410,8 +425,7 @@ fn renew(
                 return Ok(Err(refusal.to_string()));
             }
         }
-        let signer = &signs.signer;
-        let sent = errand::send(tx, &install, &signer.fingerprint(), &|errand| signer.sign(errand), &cause)?;
+        let sent = signs.signer.put(tx, &install, &cause)?;
         Ok(sent.map(|_| ()).map_err(|refusal| refusal.to_string()))
     })?;
     Ok(recorded.map(|()| serial))
@@ -502,8 +516,7 @@ pub fn ask_due(
     let mut asked = 0;
     for new in due {
         // One that somebody else asked meanwhile is asked.
-        let sent =
-            store.decide(|tx| errand::send(tx, &new, &signer.fingerprint(), &|errand| signer.sign(errand), &cause))?;
+        let sent = store.decide(|tx| signer.put(tx, &new, &cause))?;
         asked += u64::from(sent.is_ok());
     }
     Ok(asked)
@@ -511,10 +524,20 @@ pub fn ask_due(
 
 /// Whether a device was asked to renew, or sent what it asked for, a short while ago.
 fn was_asked(view: &dyn View, device: &DeviceId, now: UnixTime) -> Result<bool, StoreError> {
+    has_errand(view, device, Purpose::is_about_credentials, (now, ASKED_AGAIN))
+}
+
+/// Whether a device has an errand for such a purpose that is open, or was sent one less than `within` ago.
+pub(crate) fn has_errand(
+    view: &dyn View,
+    device: &DeviceId,
+    is_meant: impl Fn(&Purpose) -> bool,
+    (now, within): (UnixTime, Span),
+) -> Result<bool, StoreError> {
     let newest = view.errands(Some(device), i64::MAX, MOST_OPEN)?;
     let is_one = |each: &ErrandRecord| {
         let (errand, is_open) = (&each.errand, each.state == State::Open && each.errand.ends >= now);
-        errand.purpose.is_about_credentials() && (is_open || errand.sent.plus(ASKED_AGAIN) > now)
+        is_meant(&errand.purpose) && (is_open || errand.sent.plus(within) > now)
     };
     Ok(newest.iter().any(is_one))
 }
@@ -602,8 +625,7 @@ fn ask_batch(
         .iter()
         .map(|id| signer.new_errand(id, Purpose::Renew, "{}".to_owned(), (cause.at, life.min(LONGEST))))
         .collect();
-    let sent = errand::send_batch(tx, &new, &signer.fingerprint(), &|errand| signer.sign(errand), cause)?;
-    sent.map_err(|refusal| StoreError::Damaged { detail: refusal.to_string() })
+    signer.put_all(tx, &new, cause)
 }
 
 /// Forgets errands that ended long ago.

@@ -82,12 +82,7 @@ pub fn create(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
 /// # Errors
 /// There is something of that name, or it cannot be written.
 pub fn create_whole(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
-    let beside = beside(path);
-    let result = create(&beside, bytes, access).and_then(|()| rename_new(&beside, path));
-    if result.is_err() {
-        let _ = fs::remove_file(&beside);
-    }
-    result.and_then(|()| sync_folder(path.parent()))
+    put_in_place(path, bytes, access, rename_new)
 }
 
 /// Writes a new file that the caller makes sure of with many others at once.
@@ -111,8 +106,18 @@ pub fn replace_secret(path: &Path, bytes: &[u8]) -> io::Result<()> {
 }
 
 fn replace_as(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+    put_in_place(path, bytes, access, |beside, path| fs::rename(beside, path))
+}
+
+/// Writes a file beside its place, makes sure of it, and has `rename` give it its name.
+fn put_in_place(
+    path: &Path,
+    bytes: &[u8],
+    access: Access,
+    rename: impl FnOnce(&Path, &Path) -> io::Result<()>,
+) -> io::Result<()> {
     let beside = beside(path);
-    let result = create(&beside, bytes, access).and_then(|()| fs::rename(&beside, path));
+    let result = create(&beside, bytes, access).and_then(|()| rename(&beside, path));
     if result.is_err() {
         // What could not be put in place is of no use to anybody.
         let _ = fs::remove_file(&beside);

@@ -7,21 +7,22 @@ use tidy_warden_core::certificate::Fingerprint;
 use tidy_warden_core::credential::{CredentialRecord, Origin, Unusable};
 use tidy_warden_core::device::Barred;
 use tidy_warden_core::enrolment::renewal_opens;
-use tidy_warden_core::errand::{ErrandRecord, LONGEST, MOST_OPEN, Purpose, State};
+use tidy_warden_core::errand::{LONGEST, Purpose};
 use tidy_warden_core::id::{DeviceId, KindName};
 use tidy_warden_core::jwe;
 use tidy_warden_core::key::PublicKey;
-use tidy_warden_core::settings::{Kind, Renews, Settings};
+use tidy_warden_core::rotation::Replaces;
+use tidy_warden_core::settings::{Kind, Settings};
 use tidy_warden_core::shared::{DataKey, SharedKey};
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::acts::{errand, key};
+use tidy_warden_store::acts::key;
 use tidy_warden_store::{
     Answer, Cause, DeviceView, KeyRefusal, KeyReplaces, NewCredential, NewErrand, OperatorStore, SendRefusal,
     StoreError, Tx, View,
 };
 
 use crate::clock::SystemRandom;
-use crate::errand::{ErrandSigner, Walk};
+use crate::errand::{Asks, ErrandSigner, Walk, has_errand};
 use crate::problem::Problem;
 use crate::shared::{Fresh, fresh};
 
@@ -212,7 +213,7 @@ impl KeySender<'_> {
                 Ok(new) => new,
                 Err(unsent) => return Ok(Err(unsent)),
             };
-            Ok(self.signer.send_one(tx, &new, cause)?.map_err(Unsent::from))
+            Ok(self.signer.put(tx, &new, cause)?.map_err(Unsent::from))
         })
     }
 
@@ -232,7 +233,7 @@ impl KeySender<'_> {
             }
             all.extend(self.errand(tx, &view, life, cause)?.ok());
         }
-        self.signer.send_all(tx, &all, cause)
+        self.signer.put_all(tx, &all, cause)
     }
 }
 
@@ -241,12 +242,7 @@ const CONTENT: &str = "jwk+json";
 
 /// Whether a device has an errand with its next key that is open, or was sent one less than `within` ago.
 fn is_on_its_way(view: &dyn View, device: &DeviceId, now: UnixTime, within: Span) -> Result<bool, StoreError> {
-    let newest = view.errands(Some(device), i64::MAX, MOST_OPEN)?;
-    let is_one = |each: &ErrandRecord| {
-        let (errand, is_open) = (&each.errand, each.state == State::Open && each.errand.ends >= now);
-        errand.purpose == Purpose::InstallKey && (is_open || errand.sent.plus(within) > now)
-    };
-    Ok(newest.iter().any(is_one))
+    has_errand(view, device, |purpose| *purpose == Purpose::InstallKey, (now, within))
 }
 
 /// Sends their next keys to devices of kinds that are sent them, whose time has come; a thousand are looked at in one go. Gives how many
@@ -257,9 +253,8 @@ pub fn send_due(
     walk: &mut Walk,
     cause: &Cause,
 ) -> Result<u64, Problem> {
-    let is_sent = |kind: &Kind| kind.shared_keys && kind.renews_keys == Renews::Errand;
-    let names: Vec<&str> =
-        sender.settings.kinds.iter().filter(|(_, kind)| is_sent(kind)).map(|(name, _)| name.as_str()).collect();
+    let sent = sender.settings.kinds.iter().filter(|(_, kind)| Asks::is_by_errand(kind, Replaces::SharedKeys));
+    let names: Vec<&str> = sent.map(|(name, _)| name.as_str()).collect();
     if names.is_empty() {
         return Ok(0);
     }
@@ -270,7 +265,7 @@ pub fn send_due(
     let mut sent = 0;
     for view in page.devices {
         let Some(kind) = sender.settings.kinds.get(&view.device.kind) else { continue };
-        if view.device.barred().is_some() || !can_be_sent(&view, cause.at) {
+        if view.device.barred().is_some() || sealed_to(&view.credentials, cause.at).is_none() {
             continue;
         }
         let Ok(present) = present(&**store, &view.credentials, cause.at)? else { continue };
@@ -328,20 +323,4 @@ pub fn given_again(
         }
     }
     Ok(Err(why))
-}
-
-impl ErrandSigner {
-    fn send_one(
-        &self,
-        tx: &mut dyn Tx,
-        new: &NewErrand,
-        cause: &Cause,
-    ) -> Result<Result<i64, SendRefusal>, StoreError> {
-        errand::send(tx, new, &self.fingerprint(), &|errand| self.sign(errand), cause)
-    }
-
-    fn send_all(&self, tx: &mut dyn Tx, all: &[NewErrand], cause: &Cause) -> Result<u64, StoreError> {
-        let sent = errand::send_batch(tx, all, &self.fingerprint(), &|errand| self.sign(errand), cause)?;
-        sent.map_err(|refusal| StoreError::Damaged { detail: refusal.to_string() })
-    }
 }

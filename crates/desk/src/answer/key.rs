@@ -10,7 +10,7 @@ use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{DeviceView, Head, NewCredential, SignedCredential, StoreError, View};
 use tidy_warden_ward::rekey::{NotGiven, given_again, jwk_of, made, opened, opens};
 
-use super::{Caller, Refusal, Said};
+use super::{Caller, Refusal, Said, was_asked};
 use crate::Event;
 use crate::state::{Desk, Live};
 
@@ -57,10 +57,8 @@ impl Desk {
             self.emit(Event::Repeated { device: id.to_string(), peer: caller.peer });
             return Ok(Said::of(KEY_ANSWER, jwk));
         }
-        // Whoever was asked to replace what it shows may, whatever time that has left.
-        let (credential, asked) = (&shown.credential, shown.device.device.renew_asked);
-        let was_asked = asked.is_some_and(|asked| credential.issued <= asked && asked < now);
-        if now < opens && !was_asked {
+        let credential = &shown.credential;
+        if now < opens && !was_asked(&shown.device.device, credential, now) {
             return Err(Refusal::too_early("this key", opens, now).about(&id));
         }
         self.count(live, &id)?;

@@ -9,7 +9,7 @@ use tidy_warden_core::id::KindName;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{SignedCredential, StoreError, View};
 
-use super::{Caller, Refusal, Said, certificate, given, leaf_of, possessed, read};
+use super::{Caller, Refusal, Said, certificate, given, leaf_of, possessed, read, was_asked};
 use tidy_warden_ward::issue::press::KeySource;
 
 use crate::Event;
@@ -64,10 +64,7 @@ impl Desk {
         }
         let renew = live.settings.kinds.get(&device.kind).and_then(|kind| kind.renew);
         let opens = renewal_opens(credential.not_before, credential.not_after, renew, &id);
-        // Whoever was asked to renew what it shows may, whatever time that has left.
-        // (Not in the same second: what is recorded then could be taken for what was there before.)
-        let was_asked = device.renew_asked.is_some_and(|asked| credential.issued <= asked && asked < now);
-        if now < opens && !was_asked {
+        if now < opens && !was_asked(&device, &credential, now) {
             return Err(Refusal::too_early("this certificate", opens, now).about(&id));
         }
         self.count(live, &id)?;
