@@ -1,6 +1,7 @@
 //! The command line as types. No work is done here.
 
 mod admission;
+mod claim;
 mod credential;
 mod device;
 mod due;
@@ -23,6 +24,10 @@ use std::process::ExitCode;
 use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 
 pub(crate) use admission::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmissionArgs, OpenFor, StateArg};
+pub(crate) use claim::{
+    AddOwnerArgs, ClaimCommand, EditOwnerArgs, GiveUpArgs, HandOverArgs, NamedOwnerArgs, OpenClaimArgs, OwnerCommand,
+    TakeArgs,
+};
 pub(crate) use credential::{
     CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, OutfitForm, PinArgs, RefreshArgs, RevokeArgs,
     ShowOutfitArgs,
@@ -77,6 +82,9 @@ run
   post       guards and desks on machines of their own: add, see and retire them
   probe      walk a device's whole way, from its outfit to an answered message, and say where it ends
   watch      see what the guard does as it happens, or messages
+claim
+  owner      who buys devices: add and see owners, their places, links by which they sign in
+  claim      devices find their owners: open them with codes, take them, give them up, hand them over
 keep true
   due        see what ends or falls due: what renews by itself, and what needs you
   rotation   renew certificates or shared keys of many devices in rounds, each judged before the next
@@ -204,6 +212,12 @@ pub(crate) enum Command {
     Probe(ProbeArgs),
     /// See what the guard does as it happens, or messages.
     Watch(WatchArgs),
+    /// Who buys devices and claims them.
+    #[command(subcommand)]
+    Owner(OwnerCommand),
+    /// How devices find their owners: opened with a code, taken, given up, handed over.
+    #[command(subcommand)]
+    Claim(ClaimCommand),
     /// See what ends or falls due within some time: what renews by itself, and what needs you.
     ///
     /// Certificates and keys of devices, certificates of guards and desks, authorities, revocation lists, keys that sign tokens, admissions,

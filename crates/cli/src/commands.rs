@@ -4,6 +4,7 @@ mod admission;
 pub(crate) mod audit;
 pub(crate) mod authority;
 mod changes;
+mod claim;
 pub(crate) mod credential;
 pub(crate) mod crl;
 pub(crate) mod desk;
@@ -22,6 +23,7 @@ mod join;
 mod key;
 mod notice;
 mod outfit;
+mod owner;
 mod passphrases;
 mod pick;
 pub(crate) mod policy;
@@ -121,6 +123,8 @@ pub(crate) fn run(cli: Cli, console: &Console) -> Result<Exit, Problem> {
         Command::Post(command) => post::run(&context, &command),
         Command::Probe(args) => probe::run(&context, &args),
         Command::Watch(args) => watch::run(&context, &args),
+        Command::Owner(command) => owner::run(&context, &command),
+        Command::Claim(command) => claim::run(&context, &command),
         Command::Due(args) => due::run(&context, &args),
         Command::Rotation(command) => rotation::run(&context, &command),
         Command::Errand(command) => errand::run(&context, &command),
@@ -158,6 +162,8 @@ fn is_list(command: &Command) -> bool {
         Command::Job(command) => matches!(command, JobCommand::List { .. }),
         Command::Post(command) => matches!(command, PostCommand::List),
         Command::Due(_) => true,
+        Command::Owner(command) => matches!(command, crate::args::OwnerCommand::List),
+        Command::Claim(command) => matches!(command, crate::args::ClaimCommand::List),
         Command::Rotation(command) => matches!(command, crate::args::RotationCommand::List),
         Command::Errand(command) => matches!(command, crate::args::ErrandCommand::List(_)),
         Command::Notice(command) => matches!(command, crate::args::NoticeCommand::List { .. }),

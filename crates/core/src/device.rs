@@ -38,6 +38,8 @@ pub struct DeviceRecord {
     pub tokens_from: UnixTime,
     /// When it was asked last to renew its certificate: one of before may be renewed at any time.
     pub renew_asked: Option<UnixTime>,
+    /// When it last went from an owner, if what was its owner's ended with that: sessions that were opened before are over.
+    pub passed: Option<UnixTime>,
     /// What people wrote about it, for people.
     pub note: Option<Note>,
 }
@@ -105,6 +107,7 @@ impl DeviceRecord {
             seen: None,
             tokens_from: UnixTime(0),
             renew_asked: None,
+            passed: None,
             note: None,
         }
     }

@@ -47,13 +47,17 @@ pub enum What {
     Admission,
     /// A device that called, or that its gateway brought in, and that waits for a person.
     Asking,
+    /// A device that was opened to be claimed.
+    Claim,
+    /// A device that is offered to another owner.
+    HandOver,
     /// A device on hold at which nobody looked.
     Hold,
 }
 
 impl What {
     /// All of them.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 12] = [
         Self::Certificate,
         Self::SharedKey,
         Self::PublicKey,
@@ -63,6 +67,8 @@ impl What {
         Self::Crl,
         Self::Admission,
         Self::Asking,
+        Self::Claim,
+        Self::HandOver,
         Self::Hold,
     ];
 
@@ -79,6 +85,8 @@ impl What {
             Self::Crl => "crl",
             Self::Admission => "admission",
             Self::Asking => "asking",
+            Self::Claim => "claim",
+            Self::HandOver => "hand-over",
             Self::Hold => "hold",
         }
     }
@@ -178,8 +186,12 @@ pub enum Why {
     KeyAway,
     /// Desks are not to do it here.
     DeskMayNot,
+    /// Its device went from an owner, and has nothing newer yet.
+    Passed,
     /// Nobody came by it.
     Unused,
+    /// Nobody has taken it.
+    Unclaimed,
     /// It waits for a yes or a no.
     Waits,
     /// Nobody has looked at it.
@@ -234,7 +246,9 @@ impl fmt::Display for Why {
             Self::Lacks => f.write_str("it lacks what was revoked since, and no desk signs the next one"),
             Self::KeyAway => f.write_str("no desk has its key"),
             Self::DeskMayNot => f.write_str("`renew_servers` is false, so that no desk does it"),
+            Self::Passed => f.write_str("its device went from an owner, and has nothing newer yet"),
             Self::Unused => f.write_str("nobody came by it"),
+            Self::Unclaimed => f.write_str("nobody has taken it"),
             Self::Waits => f.write_str("it waits for a yes or a no"),
             Self::OnHold { since } => write!(f, "on hold since {}, and nobody has looked", since.date()),
         }
@@ -311,6 +325,8 @@ impl Item {
             (What::Authority, _) => format!("authority add NAME --replaces {name}"),
             (What::Crl, _) => format!("crl --authority {name} --out FILE, or desk"),
             (What::Admission, _) => format!("admission show {name}"),
+            (What::Claim, _) => format!("claim open {name}"),
+            (What::HandOver, _) => format!("claim list; claim hand-over {name} --to OWNER"),
             (What::Asking, _) => format!("device accept {name}, or device refuse {name} --because ..."),
         })
     }

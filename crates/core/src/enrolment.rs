@@ -48,6 +48,13 @@ pub enum IssueRefusal {
         /// The other device.
         other: DeviceId,
     },
+    /// The device had this key in its former owner's time.
+    #[error("`{device}` had this key in its former owner's time, until {since}, and needs another")]
+    KeyOfFormerOwner {
+        device: DeviceId,
+        /// When it went from that owner.
+        since: UnixTime,
+    },
     /// The key was given up as compromised.
     #[error("this key was revoked for compromise, with a certificate of `{other}`")]
     KeyCompromised {

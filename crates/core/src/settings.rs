@@ -3,6 +3,7 @@
 //! Each section has a table of its keys; a new key is added there, and to the section's struct and reading.
 
 mod check;
+mod claims;
 mod desk;
 mod due;
 mod guard;
@@ -29,6 +30,7 @@ use crate::reflex::Reflex;
 use crate::text::{Place, Source, TextError, nearest};
 
 pub use check::{Signing, check};
+pub use claims::ClaimSettings;
 pub use desk::DeskSettings;
 pub use due::DueSettings;
 pub use guard::{BROKER_FORMS, BrokerAddress, GuardSettings, OnRefusal, WithoutStore};
@@ -59,6 +61,8 @@ pub struct Settings {
     pub guard: GuardSettings,
     /// How the desk works.
     pub desk: DeskSettings,
+    /// `[claims]`: how owners claim devices.
+    pub claims: ClaimSettings,
     /// When a person is asked for.
     pub due: DueSettings,
     /// `[reflexes.NAME]`: what the ward does by itself.
@@ -184,6 +188,7 @@ impl Reader<'_> {
                 "facts",
                 "guard",
                 "desk",
+                "claims",
                 "due",
                 "reflexes",
                 "notices",
@@ -213,6 +218,7 @@ impl Reader<'_> {
         }
         let guard = self.guard(root);
         let desk = self.desk(root);
+        let claims = self.claims(root);
         let due = self.due(root);
         let notices = self.notices(root);
         let reflexes = self.reflexes(root, &notices);
@@ -227,6 +233,7 @@ impl Reader<'_> {
             facts,
             guard,
             desk,
+            claims,
             due,
             reflexes,
             notices,

@@ -5,6 +5,7 @@
 mod admission;
 mod asking;
 mod authority;
+mod claim;
 mod credential;
 mod device;
 mod errand;
@@ -22,6 +23,8 @@ use std::time::Duration;
 pub use admission::{ReadAdmissions, WriteAdmissions};
 pub use asking::{ReadAsking, WriteAsking};
 pub use authority::{NewAuthority, NewestCrl, ReadAuthorities, Signed, WriteAuthorities};
+pub use claim::{OwnerPass, PassKind, ReadClaims, WriteClaims};
+pub(crate) use claim::{halves, pair};
 pub use credential::{
     BlockedKey, Bound, EndPlace, Ending, Intended, KeyStanding, NewCredential, ReadCredentials, WriteCredentials,
 };
@@ -64,6 +67,7 @@ pub trait View:
     + ReadErrands
     + ReadReflexes
     + ReadNotices
+    + ReadClaims
 {
 }
 
@@ -82,6 +86,7 @@ impl<V> View for V where
         + ReadErrands
         + ReadReflexes
         + ReadNotices
+        + ReadClaims
 {
 }
 
@@ -103,6 +108,7 @@ pub trait Tx:
     + WriteErrands
     + WriteReflexes
     + WriteNotices
+    + WriteClaims
 {
     /// Marks the state of this moment as that to which [`Tx::back`] goes back.
     fn save(&mut self, mark: Mark) -> Result<(), StoreError>;

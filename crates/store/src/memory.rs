@@ -4,6 +4,7 @@
 mod admission;
 mod asking;
 mod authority;
+mod claim;
 mod credential;
 mod device;
 mod errand;
@@ -23,22 +24,24 @@ use tidy_warden_core::asking::AskingRecord;
 use tidy_warden_core::audit::{Entry, GENESIS, Hash, Tree};
 use tidy_warden_core::authority::{AuthorityRecord, PendingAuthority};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::claim::{HandOver, OpenClaim, OpenedBy, Ownership, Scope, Tries};
 use tidy_warden_core::credential::CredentialRecord;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::errand::{Carried, ErrandRecord};
 use tidy_warden_core::fact::Fact;
-use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, PostName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, GroupName, OwnerId, PostName};
 use tidy_warden_core::introduced::IntroducedRecord;
 use tidy_warden_core::notice::NoticeRecord;
+use tidy_warden_core::owner::OwnerRecord;
 use tidy_warden_core::reflex::{Evidence, Hit, Progress};
 use tidy_warden_core::shared::WrappedKey;
 use tidy_warden_core::time::UnixTime;
 
 use crate::{
     AdoptedSettings, BlockedKey, BrokerSession, Cause, Changed, CloneSigns, DeviceEvent, EditionRecord, Fate, Feed,
-    FieldNames, Founding, GroupRecord, Head, Intended, JobRecord, Mark, Place, PostRecord, PostState, ReadDevices,
-    ReadJobs, ReadRecord, Store, StoreError, Survey, Tally, TokenBlock, TokenSignerRecord, Traffic, TrialDifference,
-    TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
+    FieldNames, Founding, GroupRecord, Head, Intended, JobRecord, Mark, OwnerPass, Place, PostRecord, PostState,
+    ReadDevices, ReadJobs, ReadRecord, Store, StoreError, Survey, Tally, TokenBlock, TokenSignerRecord, Traffic,
+    TrialDifference, TrialRecord, Tx, View, WardRecord, WriteJobs, WriteRecord, acts,
 };
 
 /// A device, and the change number at which it changed last. Its row is its place in the list, from 1.
@@ -108,6 +111,12 @@ struct Model {
     reflexes: BTreeMap<String, Progress>,
     hits: BTreeMap<i64, Hit>,
     notices: BTreeMap<i64, NoticeRecord>,
+    owners: BTreeMap<OwnerId, OwnerRecord>,
+    claims: BTreeMap<(OpenedBy, DeviceId), OpenClaim>,
+    hand_overs: BTreeMap<DeviceId, HandOver>,
+    ownerships: BTreeMap<i64, Ownership>,
+    tries: BTreeMap<(Scope, String), Tries>,
+    passes: BTreeMap<[u8; 32], OwnerPass>,
     clone_signs: BTreeMap<DeviceId, CloneSigns>,
     sessions: BTreeMap<String, BrokerSession>,
     jobs: Vec<JobRecord>,

@@ -9,6 +9,7 @@
 mod admission;
 mod asking;
 mod authority;
+mod claim;
 mod condition;
 mod connection;
 mod credential;

@@ -3,6 +3,7 @@
 mod admission;
 mod asking;
 mod authority;
+mod claim;
 mod condition;
 mod credential;
 mod device;

@@ -2,16 +2,18 @@
 //! read back is damage.
 
 use std::borrow::Cow;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::str::FromStr;
 
 use tidy_warden_core::authority::{AuthorityRole, KeyPlace, Trust};
 use tidy_warden_core::certificate::{Certificate, SerialNumber};
+use tidy_warden_core::claim::CodeDigest;
 use tidy_warden_core::condition::{Condition, Field, Use};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{LabelName, LabelValue};
+use tidy_warden_core::owner::Place as OwnersPlace;
 use tidy_warden_core::policy::Pair;
 use tidy_warden_core::text::Source;
 use tidy_warden_core::time::UnixTime;
@@ -219,4 +221,35 @@ pub(crate) fn trusted_facts(trust: &Trust) -> String {
 pub(crate) fn kinds_text(trust: &Trust) -> String {
     let words: Vec<String> = trust.kinds.iter().map(ToString::to_string).collect();
     words.join(",")
+}
+
+/// The places of an owner as they are written: a list of pairs.
+pub(crate) fn places_text(places: &BTreeSet<OwnersPlace>) -> String {
+    serde_json::json!(places).to_string()
+}
+
+/// The places of an owner.
+pub(crate) fn places(text: &str) -> Result<BTreeSet<OwnersPlace>, StoreError> {
+    let pairs: Vec<(String, String)> = serde_json::from_str(text).map_err(|_| damaged("place"))?;
+    pairs.iter().map(|(name, value)| Ok((parsed(name, "place")?, parsed(value, "place")?))).collect()
+}
+
+/// Where a device is, as it is written: a map of labels.
+pub(crate) fn place_text(place: &BTreeMap<LabelName, LabelValue>) -> String {
+    serde_json::json!(place).to_string()
+}
+
+/// Where a device is.
+pub(crate) fn place(text: &str) -> Result<BTreeMap<LabelName, LabelValue>, StoreError> {
+    let all: BTreeMap<String, String> = serde_json::from_str(text).map_err(|_| damaged("place"))?;
+    all.iter().map(|(name, value)| Ok((parsed(name, "place")?, parsed(value, "place")?))).collect()
+}
+
+/// What is kept of a code, if there is one.
+pub(crate) fn code(salt: Option<[u8; 16]>, digest: Option<[u8; 32]>) -> Result<Option<CodeDigest>, StoreError> {
+    match (salt, digest) {
+        (Some(salt), Some(digest)) => Ok(Some(CodeDigest { salt, digest })),
+        (None, None) => Ok(None),
+        _ => Err(damaged("code")),
+    }
 }

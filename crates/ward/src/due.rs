@@ -2,8 +2,9 @@
 
 use tidy_warden_core::admission::AdmissionName;
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
+use tidy_warden_core::claim::OpenedBy;
 use tidy_warden_core::due::{Forecast, Item, Judge, Successor, What};
-use tidy_warden_core::id::LabelName;
+use tidy_warden_core::id::{DeviceId, LabelName};
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
@@ -59,7 +60,37 @@ pub fn each(
         judge.token_signer(&signer.name, signer.created, followed).into_iter().for_each(&mut *visit);
     }
     waiting(view, &judge, visit)?;
+    claims(view, &judge, visit)?;
     Ok(forecast)
+}
+
+/// Devices that a person opened to be claimed, and those that are offered to another owner.
+fn claims(view: &dyn View, judge: &Judge<'_>, visit: &mut dyn FnMut(Item)) -> Result<(), StoreError> {
+    let mut tell = |what, all: Vec<(DeviceId, UnixTime)>| -> Result<(), StoreError> {
+        let due: Vec<_> = all.into_iter().filter(|(_, ends)| (judge.now..=judge.until).contains(ends)).collect();
+        let ids: Vec<DeviceId> = due.iter().map(|(id, _)| id.clone()).collect();
+        for ((id, ends), found) in due.iter().zip(view.devices(&ids)?) {
+            if let Some(found) = found.filter(|found| found.device.barred().is_none()) {
+                judge.waiting(what, id.as_str(), *ends, &found.device.kind).into_iter().for_each(&mut *visit);
+            }
+        }
+        Ok(())
+    };
+    let mut after = String::new();
+    loop {
+        let page = view.claims(OpenedBy::Person, &after, PAGE)?;
+        let Some(last) = page.last() else { break };
+        after = last.device.to_string();
+        tell(What::Claim, page.into_iter().map(|claim| (claim.device, claim.ends)).collect())?;
+    }
+    after.clear();
+    loop {
+        let page = view.hand_overs(None, &after, PAGE)?;
+        let Some(last) = page.last() else { break };
+        after = last.device.to_string();
+        tell(What::HandOver, page.into_iter().map(|offer| (offer.device, offer.ends)).collect())?;
+    }
+    Ok(())
 }
 
 /// Admissions that are open, and devices and children that wait for a person.

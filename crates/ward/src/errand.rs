@@ -503,11 +503,12 @@ pub fn ask_due(
         let Some((_, kind)) = kinds.iter().find(|(name, _)| **name == view.device.kind) else { continue };
         let newest = view.credentials.iter().find(|each| each.origin == Origin::Issued && each.is_good(cause.at));
         let Some(newest) = newest.filter(|_| view.device.barred().is_none()) else { continue };
-        if renewal_opens(newest.not_before, newest.not_after, kind.renew, &view.device.id) <= cause.at
-            && !was_asked(&**store, &view.device.id, cause.at)?
-        {
-            let life =
-                ASKED_FOR.min(Span::from_seconds(u32::try_from(newest.not_after.since(cause.at)).unwrap_or(u32::MAX)));
+        // The newest one is replaced by nothing: its device has another owner, and must have another.
+        let is_former = newest.superseded_until.is_some();
+        let opens = renewal_opens(newest.not_before, newest.not_after, kind.renew, &view.device.id);
+        if (opens <= cause.at || is_former) && !was_asked(&**store, &view.device.id, cause.at)? {
+            let ends = newest.usable_until().unwrap_or(newest.not_after);
+            let life = ASKED_FOR.min(Span::from_seconds(u32::try_from(ends.since(cause.at)).unwrap_or(u32::MAX)));
             due.push(signer.new_errand(&view.device.id, Purpose::Renew, "{}".to_owned(), (cause.at, life)));
         }
     }

@@ -3,7 +3,7 @@
 //!
 //! - the ward itself: [`open`] reads its folder, [`place`] says where its store is, [`clock`] is its time, [`keys`] opens its keys, [`relock`] locks them anew, [`files`] reads with a limit and writes
 //!   whole or not at all;
-//! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`import`] devices from them, [`admission`] who may come in by itself, [`asking`] who waits for a yes, [`judge`] certificates of others;
+//! - what comes in: [`edge`] are names as people write them, [`list`] rows of CSV and JSON Lines, [`import`] devices from them, [`admission`] who may come in by itself, [`asking`] who waits for a yes, [`judge`] certificates of others, [`claim`] owners who claim devices;
 //! - work in many changes: [`mass`] does something to many devices, [`lease`] says who works on a job;
 //! - what goes out: [`issue`] one certificate and its outfit, [`token`] tokens, [`shared`] what opens the keys that devices share with the ward, [`bulk`] a million of them, [`crl`] the revocation list, [`due`] what ends and who renews it, [`rotation`] certificates that are replaced in rounds, [`errand`] what devices are asked to do, [`reflex`] what the settings want done by itself, [`notice`] what a web service is told of that, [`post`] a folder for a guard on another machine, [`server`] the next certificate of a guard or desk, [`backup`] all of it in one file;
 //! - [`problem`] says what failed on what, because of what. Every function here that fails gives one, so its documentation says when it
@@ -15,6 +15,7 @@ pub mod admission;
 pub mod asking;
 pub mod backup;
 pub mod bulk;
+pub mod claim;
 pub mod clock;
 pub mod crl;
 pub mod due;

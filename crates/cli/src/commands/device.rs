@@ -202,7 +202,10 @@ fn show(context: &Context<'_>, device: &str) -> Result<Exit, Problem> {
         Met { traffic: ward.store.traffic(&view.device.id)?, clone_signs: ward.store.clone_signs(&view.device.id)? };
     value["traffic"] = met.traffic_json();
     value["clone_signs"] = met.clone_json();
-    context.console.show("tidy-warden/device/1", value, &show_text(&view, state, (&policy, &met), &gaps, now))?;
+    let (owners, history) = super::claim::history(&ward, &view.device.id)?;
+    value["owners"] = json!(owners);
+    let text = show_text(&view, state, (&policy, &met, &history), &gaps, now);
+    context.console.show("tidy-warden/device/1", value, &text)?;
     Ok(Exit::Done)
 }
 
@@ -276,7 +279,7 @@ impl Met {
 fn show_text(
     view: &DeviceView,
     state: DeviceState,
-    (policy, met): (&PolicyAnswer, &Met),
+    (policy, met, owners): (&PolicyAnswer, &Met, &[String]),
     gaps: &[String],
     now: UnixTime,
 ) -> String {
@@ -291,6 +294,14 @@ fn show_text(
     line("facts", &join(device.facts.values().map(ToString::to_string).collect()));
     if let Some(gateway) = &device.gateway {
         line("gateway", gateway.as_str());
+    }
+    match (&device.owner, owners) {
+        (None, []) => {}
+        (owner, []) => line("owner", owner.as_ref().map_or("-", |owner| owner.as_str())),
+        (owner, all) => {
+            line("owner", owner.as_ref().map_or("nobody", |owner| owner.as_str()));
+            all.iter().enumerate().for_each(|(at, text)| line(if at == 0 { "owners" } else { "" }, text));
+        }
     }
     if let Some(note) = &device.note {
         line("note", note.as_str());

@@ -8,6 +8,7 @@ mod backup;
 mod badday;
 mod bulk;
 mod children;
+mod claims;
 mod crash;
 mod database;
 mod desk;

@@ -58,6 +58,8 @@ pub struct Replay {
     pub signers: BTreeMap<String, (String, bool)>,
     /// Blocks of tokens by their names, in hexadecimal digits, and until when each is kept.
     pub blocks: HashMap<String, UnixTime>,
+    /// The owner of each device that was claimed, handed over or given up, by the last entry that says so.
+    pub owners: HashMap<String, Option<String>>,
     /// For each entry that recorded certificates: how many, and the digest over their fingerprints or the one fingerprint.
     pub recorded: BTreeMap<i64, (u64, String)>,
     /// Whether an entry recorded certificates without saying which, as older versions did.
@@ -92,6 +94,10 @@ impl Replay {
                 self.withdrawn_of.insert(subject(), entry.number);
                 let device = self.devices.entry(subject()).or_default();
                 (device.retired, device.held) = (true, false);
+            }
+            "claim.take" | "claim.give-up" | "claim.hand-over" => {
+                revoke("serials");
+                self.owners.insert(subject(), detail["owner"].as_str().map(str::to_owned));
             }
             "device.reopen" => self.devices.entry(subject()).or_default().out = false,
             "hold" => self.devices.entry(subject()).or_default().held = true,
@@ -224,6 +230,9 @@ mod tests {
         entry("policy.adopt", "edition 7", r#"{"sha256":"bb"}"#);
         entry("authority.retire", "devices", "{}");
         entry("key.block", "3 keys", r#"{"count":3,"source":"listed"}"#);
+        entry("claim.take", "wv-6", r#"{"owner":"mole","serials":[]}"#);
+        entry("claim.take", "wv-7", r#"{"owner":"mole","serials":[]}"#);
+        entry("claim.give-up", "wv-7", r#"{"owner":null,"serials":["05"]}"#);
         entry("device.ask", "asking-1", "{}");
         entry("device.ask", "asking-2", "{}");
         entry("device.refuse", "asking-2", "{}");
@@ -242,7 +251,8 @@ mod tests {
         assert_eq!(standing("wv-1"), DeviceStanding { out: true, ..DeviceStanding::default() });
         assert_eq!((standing("wv-2"), standing("wv-4")), (DeviceStanding::default(), DeviceStanding::default()));
         assert!(standing("wv-5").retired && !standing("wv-3").out);
-        assert_eq!(replay.revoked.len(), 4);
+        assert_eq!(replay.revoked.len(), 5);
+        assert_eq!((&replay.owners["wv-6"], &replay.owners["wv-7"]), (&Some("mole".to_owned()), &None));
         assert_eq!(replay.editions[&7], "bb");
         assert_eq!(replay.authorities["devices"], ("aa".to_owned(), true));
         let asked: Vec<_> = replay.asked.iter().map(|(id, refused)| (id.as_str(), *refused)).collect();
@@ -253,7 +263,7 @@ mod tests {
             (&("k2".to_owned(), false), &("k1".to_owned(), true))
         );
         assert_eq!(replay.blocks["0a"].to_string(), "2026-11-30T00:00:00Z");
-        assert_eq!((&replay.recorded[&25].1, &replay.recorded[&26]), (&"dd".to_owned(), &(2, "cc".to_owned())));
+        assert_eq!((&replay.recorded[&28].1, &replay.recorded[&29]), (&"dd".to_owned(), &(2, "cc".to_owned())));
         assert!(!replay.unnamed && replay.blocked == 3);
     }
 }

@@ -95,7 +95,11 @@ impl Reader {
             ));
         }
         if let Some(moment) = moment {
-            return Ok(Condition::Time(moment, time_test(lexer)?));
+            // `seen unknown` is `not seen known`, and is written so.
+            return Ok(match lexer.take_word("unknown")? {
+                true => Condition::Not(Box::new(Condition::Time(moment, TimeTest::Known))),
+                false => Condition::Time(moment, time_test(lexer)?),
+            });
         }
         if RESERVED.contains(&word.as_str()) {
             return Err(lexer.error(range, format!("`{word}` cannot be compared"), FIELDS));
@@ -112,6 +116,9 @@ impl Reader {
                 || matches!(name.as_str(), "id" | "kind" | "owner" | "gateway"))
         {
             return Err(lexer.error(range, format!("no label is named `{name}`"), FIELDS));
+        }
+        if lexer.take_word("unknown")? {
+            return Ok(Condition::Not(Box::new(Condition::Text(field, TextTest::Known))));
         }
         let test = text_test(lexer, &field)?;
         Ok(Condition::Text(field, test))

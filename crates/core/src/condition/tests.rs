@@ -57,6 +57,8 @@ fn conditions_hold_or_not() {
         ("cert.ends after 1970-01-21T00:00:00Z", false),
         ("cert.ends = 1970-01-21T00:00:00Z", true),
         ("cert.ends known and not seen known", true),
+        ("seen unknown and cert.ends unknown", false),
+        ("seen unknown and pylon unknown and not mac unknown", true),
         ("seen before 1d ago", false), // never seen is not long ago
         ("created before 9d ago", true),
         ("created after 11d ago", true),

@@ -175,6 +175,8 @@ impl Judge<'_> {
             Why::Ended
         } else if let Some(since) = device.held {
             Why::Held { since }
+        } else if last.superseded {
+            Why::Passed
         } else if last.origin == Origin::Pinned {
             Why::Elsewhere
         } else if renews == Some(Renews::Person) {
@@ -278,10 +280,14 @@ impl Judge<'_> {
         (ends <= self.until).then(|| Item::of_ward(What::TokenSigner, name, ends, why))
     }
 
-    /// Whether an admission is due that is open, or a device that waits.
+    /// Whether an admission is due that is open, a device that waits, or one that may be claimed.
     #[must_use]
     pub fn waiting(&self, what: What, name: &str, ends: UnixTime, kind: &KindName) -> Option<Item> {
-        let why = if what == What::Asking { Why::Waits } else { Why::Unused };
+        let why = match what {
+            What::Asking => Why::Waits,
+            What::Claim | What::HandOver => Why::Unclaimed,
+            _ => Why::Unused,
+        };
         let is_told = ends >= self.now && ends <= self.until;
         is_told.then(|| Item { kind: Some(kind.clone()), ..Item::of_ward(what, name, ends, why) })
     }

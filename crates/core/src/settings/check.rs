@@ -1,6 +1,7 @@
 //! What settings that read well still get wrong in a ward.
 
 use super::{Kind, NameTemplate, Role, Settings, place_of};
+use crate::claim::ClaimBy;
 use crate::fact::FactName;
 use crate::finding::{Finding, Severity};
 use crate::id::AuthorityName;
@@ -42,6 +43,15 @@ pub fn check(
                 "carries",
                 format!("the kind `{carried}`, which `{name}` is to carry, is not declared"),
                 format!("declare it: [kinds.{carried}]"),
+            );
+        }
+        if kind.claim == ClaimBy::Name {
+            complain(
+                "claimed-by-name",
+                Severity::Warning,
+                "claim",
+                format!("once one is opened, whoever knows the id of a device of `{name}` can claim it"),
+                "open them for short times only, or set claim = \"code\"".to_owned(),
             );
         }
         for template in &kind.profile.names {

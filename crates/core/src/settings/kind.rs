@@ -7,6 +7,7 @@ use super::key::{Key, Section};
 use super::own::{OwnFact, is_unique};
 use super::reader::{Reader, Table, span_of};
 use crate::certificate::Attribute;
+use crate::claim::{ClaimBy, LONGEST_WINDOW};
 use crate::errand::Purpose;
 use crate::fact::FactName;
 use crate::id::{AuthorityName, KindName, LabelName};
@@ -47,6 +48,9 @@ pub(super) const KIND: Section = Section {
         SERVER_KEYS,
         GATEWAY_ENROLS,
         CARRIES,
+        CLAIM,
+        CLAIM_WINDOW,
+        CLAIM_ROTATE,
         KIND_ON_REFUSAL,
         CLONE_WATCH,
     ],
@@ -213,6 +217,26 @@ const CARRIES: Key = Key::default(
     "a list of kinds, such as [\"windvane\"]",
     "kinds of devices that one of this kind may speak for, if it is their gateway",
 );
+const CLAIM: Key = Key::default(
+    "claim",
+    "\"code\"",
+    "\"code\", \"name\" or \"none\"",
+    "by what an owner claims such a device once it was opened: a \"code\" from its letter or label, or its \"name\" alone, which anybody \
+     knows who sees one; \"none\": nobody claims one",
+);
+const CLAIM_WINDOW: Key = Key::example(
+    "claim_window",
+    "\"5m\"",
+    "a length of time from \"30s\" to \"10m\"",
+    "the longest time for which such a device may open itself with a code of its own, when a button is held; without it none may",
+);
+const CLAIM_ROTATE: Key = Key::default(
+    "claim_rotate",
+    "\"24h\"",
+    "a length of time, such as \"24h\", or \"never\"",
+    "how long the certificates and keys of its former owner's time are taken after the owner has changed, until then it must have new ones; \
+     tokens, shared keys and sessions end at once. \"never\": nothing ends",
+);
 const KIND_ON_REFUSAL: Key = Key { value: ON_REFUSAL.value, help: "in the place of what [guard] says", ..ON_REFUSAL };
 const CLONE_WATCH: Key = Key::default(
     "clone_watch",
@@ -284,6 +308,12 @@ pub struct Kind {
     pub gateway_enrols: bool,
     /// `carries`: the kinds of devices that one of this kind may speak for, as their gateway.
     pub carries: Vec<KindName>,
+    /// `claim`: by what devices are claimed, default a code.
+    pub claim: ClaimBy,
+    /// `claim_window`: the longest time for which a device may open itself; none may if absent.
+    pub claim_window: Option<Span>,
+    /// `claim_rotate`: how long what it signs in with is taken after its owner has changed, default a day; if absent nothing ends.
+    pub claim_rotate: Option<Span>,
     /// `on_refusal`: what the guard does when it refuses a publish or a subscription; if absent, what `[guard]` says.
     pub on_refusal: Option<OnRefusal>,
     /// `clone_watch`: what follows from a sign that somebody else has a device's key, default `record`.
@@ -318,6 +348,9 @@ impl Default for Kind {
             server_keys: false,
             gateway_enrols: false,
             carries: Vec::new(),
+            claim: ClaimBy::Code,
+            claim_window: None,
+            claim_rotate: Some(Span::from_days(1)),
             on_refusal: None,
             clone_watch: CloneWatch::Record,
         }
@@ -486,6 +519,10 @@ impl Reader<'_> {
             "hold" => Some(CloneWatch::Hold),
             _ => None,
         };
+        let claim =
+            |text: &str| [ClaimBy::Code, ClaimBy::Name, ClaimBy::Nobody].into_iter().find(|by| by.as_str() == text);
+        let window = |text: &str| least(30)(text).filter(|span| *span <= LONGEST_WINDOW);
+        let rotate = |text: &str| if text == "never" { Some(None) } else { least(0)(text).map(Some) };
         let new_key = |text: &str| NewKey::FOR_DEVICES.into_iter().find(|key| key.as_str() == text);
         let family =
             |text: &str| KeyFamily::ALL.into_iter().find(|family| family.as_str() == text).ok_or_else(String::new);
@@ -522,6 +559,9 @@ impl Reader<'_> {
             server_keys: self.flag(table, &SERVER_KEYS).unwrap_or(default.server_keys),
             gateway_enrols: self.flag(table, &GATEWAY_ENROLS).unwrap_or(default.gateway_enrols),
             carries: self.list(table, &CARRIES, carried).unwrap_or(default.carries),
+            claim: self.text(table, &CLAIM, claim).unwrap_or(default.claim),
+            claim_window: self.text(table, &CLAIM_WINDOW, window),
+            claim_rotate: self.text(table, &CLAIM_ROTATE, rotate).unwrap_or(default.claim_rotate),
             on_refusal: self.text(table, &KIND_ON_REFUSAL, OnRefusal::parse),
             clone_watch: self.text(table, &CLONE_WATCH, watch).unwrap_or(default.clone_watch),
         }

@@ -1,5 +1,6 @@
 //! The text of a new `ward.toml`, and the reference of all settings.
 
+use super::claims::CLAIMS;
 use super::desk;
 use super::due::DUE;
 use super::guard::GUARD;
@@ -53,7 +54,7 @@ pub fn new_text(name: &str, host: &str, enterprise_number: Option<u32>, crl: Opt
         }
     }
     text.push_str("\n# Below, every key that may be set, with what holds without it, or with an example.\n");
-    for section in [KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, DUE, REFLEX, NOTICES] {
+    for section in [KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, CLAIMS, DUE, REFLEX, NOTICES] {
         text.push_str(&format!("#\n# {}    # {}\n", section.example, section.about));
         section.keys.iter().for_each(|key| text.push_str(&offered(key, key.value.toml())));
     }
@@ -98,7 +99,7 @@ pub fn reference() -> String {
                     holds it to them.\n`settings check` finds every mistake in the file, and what does not fit the ward.\n"
         .to_owned();
     for Section { head, about, keys, .. } in
-        [WARD, ENDPOINTS, KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, DUE, REFLEX, NOTICES, POST]
+        [WARD, ENDPOINTS, KIND, OWN, STORE, HSM, MAKER, GUARD, desk::DESK, CLAIMS, DUE, REFLEX, NOTICES, POST]
     {
         text.push_str(&format!("\n## `{head}`\n\n{about}\n\n| key | without it | what it is |\n| --- | --- | --- |\n"));
         for key in keys {

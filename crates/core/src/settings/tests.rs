@@ -1,4 +1,5 @@
 use super::*;
+use crate::claim::ClaimBy;
 use crate::key::KeyType;
 use crate::time::{Span, UnixTime};
 
@@ -64,10 +65,13 @@ fn every_setting_that_the_template_offers_is_taken() {
         renews: kind.renews,
         errands: kind.errands.clone(),
         id: kind.id.clone(),
+        claim_window: kind.claim_window,
         ..Kind::default()
     };
     example.profile.hardware_type = kind.profile.hardware_type;
+    assert!(kind.claim_window.is_some());
     assert_eq!(kind, example);
+    assert_eq!(settings.claims, ClaimSettings::default());
     assert_eq!(settings.on_refusal(&"windvane".parse().unwrap()), GuardSettings::default().on_refusal);
     assert_eq!(
         parse(&new_text("North", "localhost", None, Some("http://a.example/"))).unwrap().endpoints.crl,
@@ -387,4 +391,21 @@ fn an_address_that_holds_a_password_is_refused_and_not_shown() {
     }
     let insecure = "insecure = \"a lab\"\nurl = \"postgresql://o@db.example/north?sslmode=disable\"";
     assert!(!with(insecure).unwrap().database.unwrap().tls);
+}
+
+#[test]
+fn how_devices_are_claimed_is_set_by_kind() {
+    let with = |text: &str| parse(&format!("[ward]\nname = \"North\"\n[kinds.gauge]\n{text}\n"));
+    let kind = |text: &str| with(text).unwrap().kinds.into_values().next().unwrap();
+    assert_eq!(kind("claim = \"name\"").claim, ClaimBy::Name);
+    assert_eq!(kind("claim_rotate = \"never\"").claim_rotate, None);
+    assert_eq!(kind("claim_rotate = \"0s\"").claim_rotate, Some(Span::from_seconds(0)));
+    assert_eq!(kind("claim_window = \"10m\"").claim_window, Some(Span::from_seconds(600)));
+    for bad in ["claim = \"all\"", "claim_window = \"601s\"", "claim_window = \"29s\"", "claim_rotate = \"soon\""] {
+        assert!(with(bad).is_err(), "{bad}");
+    }
+    for bad in ["tries = 2", "tries = 21", "offer = \"91d\"", "offer = \"59m\""] {
+        assert!(with(&format!("[claims]\n{bad}")).is_err(), "{bad}");
+    }
+    assert_eq!(with("[claims]\ntries = 3").unwrap().claims.tries, 3);
 }

@@ -263,6 +263,7 @@ pub fn retire(tx: &mut dyn Tx, id: &DeviceId, cause: &Cause) -> Result<(), Store
         ..before.clone()
     };
     tx.withdraw_pending(Some(id), cause.at)?;
+    super::claim::retired(tx, id, cause.at)?;
     tx.update_device(&before, &after, change)
 }
 

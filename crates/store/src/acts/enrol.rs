@@ -159,6 +159,9 @@ pub(super) fn supersede(
     if new.origin == Origin::Foreign {
         return Ok(Ok(Vec::new()));
     }
+    if let Some(refusal) = former_owners(tx, view, new)? {
+        return Ok(Err(refusal));
+    }
     if let Some(known) = view.credentials.iter().find(|known| known.fingerprint == new.fingerprint) {
         return Ok(Err(IssueRefusal::Recorded { device: view.device.id.clone(), since: known.issued }));
     }
@@ -173,6 +176,21 @@ pub(super) fn supersede(
         names.push(credential.name());
     }
     Ok(Ok(names))
+}
+
+/// Whether the key of a new credential is one that its device had while it was another owner's: whoever that was may have it.
+pub(super) fn former_owners(
+    view: &dyn View,
+    of: &DeviceView,
+    new: &NewCredential<'_>,
+) -> Result<Option<IssueRefusal>, StoreError> {
+    let Some(since) = of.device.passed else { return Ok(None) };
+    for known in of.credentials.iter().filter(|known| known.issued <= since && known.origin != Origin::Foreign) {
+        if view.key_digest(&known.fingerprint)? == new.key_digest {
+            return Ok(Some(IssueRefusal::KeyOfFormerOwner { device: of.device.id.clone(), since }));
+        }
+    }
+    Ok(None)
 }
 
 /// Notes that a certificate is about to be signed, before it is.

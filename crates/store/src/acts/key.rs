@@ -123,6 +123,9 @@ pub fn add(
     if let Some(refusal) = refusal(tx, new)? {
         return Ok(Err(refusal.into()));
     }
+    if let Some(refusal) = super::enrol::former_owners(tx, &view, new)? {
+        return Ok(Err(refusal.into()));
+    }
     if let Some(known) = view.credentials.iter().find(|known| known.fingerprint == new.fingerprint) {
         return Ok(Err(IssueRefusal::Recorded { device: view.device.id.clone(), since: known.issued }.into()));
     }

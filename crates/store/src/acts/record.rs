@@ -158,6 +158,8 @@ pub fn restored(
     }
     // What was used or withdrawn after the backup was made would be good once more.
     tx.withdraw_pending(None, cause.at)?;
+    tx.drop_claims(None)?;
+    tx.drop_hand_overs(None)?;
     for authority in tx.authorities()?.iter().filter(|each| each.crl_number > 0) {
         let at = authority.crl_at.unwrap_or(cause.at);
         let number = authority.crl_number.saturating_add(CRL_JUMP);

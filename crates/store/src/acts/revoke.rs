@@ -34,6 +34,9 @@ pub fn revoke(tx: &mut dyn Tx, what: Revocation<'_>, cause: &Cause) -> Result<Ve
         let after =
             DeviceRecord { out, held: None, tokens_from: cause.at.plus(Span::from_seconds(1)), ..before.clone() };
         tx.withdraw_pending(Some(&before.id), cause.at)?;
+        // Whoever has a code for it, or was offered it, is not to have what comes back.
+        tx.drop_claims(Some(&before.id))?;
+        tx.drop_hand_overs(Some(&before.id))?;
         tx.update_device(&before, &after, change)?;
     } else {
         tx.touch(&before.id, change)?;

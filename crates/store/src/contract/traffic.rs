@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use tidy_warden_core::claim::OpenClaim;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::reflex::Evidence;
 use tidy_warden_core::time::UnixTime;
@@ -107,6 +108,8 @@ pub enum Tally<'a> {
     Errands(ErrandTally<'a>),
     /// Keeps what was noticed of devices, for reflexes. Devices that are not known are passed over.
     Evidence(&'a [Evidence]),
+    /// Keeps that devices opened themselves to be claimed, in the place of what each opened before.
+    Windows(&'a [OpenClaim]),
     /// Keeps what an instance of guard or desk says of itself, in place of what it said before.
     Post(&'a PostState),
 }

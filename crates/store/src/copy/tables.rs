@@ -14,7 +14,7 @@ pub const GROWN: [&[&str]; 6] = [
 ];
 
 /// All tables, each behind those that it refers to; what makes a ward of them comes last.
-pub const TABLES: [Table; 43] = [
+pub const TABLES: [Table; 50] = [
     Table {
         name: "authorities",
         columns: &[
@@ -81,6 +81,7 @@ pub const TABLES: [Table; 43] = [
             ("member_of", Names),
             ("note", Text),
             ("renew_asked", Integer),
+            ("passed", Integer),
         ],
         key: 1,
     },
@@ -304,6 +305,73 @@ pub const TABLES: [Table; 43] = [
             ("failed", Text),
         ],
         key: 1,
+    },
+    Table {
+        name: "owners",
+        columns: &[
+            ("name", Text),
+            ("contact", Text),
+            ("salt", Octets),
+            ("places", Text),
+            ("added", Integer),
+            ("retired", Integer),
+            ("signed_in_from", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "owner_passes",
+        columns: &[
+            ("digest", Octets),
+            ("kind", Text),
+            ("owner", Text),
+            ("made", Integer),
+            ("ends", Integer),
+            ("used", Integer),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "claims",
+        columns: &[("device", Text), ("salt", Octets), ("digest", Octets), ("opened", Integer), ("ends", Integer)],
+        key: 1,
+    },
+    Table {
+        name: "claim_windows",
+        columns: &[("device", Text), ("salt", Octets), ("digest", Octets), ("opened", Integer), ("ends", Integer)],
+        key: 1,
+    },
+    Table {
+        name: "hand_overs",
+        columns: &[("device", Text), ("owner", Text), ("heir", Text), ("offered", Integer), ("ends", Integer)],
+        key: 1,
+    },
+    Table {
+        name: "ownerships",
+        columns: &[
+            ("number", Integer),
+            ("device", Text),
+            ("owner", Text),
+            ("came", Text),
+            ("began", Integer),
+            ("place", Text),
+            ("ended", Integer),
+            ("went", Text),
+        ],
+        key: 1,
+    },
+    Table {
+        name: "claim_tries",
+        columns: &[
+            ("scope", Text),
+            ("name", Text),
+            ("owner", Text),
+            ("device", Text),
+            ("count", Integer),
+            ("since", Integer),
+            ("last", Integer),
+        ],
+        key: 2,
     },
     Table {
         name: "clone_signs",

@@ -88,6 +88,7 @@ pub(super) fn tally(model: &mut Model, tally: &Tally<'_>) {
             }
         }
         Tally::Evidence(all) => super::reflex::notice(model, all),
+        Tally::Windows(windows) => super::claim::open_windows(model, windows),
         Tally::Errands(errands) => super::errand::tally(model, errands),
         Tally::Post(state) => drop(model.post_states.insert(state.name.clone(), (*state).clone())),
         Tally::Sessions { kept, gone, now } => {

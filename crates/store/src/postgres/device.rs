@@ -389,7 +389,8 @@ impl WriteDevices for Database {
         }
         self.connection.write_one(
             "UPDATE devices SET kind = $2, gateway = $3, owner = $4, out = $5, retired = $6, tokens_from = $7, held = $8,
-                 changed = $9, labels = $10::text::json, facts = $11::text::json, note = $12 WHERE id = $1",
+                 changed = $9, labels = $10::text::json, facts = $11::text::json, note = $12, passed = $13
+                 WHERE id = $1",
             &[
                 &after.id.as_str(),
                 &after.kind.as_str(),
@@ -403,6 +404,7 @@ impl WriteDevices for Database {
                 &rows::labels_text(after),
                 &rows::facts_text(after),
                 &after.note.as_ref().map(Note::as_str),
+                &after.passed.map(|at| at.0),
             ],
             "device",
             &after.id,

@@ -54,7 +54,8 @@ const READ_BY_POSTS: [&str; 22] = [
 ];
 
 /// What a guard counts.
-const TALLIES: [&str; 8] = [
+const TALLIES: [&str; 9] = [
+    "claim_windows",
     "device_events",
     "errand_traffic",
     "evidence",
@@ -101,7 +102,12 @@ const WRITTEN_BY_DESKS: [(&str, &str); 16] = [
 ];
 
 /// What only whoever works on the ward reads beside that.
-const READ_BY_READERS: [&str; 20] = [
+const READ_BY_READERS: [&str; 25] = [
+    "owners",
+    "claims",
+    "claim_windows",
+    "hand_overs",
+    "ownerships",
     "notices",
     "evidence",
     "reflex_progress",

@@ -16,10 +16,10 @@ pub(super) use crate::stored::*;
 /// The columns of a device, whatever the table `devices` of a query is, with `seen` joined to it.
 const DEVICE_COLUMNS: &str = "devices.pk, devices.id, devices.kind, devices.gateway, devices.owner, devices.created,
     devices.out, devices.retired, seen.at, devices.tokens_from, devices.labels::text, devices.facts::text,
-    devices.member_of, devices.held, devices.note, devices.renew_asked";
+    devices.member_of, devices.held, devices.note, devices.renew_asked, devices.passed";
 
 /// How many those are.
-const DEVICE_WIDTH: usize = 16;
+const DEVICE_WIDTH: usize = 17;
 
 const CREDENTIAL_COLUMNS: &str = "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type,
     credentials.not_before, credentials.not_after, credentials.issued, credentials.equipped, credentials.first_used,
@@ -96,6 +96,7 @@ pub(super) fn device(row: &Row, at: usize) -> Result<(i64, DeviceRecord), StoreE
     }
     device.held = time(get(row, at + 13)?);
     device.renew_asked = time(get(row, at + 15)?);
+    device.passed = time(get(row, at + 16)?);
     device.note = maybe_word(row, at + 14, "note")?;
     Ok((get(row, at)?, device))
 }

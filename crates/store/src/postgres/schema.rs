@@ -4,9 +4,9 @@ use super::connection::Connection;
 use crate::StoreError;
 
 /// The format that this program writes. Formats of this engine are counted by themselves.
-const FORMAT: i64 = 7;
+const FORMAT: i64 = 8;
 
-/// The least format that a program must know to work on what this one writes: formats 6 and 7 only add to it.
+/// The least format that a program must know to work on what this one writes: formats 6 to 8 only add to it.
 const LEAST: i64 = 5;
 
 /// Times are seconds since the Unix epoch. Rows have the numbers that the other engine would give them: the greatest there is and
@@ -319,6 +319,60 @@ CREATE TABLE notices (
 CREATE INDEX notices_due ON notices (due, number) WHERE due IS NOT NULL;
 ";
 
+/// Owners, and what devices they claim.
+const TABLES_8: &str = "
+CREATE TABLE owners (
+    name TEXT PRIMARY KEY, contact TEXT, salt BYTEA NOT NULL, places TEXT NOT NULL, added BIGINT NOT NULL, retired BIGINT,
+    signed_in_from BIGINT NOT NULL
+);
+CREATE TABLE owner_passes (
+    digest BYTEA PRIMARY KEY, kind TEXT NOT NULL, owner TEXT NOT NULL, made BIGINT NOT NULL, ends BIGINT NOT NULL, used BIGINT
+);
+CREATE INDEX owner_passes_by_owner ON owner_passes (owner, kind);
+CREATE INDEX owner_passes_by_end ON owner_passes (ends);
+CREATE TABLE claims (
+    device TEXT PRIMARY KEY, salt BYTEA, digest BYTEA, opened BIGINT NOT NULL, ends BIGINT NOT NULL
+);
+CREATE TABLE claim_windows (
+    device TEXT PRIMARY KEY, salt BYTEA, digest BYTEA, opened BIGINT NOT NULL, ends BIGINT NOT NULL
+);
+CREATE TABLE hand_overs (
+    device TEXT PRIMARY KEY, owner TEXT NOT NULL, heir TEXT NOT NULL, offered BIGINT NOT NULL, ends BIGINT NOT NULL
+);
+CREATE INDEX hand_overs_by_heir ON hand_overs (heir, device);
+CREATE TABLE ownerships (
+    number BIGINT PRIMARY KEY, device TEXT NOT NULL, owner TEXT NOT NULL, came TEXT NOT NULL, began BIGINT NOT NULL,
+    place TEXT NOT NULL, ended BIGINT, went TEXT
+);
+CREATE INDEX ownerships_by_device ON ownerships (device, number);
+CREATE TABLE claim_tries (
+    scope TEXT NOT NULL, name TEXT NOT NULL, owner TEXT, device TEXT, count BIGINT NOT NULL, since BIGINT NOT NULL,
+    last BIGINT NOT NULL, PRIMARY KEY (scope, name)
+);
+CREATE INDEX claim_tries_by_owner ON claim_tries (owner) WHERE owner IS NOT NULL;
+CREATE INDEX claim_tries_by_device ON claim_tries (device) WHERE device IS NOT NULL;
+CREATE INDEX claim_tries_by_time ON claim_tries (last);
+ALTER TABLE devices ADD COLUMN passed BIGINT;
+CREATE INDEX devices_by_owner ON devices (owner, id) WHERE owner IS NOT NULL;
+";
+
+/// What holds for counts of devices holds for windows that they opened, and what holds for jobs for all of it.
+const RIGHTS_8: &str = "
+DO $$ DECLARE one RECORD; BEGIN
+    FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what FROM pg_class, aclexplode(relacl)
+        WHERE oid = 'traffic'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
+        EXECUTE format('GRANT %s ON claim_windows TO %s', one.what, one.who);
+    END LOOP;
+    FOR one IN SELECT grantee::regrole::text AS who, privilege_type AS what, has_table_privilege(grantee, 'jobs', 'INSERT') AS writes
+        FROM pg_class, aclexplode(relacl) WHERE oid = 'jobs'::regclass AND grantee <> relowner AND grantee <> 0 LOOP
+        EXECUTE format('GRANT %s ON owners, claims, claim_windows, hand_overs, ownerships TO %s', one.what, one.who);
+        IF one.writes THEN
+            EXECUTE format('GRANT %s ON owner_passes, claim_tries TO %s', one.what, one.who);
+        END IF;
+    END LOOP;
+END $$;
+";
+
 /// What holds for counts of devices holds for what is known of errands, and what holds for jobs for errands; guards and desks read both as
 /// they read the certificates of servers.
 const RIGHTS_7: &str = "
@@ -364,7 +418,7 @@ END $$;
 ";
 
 /// What makes all tables, format by format.
-const ALL: [&str; 7] = [TABLES, TABLES_2, TABLES_3, TABLES_4, TABLES_5, TABLES_6, TABLES_7];
+const ALL: [&str; 8] = [TABLES, TABLES_2, TABLES_3, TABLES_4, TABLES_5, TABLES_6, TABLES_7, TABLES_8];
 
 /// The names of all tables.
 pub(super) fn names() -> Vec<&'static str> {
@@ -430,8 +484,12 @@ pub(super) fn upgrade(connection: &Connection) -> Result<(), StoreError> {
                 connection.batch(&collated(TABLES_6))?;
                 connection.batch(RIGHTS_6)?;
             }
-            connection.batch(&collated(TABLES_7))?;
-            connection.batch(RIGHTS_7)?;
+            if found < 7 {
+                connection.batch(&collated(TABLES_7))?;
+                connection.batch(RIGHTS_7)?;
+            }
+            connection.batch(&collated(TABLES_8))?;
+            connection.batch(RIGHTS_8)?;
             connection.batch(&format!("UPDATE store_format SET number = {FORMAT}, least = {LEAST}"))?;
         }
         connection.commit()

@@ -432,7 +432,7 @@ impl WriteDevices for SqliteTx<'_> {
             .sql()
             .prepare_cached(
                 "UPDATE devices SET kind = ?2, gateway = ?3, owner = ?4, out = ?5, retired = ?6, tokens_from = ?7,
-                     held = ?8, changed = ?9, labels = ?10, facts = ?11, note = ?12 WHERE id = ?1",
+                     held = ?8, changed = ?9, labels = ?10, facts = ?11, note = ?12, passed = ?13 WHERE id = ?1",
             )?
             .execute(params![
                 after.id.as_str(),
@@ -447,6 +447,7 @@ impl WriteDevices for SqliteTx<'_> {
                 rows::labels_text(after),
                 rows::facts_text(after),
                 after.note.as_ref().map(Note::as_str),
+                after.passed.map(|at| at.0),
             ])?;
         if after.retired.is_some() && before.retired.is_none() {
             let sql = "INSERT OR REPLACE INTO retired_facts (name, value, device) SELECT ?1, ?2, pk FROM devices WHERE id = ?3

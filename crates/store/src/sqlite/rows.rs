@@ -18,7 +18,7 @@ pub(super) use crate::stored::*;
 pub(super) const DEVICE_COLUMNS: &str =
     "devices.pk, devices.id, devices.kind, devices.gateway, devices.owner, devices.created, devices.out,
      devices.retired, devices.seen, devices.tokens_from, devices.labels, devices.facts,
-     devices.member_of, devices.held, devices.note, devices.renew_asked";
+     devices.member_of, devices.held, devices.note, devices.renew_asked, devices.passed";
 
 const CREDENTIAL_COLUMNS: &str =
     "credentials.fingerprint, credentials.serial, authorities.name, credentials.key_type, credentials.not_before,
@@ -61,6 +61,7 @@ pub(super) fn device(row: &Row<'_>) -> Result<(i64, DeviceRecord), StoreError> {
     device.tokens_from = UnixTime(row.get(9)?);
     device.held = time(row.get(13)?);
     device.renew_asked = time(row.get(15)?);
+    device.passed = time(row.get(16)?);
     device.note = row.get::<_, Option<String>>(14)?.map(|text| parsed(&text, "note")).transpose()?;
     fill_device(&mut device, text(10)?, text(11)?)?;
     match text(12)? {

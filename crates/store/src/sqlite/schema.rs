@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension};
 use crate::StoreError;
 
 /// The format that this program writes, kept in `user_version`.
-const FORMAT: i64 = 14;
+const FORMAT: i64 = 15;
 
 /// Marks the file as one of ours ("TiWa"), kept in `application_id`.
 const APPLICATION: i64 = 0x5469_5761;
@@ -290,6 +290,43 @@ CREATE TABLE notices (
 CREATE INDEX notices_due ON notices (due, number) WHERE due IS NOT NULL;
 ";
 
+/// Tables that came with format 15: owners, and what devices they claim.
+const TABLES_15: &str = "
+CREATE TABLE owners (
+    name TEXT PRIMARY KEY, contact TEXT, salt BLOB NOT NULL, places TEXT NOT NULL, added INTEGER NOT NULL, retired INTEGER,
+    signed_in_from INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE owner_passes (
+    digest BLOB PRIMARY KEY, kind TEXT NOT NULL, owner TEXT NOT NULL, made INTEGER NOT NULL, ends INTEGER NOT NULL, used INTEGER
+) WITHOUT ROWID;
+CREATE INDEX owner_passes_by_owner ON owner_passes (owner, kind);
+CREATE INDEX owner_passes_by_end ON owner_passes (ends);
+CREATE TABLE claims (
+    device TEXT PRIMARY KEY, salt BLOB, digest BLOB, opened INTEGER NOT NULL, ends INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE claim_windows (
+    device TEXT PRIMARY KEY, salt BLOB, digest BLOB, opened INTEGER NOT NULL, ends INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE hand_overs (
+    device TEXT PRIMARY KEY, owner TEXT NOT NULL, heir TEXT NOT NULL, offered INTEGER NOT NULL, ends INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX hand_overs_by_heir ON hand_overs (heir, device);
+CREATE TABLE ownerships (
+    number INTEGER PRIMARY KEY, device TEXT NOT NULL, owner TEXT NOT NULL, came TEXT NOT NULL, began INTEGER NOT NULL,
+    place TEXT NOT NULL, ended INTEGER, went TEXT
+);
+CREATE INDEX ownerships_by_device ON ownerships (device, number);
+CREATE TABLE claim_tries (
+    scope TEXT NOT NULL, name TEXT NOT NULL, owner TEXT, device TEXT, count INTEGER NOT NULL, since INTEGER NOT NULL,
+    last INTEGER NOT NULL, PRIMARY KEY (scope, name)
+) WITHOUT ROWID;
+CREATE INDEX claim_tries_by_owner ON claim_tries (owner) WHERE owner IS NOT NULL;
+CREATE INDEX claim_tries_by_device ON claim_tries (device) WHERE device IS NOT NULL;
+CREATE INDEX claim_tries_by_time ON claim_tries (last);
+ALTER TABLE devices ADD COLUMN passed INTEGER;
+CREATE INDEX devices_by_owner ON devices (owner, id) WHERE owner IS NOT NULL;
+";
+
 /// The key that signed tokens before there could be several.
 const FILL_12: &str = "
 INSERT INTO token_signers (name, public_key, key_place, created)
@@ -329,6 +366,7 @@ pub(super) fn create(connection: &Connection) -> Result<(), StoreError> {
     connection.execute_batch(TABLES_12)?;
     connection.execute_batch(TABLES_13)?;
     connection.execute_batch(TABLES_14)?;
+    connection.execute_batch(TABLES_15)?;
     connection.pragma_update(None, "user_version", FORMAT)?;
     connection.pragma_update(None, "application_id", APPLICATION)?;
     Ok(())
@@ -398,8 +436,11 @@ pub(super) fn upgrade(connection: &mut Connection) -> Result<(), StoreError> {
     if found < 13 {
         tx.execute_batch(TABLES_13)?;
     }
-    if found < FORMAT {
+    if found < 14 {
         tx.execute_batch(TABLES_14)?;
+    }
+    if found < FORMAT {
+        tx.execute_batch(TABLES_15)?;
         tx.pragma_update(None, "user_version", FORMAT)?;
     }
     Ok(tx.commit()?)

@@ -85,7 +85,7 @@ impl<S: Sql> ReadTraffic for S {
 
     fn broker_sessions_of_ended(&self, limit: usize) -> Result<Vec<BrokerSession>, StoreError> {
         let mut statement = self.sql().prepare_cached(&format!(
-            "{SESSIONS} WHERE devices.out IS NOT NULL OR devices.retired IS NOT NULL ORDER BY client_id LIMIT ?1"
+            "{SESSIONS} WHERE devices.out IS NOT NULL OR devices.retired IS NOT NULL OR devices.passed >= opened ORDER BY client_id LIMIT ?1"
         ))?;
         let mut found = statement.query([rows::limit(limit)])?;
         let mut all = Vec::new();
@@ -116,6 +116,7 @@ pub(super) fn tally(connection: &Connection, tally: &Tally<'_>) -> Result<(), St
         Tally::Sessions { kept, gone, now } => keep_sessions(connection, kept, gone, *now),
         Tally::Events(events) => add_events(connection, events),
         Tally::Evidence(all) => super::reflex::notice(connection, all),
+        Tally::Windows(windows) => super::claim::open_windows(connection, windows),
         Tally::Errands(errands) => super::errand::tally(connection, errands),
         Tally::Post(state) => super::post::put_state(connection, state),
     }

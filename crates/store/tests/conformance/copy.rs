@@ -44,6 +44,7 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::OpenAdmissions(vec![(96, 96)]), at);
     (0..9).for_each(|key| drop(act(&mut store, &mut guard, cast, &Act::Ask(key, 4), at)));
     act(&mut store, &mut guard, cast, &Act::Post(6), at);
+    act(&mut store, &mut guard, cast, &Act::PostSays(6, 1), at);
     act(&mut store, &mut guard, cast, &Act::RenewServer(6, 9), at);
     act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(97, 97, 99), (98, 98, 99)] }, at);
     (0..3).for_each(|number| drop(act(&mut store, &mut guard, cast, &Act::AdoptSettings(number), at)));
@@ -58,6 +59,13 @@ fn full(path: &Path, world: &World, cast: &Cast) -> i64 {
     act(&mut store, &mut guard, cast, &Act::Reflex(97, 0), at);
     (1..99).for_each(|number| drop(act(&mut store, &mut guard, cast, &Act::Carry(number, true), at)));
     act(&mut store, &mut guard, cast, &Act::Traffic(97, 1), at);
+    for (owner, what) in [(5, 2), (6, 0), (7, 2), (7, 6)] {
+        act(&mut store, &mut guard, cast, &Act::Owner(owner, what), at);
+    }
+    act(&mut store, &mut guard, cast, &Act::Add { devices: vec![(93, 93, 99), (94, 94, 99)] }, at);
+    for (device, owner, what) in [(93, 6, 0), (93, 6, 4), (93, 7, 7), (94, 7, 0), (94, 5, 10), (94, 6, 5)] {
+        act(&mut store, &mut guard, cast, &Act::Claim { device, owner, what }, at);
+    }
     act(&mut store, &mut guard, cast, &Act::AddKey { device: 97, key: 11, replaces: None }, at);
     act(&mut store, &mut guard, cast, &Act::BlockToken { device: None, name: 1, before: None }, at);
     act(&mut store, &mut guard, cast, &Act::AddSigner(10), at);

@@ -86,9 +86,9 @@ fn a_database_has_one_ward_and_says_what_it_has() {
         crate::bench::founded(&world, |founding| postgres::create(access(&database), founding, &cause(0)).map(|_| ()));
     assert!(matches!(again, Err(StoreError::Exists { .. })));
     cluster.sql(&database, "UPDATE store_format SET number = 99, least = 99");
-    assert!(matches!(absent(&database), StoreError::Newer { found: 99, known: 7 }));
+    assert!(matches!(absent(&database), StoreError::Newer { found: 99, known: 8 }));
     // Whose rights are larger than they need be is told.
-    cluster.sql(&database, "UPDATE store_format SET number = 7, least = 5");
+    cluster.sql(&database, "UPDATE store_format SET number = 8, least = 5");
     let mut owner = access(&database);
     owner.address.user = "postgres".into();
     let warnings = postgres::open(owner, None).unwrap().survey().unwrap().warnings;
@@ -183,13 +183,13 @@ fn programs_of_two_versions_work_side_by_side_until_the_older_one_may_not() {
     // A later format that only adds something.
     cluster.sql(
         &database,
-        "UPDATE store_format SET number = 8; CREATE TABLE later (a INT); ALTER TABLE devices ADD COLUMN later INT",
+        "UPDATE store_format SET number = 9; CREATE TABLE later (a INT); ALTER TABLE devices ADD COLUMN later INT",
     );
     store.add_devices(&[device("wv-1", None)], &cause(1)).unwrap().unwrap();
-    assert_eq!((guard.head().unwrap().number, opened(&database).survey().unwrap().format), (2, 8));
+    assert_eq!((guard.head().unwrap().number, opened(&database).survey().unwrap().format), (2, 9));
     // From now on only programs that know it: whoever runs finds out with the next question.
-    cluster.sql(&database, "UPDATE store_format SET least = 8");
-    let refused = |error: StoreError| assert!(matches!(error, StoreError::Newer { found: 8, known: 7 }), "{error}");
+    cluster.sql(&database, "UPDATE store_format SET least = 9");
+    let refused = |error: StoreError| assert!(matches!(error, StoreError::Newer { found: 9, known: 8 }), "{error}");
     let changes = guard.changed_since(0).unwrap_err();
     assert!(changes.is_silence(), "a guard goes by its patience then");
     refused(changes);

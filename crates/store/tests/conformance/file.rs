@@ -37,7 +37,7 @@ fn a_store_of_a_newer_version_and_a_foreign_file_are_refused() {
     let raw = rusqlite::Connection::open(&path).unwrap();
     raw.pragma_update(None, "user_version", 99).unwrap();
     drop(raw);
-    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 14 })));
+    assert!(matches!(SqliteStore::open(&path), Err(StoreError::Newer { found: 99, known: 15 })));
     let foreign = dir.path().join("foreign.db");
     rusqlite::Connection::open(&foreign).unwrap().execute_batch("CREATE TABLE t (a)").unwrap();
     assert!(matches!(SqliteStore::open(&foreign), Err(StoreError::Damaged { .. })));

@@ -5,6 +5,7 @@
 mod admissions;
 mod authorities;
 mod bench;
+mod claims;
 mod conditions;
 mod copy;
 mod credentials;

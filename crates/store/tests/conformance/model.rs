@@ -11,15 +11,17 @@ use tidy_warden_core::audit::Hash;
 use tidy_warden_core::authority::AuthorityRole;
 use tidy_warden_core::authority::{KeyPlace, PendingAuthority, Trust};
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::claim::{ClaimBy, CodeDigest, OpenClaim, OpenedBy, Scope};
 use tidy_warden_core::credential::{BlockSource, Origin, Revocation};
 use tidy_warden_core::device::{DeviceEdit, DeviceRecord};
 use tidy_warden_core::due::DeviceEnds;
 use tidy_warden_core::errand::{Brought, Errand, Purpose, State};
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::{DeviceId, PostName};
+use tidy_warden_core::id::{DeviceId, KindName, LabelName, LabelValue, OwnerId, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
 use tidy_warden_core::key::{NewKey, ProvenKey, SoftwareKey, sha256, thumbprint};
 use tidy_warden_core::notice::NoticeRecord;
+use tidy_warden_core::owner::OwnerRecord;
 use tidy_warden_core::policy::PolicyFile;
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::reflex::{AtMost, Evidence, Noticed, Then};
@@ -30,9 +32,10 @@ use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::reflex::{Planned, Working};
 use tidy_warden_store::{
     AdoptedSettings, Batch, BrokerSession, Cause, Declared, DeviceEvent, EndPlace, ErrandTally, GroupMembers,
-    GuardStore, Intended, Introduction, JobKind, KeyReplaces, Lease, NameInUse, NewAuthority, NewCredential, NewErrand,
-    NewJob, OperatorStore, OwnFacts, Place, PostRecord, PostState, SqliteStore, Store, StoreError, Tally, TokenBlock,
-    TokenSignerRecord, Traffic, TrialDifference, Tx, acts, postgres,
+    GuardStore, Intended, Introduction, JobKind, KeyReplaces, KindRules, Lease, NameInUse, NewAuthority, NewCredential,
+    NewErrand, NewJob, OperatorStore, OwnFacts, OwnerEdit, OwnerPass, PassKind, Place, PostRecord, PostState, Rules,
+    SqliteStore, Store, StoreError, Take, Tally, TokenBlock, TokenSignerRecord, Traffic, TrialDifference, Tx, acts,
+    postgres,
 };
 
 use crate::bench::{NOW, World, access, broken, cause, device, id, new_database, new_file, new_model};
@@ -104,6 +107,8 @@ pub(crate) enum Act {
     AddSigner(u8),
     RetireSigner(u8),
     Wrap(u8),
+    Owner(u8, u8),
+    Claim { device: u8, owner: u8, what: u8 },
 }
 
 pub(crate) fn any_act() -> impl Strategy<Value = Act> {
@@ -182,6 +187,9 @@ pub(crate) fn any_act() -> impl Strategy<Value = Act> {
         2 => (8u8..12).prop_map(Act::AddSigner),
         2 => (8u8..12).prop_map(Act::RetireSigner),
         1 => (0u8..2).prop_map(Act::Wrap),
+        4 => (0u8..3, 0u8..8).prop_map(|(owner, what)| Act::Owner(owner, what)),
+        // Few devices, so that one that is taken is often one that was opened.
+        12 => (0u8..3, 0u8..3, 0u8..11).prop_map(|(device, owner, what)| Act::Claim { device, owner, what }),
     ]
 }
 
@@ -784,6 +792,8 @@ pub(crate) fn act_for(
             }
             said + &told(store.decide(|tx| Ok(Ok::<_, ()>(tx.drop_notices(UnixTime(cause.at.0 - 500), 1)?))))
         }
+        Act::Owner(owner, what) => of_owner(store, *owner, *what, cause),
+        Act::Claim { device, owner, what } => of_claim(store, guard, (*device, *owner, *what), cause),
         Act::UndoReflex(number, resume) => {
             let reflex = ["copied-keys", "chatty"][usize::from(*number)];
             let hits = store.hits(Some(reflex), i64::MAX, 3).unwrap();
@@ -827,6 +837,162 @@ pub(crate) fn act_for(
             let gone = [format!("c{}", client + 1)];
             told(guard.tally(&Tally::Sessions { kept: &[kept], gone: &gone, now: cause.at }))
         }
+    }
+}
+
+fn owner_name(number: u8) -> OwnerId {
+    format!("owner-{number}").parse().unwrap()
+}
+
+fn place(number: u8) -> (LabelName, LabelValue) {
+    ("site".parse().unwrap(), format!("place-{number}").parse().unwrap())
+}
+
+fn of_owner(store: &mut OperatorStore, owner: u8, what: u8, cause: &Cause) -> String {
+    let id = owner_name(owner);
+    let pass = |kind, number: u8, ends: i64| OwnerPass {
+        digest: [number; 32],
+        kind,
+        owner: id.clone(),
+        made: cause.at,
+        ends: UnixTime(cause.at.0 + ends),
+        used: None,
+    };
+    let (link, session) = ([owner; 32], [owner + 10; 32]);
+    match what {
+        0..=2 => {
+            let new = OwnerRecord {
+                id: id.clone(),
+                contact: (what == 0).then(|| "Ann".parse().unwrap()),
+                salt: [owner; 16],
+                places: (0..what).map(|place| self::place(place + owner)).collect(),
+                added: cause.at,
+                retired: None,
+                signed_in_from: UnixTime(0),
+            };
+            told(store.decide(|tx| acts::owner::add(tx, &new, cause)))
+        }
+        3 => {
+            let edit = OwnerEdit {
+                contact: Some(None),
+                salt: [9; 16],
+                places: vec![place(owner)],
+                no_places: vec![place(owner + 1)],
+            };
+            told(store.decide(|tx| acts::owner::edit(tx, &id, &edit, cause)))
+        }
+        4 => told(store.decide(|tx| acts::owner::retire(tx, &id, cause))),
+        5 => {
+            let out = told(store.decide(|tx| Ok(Ok::<_, ()>(acts::owner::sign_out(tx, &id, cause)?))));
+            out + &told(store.decide(|tx| Ok(Ok::<_, ()>(acts::owner::unlock(tx, &id, cause)?))))
+        }
+        6 => told(store.decide(|tx| acts::owner::link(tx, &pass(PassKind::Link, owner, 400), cause))),
+        _ => {
+            let life = Span::from_seconds(100);
+            let opened = store.decide(|tx| Ok(Ok::<_, ()>(acts::owner::sign_in(tx, &link, &session, life, cause)?)));
+            let found = store.view(|view| acts::owner::signed_in(view, &session, PassKind::Session, cause.at));
+            let dropped = store.decide(|tx| Ok(Ok::<_, ()>(tx.drop_owner_pass(&[owner + 9; 32])?)));
+            format!("{opened:?} {found:?} {dropped:?}")
+        }
+    }
+}
+
+fn of_claim(
+    store: &mut OperatorStore,
+    guard: &mut GuardStore,
+    (device, owner, what): (u8, u8, u8),
+    cause: &Cause,
+) -> String {
+    let (of, by) = (name(device), owner_name(owner));
+    let code = |number: u8| CodeDigest { salt: [device; 16], digest: [number + 1; 32] };
+    let open = |by, code| OpenClaim {
+        device: of.clone(),
+        by,
+        code,
+        opened: cause.at,
+        ends: UnixTime(cause.at.0 + 300 * i64::from(owner)),
+    };
+    let kind = |name: &KindName| {
+        let by = if name.as_str() == "kind-0" { ClaimBy::Name } else { ClaimBy::Code };
+        Some(KindRules { by, window: Some(Span::from_seconds(600)), rotate: Some(Span::from_seconds(50)) })
+    };
+    let rules = Rules { of: &kind, tries: 2 };
+    let wanted = [place(owner)];
+    let asks = |shown: Option<u8>, chooses: bool| Take {
+        device: &of,
+        owner: &by,
+        wanted: if chooses { &wanted } else { &[] },
+        shown: shown.map(code),
+        source: (owner == 1).then_some("192.0.2.0/24"),
+    };
+    match what {
+        0 | 1 => {
+            let code = (what == 0).then(|| code(device));
+            told(store.decide(|tx| acts::claim::open(tx, &[open(OpenedBy::Person, code)], cause)))
+        }
+        2 => told(store.decide(|tx| Ok(Ok::<_, ()>(acts::claim::close(tx, &of, cause)?)))),
+        3..=5 => {
+            let take = asks((what > 3).then_some(device + u8::from(what == 5)), owner == 2);
+            told(store.decide(|tx| Ok(Ok::<_, ()>(acts::claim::take(tx, &take, &rules, cause)?))))
+        }
+        6 => {
+            let by = (owner > 0).then_some(&by);
+            told(store.decide(|tx| acts::claim::give_up(tx, &of, by, &rules, cause)))
+        }
+        7 => {
+            let ends = UnixTime(cause.at.0 + 200);
+            told(store.decide(|tx| acts::claim::offer(tx, &of, (None, &by), ends, cause)))
+        }
+        8 => {
+            let dropped = |tx: &mut dyn Tx| Ok(Ok::<_, ()>(acts::claim::drop_offer(tx, &of, Some(&by), cause)?));
+            told(store.decide(dropped))
+        }
+        9 => {
+            let taken = |tx: &mut dyn Tx| acts::claim::take_offered(tx, &of, (&by, &[]), &rules, cause);
+            told(store.decide(taken))
+        }
+        _ => {
+            let windows = [open(OpenedBy::Device, Some(code(device)))];
+            told(guard.tally(&Tally::Windows(&windows)))
+        }
+    }
+}
+
+/// What can be asked of owners and claims, in words.
+fn dump_claims(store: &OperatorStore, devices: &[DeviceId], all: &mut Vec<String>) {
+    all.push(told(store.owners("", 9)));
+    all.push(told(store.owners("owner-0", 1)));
+    for owner in (0..4).map(owner_name) {
+        all.push(told(store.owner(&owner)));
+        all.push(told(store.owned(&owner, "", 9)));
+        all.push(told(store.owned(&owner, "wv-0", 1)));
+        all.push(told(store.count_owned(&owner)));
+        all.push(told(store.hand_overs(Some(&owner), "", 9)));
+        all.push(told(store.count_owner_passes(&owner, PassKind::Link)));
+        all.push(told(store.count_owner_passes(&owner, PassKind::Session)));
+        all.push(told(store.tries(Scope::Owner, owner.as_str())));
+        for device in devices {
+            all.push(told(store.tries(Scope::Pair, &format!("{owner} {device}"))));
+        }
+    }
+    for device in devices {
+        for by in [OpenedBy::Person, OpenedBy::Device] {
+            all.push(told(store.claim(device, by).map(|claim| claim.map(|claim| (claim.came(), claim.code, claim)))));
+        }
+        all.push(told(store.hand_over(device)));
+        all.push(told(store.ownerships(device, 9)));
+        all.push(told(store.ownerships(device, 1)));
+        all.push(told(store.tries(Scope::Device, device.as_str())));
+    }
+    for by in [OpenedBy::Person, OpenedBy::Device] {
+        all.push(told(store.claims(by, "", 9)));
+        all.push(told(store.claims(by, "wv-0", 1)));
+    }
+    all.push(told(store.hand_overs(None, "", 9)));
+    all.push(told(store.hand_overs(None, "wv-0", 1)));
+    all.push(told(store.tries(Scope::Source, "192.0.2.0/24")));
+    for digest in [0, 1, 2, 10, 11, 12] {
+        all.push(told(store.owner_pass(&[digest; 32])));
     }
 }
 
@@ -992,6 +1158,7 @@ pub(crate) fn dump(store: &OperatorStore, cast: &Cast, at: i64) -> Vec<String> {
             .unwrap();
         all.extend(ends);
     }
+    dump_claims(store, &devices, &mut all);
     all.push(told(store.pending_by_end((UnixTime(0), AdmissionName(0)), 100)));
     all.push(told(store.pending_by_end((now, AdmissionName(2)), 2)));
     all
@@ -1002,7 +1169,7 @@ pub(crate) fn hashes(store: &OperatorStore) -> Vec<Hash> {
 }
 
 /// How many kinds of acts there are.
-const ACTS: usize = 61;
+const ACTS: usize = 63;
 
 #[test]
 fn random_acts_give_the_same_answers_rows_and_hashes_on_each_engine() {

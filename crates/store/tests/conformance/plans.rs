@@ -2,15 +2,19 @@
 
 use tidy_warden_core::admission::AdmissionName;
 use tidy_warden_core::certificate::{Fingerprint, SerialNumber};
+use tidy_warden_core::claim::{Came, CodeDigest, HandOver, OpenClaim, OpenedBy, Ownership, Scope, Tries};
 use tidy_warden_core::credential::Origin;
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::id::{DeviceId, OwnerId};
 use tidy_warden_core::key::sha256;
+use tidy_warden_core::owner::OwnerRecord;
 use tidy_warden_core::reflex::Noticed;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_rig::Cluster;
-use tidy_warden_store::{Batch, NewCredential, OperatorStore, Place, Store, StoreError, acts, decided, postgres};
+use tidy_warden_store::{
+    Batch, NewCredential, OperatorStore, OwnerPass, PassKind, Place, Store, StoreError, acts, decided, postgres,
+};
 
 use crate::admissions::wanted;
 use crate::bench::{NOW, World, access, cause, device, id, new_database};
@@ -79,6 +83,55 @@ fn fill(database: &str) {
         store.reopen_device(&id(&name(number)), &cause(2)).unwrap();
         store.set_hold(&[id(&name(number))], true, &cause(2)).unwrap();
     }
+    fill_claims(&mut store);
+}
+
+/// Each tenth device has an owner, each other one is opened, and each owner has links and wrong tries.
+fn fill_claims(store: &mut OperatorStore) {
+    let write = |tx: &mut dyn tidy_warden_store::Tx| {
+        for number in 0..FLEET {
+            let (device, owner): (DeviceId, OwnerId) =
+                (id(&name(number)), format!("owner-{}", number / 10).parse().unwrap());
+            let code = Some(CodeDigest { salt: [1; 16], digest: digest(number) });
+            let (opened, ends) = (UnixTime(NOW), UnixTime(NOW + 60));
+            for by in [OpenedBy::Person, OpenedBy::Device] {
+                tx.put_claim(&OpenClaim { device: device.clone(), by, code, opened, ends })?;
+            }
+            let to: OwnerId = format!("owner-{}", number / 10 + 1).parse().unwrap();
+            tx.put_hand_over(&HandOver { device: device.clone(), from: owner.clone(), to, offered: opened, ends })?;
+            tx.put_ownership(&Ownership {
+                number: 0,
+                device: device.clone(),
+                owner: owner.clone(),
+                came: Came::Code,
+                began: opened,
+                place: [].into(),
+                ended: None,
+            })?;
+            let tries = Some(Tries { count: 1, since: opened, last: opened });
+            tx.put_tries(Scope::Pair, &format!("{owner} {device}"), tries)?;
+            tx.put_tries(Scope::Device, device.as_str(), tries)?;
+            let before = tx.devices(std::slice::from_ref(&device))?.pop().flatten().unwrap().device;
+            tx.update_device(&before, &DeviceRecord { owner: Some(owner.clone()), ..before.clone() }, 1)?;
+            if number % 10 > 0 {
+                continue;
+            }
+            tx.put_tries(Scope::Owner, owner.as_str(), tries)?;
+            let (kind, digest) = (PassKind::Link, digest(number / 10));
+            tx.put_owner_pass(&OwnerPass { digest, kind, owner: owner.clone(), made: opened, ends, used: None })?;
+            tx.put_owner(&OwnerRecord {
+                id: owner,
+                contact: None,
+                salt: [0; 16],
+                places: [].into(),
+                added: opened,
+                retired: None,
+                signed_in_from: UnixTime(0),
+            })?;
+        }
+        Ok(Ok::<_, ()>(()))
+    };
+    store.decide(write).unwrap().unwrap();
 }
 
 type Question = fn(&mut dyn Store) -> Result<(), StoreError>;
@@ -142,6 +195,27 @@ const OF_ONE: &[(&str, Question)] = &[
     ("evidence_after", |store| store.evidence_after(900, 10).map(drop)),
     ("last_evidence", |store| store.last_evidence().map(drop)),
     ("count_evidence", |store| store.count_evidence(&id(&name(9)), Noticed::Refusals, UnixTime(NOW)).map(drop)),
+    ("owner", |store| store.owner(&"owner-9".parse().unwrap()).map(drop)),
+    ("owners", |store| store.owners("owner-9", 10).map(drop)),
+    ("owned", |store| store.owned(&"owner-9".parse().unwrap(), "", 10).map(drop)),
+    ("count_owned", |store| store.count_owned(&"owner-9".parse().unwrap()).map(drop)),
+    ("drop_tries", |store| {
+        tried(store, |tx| {
+            tx.drop_tries_at(&id(&name(9)))?;
+            tx.drop_tries_of(&"owner-9".parse().unwrap())?;
+            tx.drop_old_tries(UnixTime(NOW - 1), 9)?;
+            tx.drop_old_owner_passes(UnixTime(NOW - 1), 9)
+        })
+    }),
+    ("claim", |store| store.claim(&id(&name(9)), OpenedBy::Person).map(drop)),
+    ("claims", |store| store.claims(OpenedBy::Person, "", 10).map(drop)),
+    ("hand_over", |store| store.hand_over(&id(&name(9))).map(drop)),
+    ("hand_overs", |store| store.hand_overs(None, "", 10).map(drop)),
+    ("hand_overs to one", |store| store.hand_overs(Some(&"owner-9".parse().unwrap()), "", 10).map(drop)),
+    ("ownerships", |store| store.ownerships(&id(&name(9)), 10).map(drop)),
+    ("tries", |store| store.tries(Scope::Owner, "owner-9").map(drop)),
+    ("owner_pass", |store| store.owner_pass(&digest(9)).map(drop)),
+    ("count_owner_passes", |store| store.count_owner_passes(&"owner-9".parse().unwrap(), PassKind::Link).map(drop)),
     ("due_notices", |store| store.due_notices(UnixTime(NOW), 10).map(drop)),
     ("notices", |store| store.notices(900, 10).map(drop)),
     ("count_waiting_notices", |store| store.count_waiting_notices().map(drop)),

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU8, Ordering};
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
 use tidy_warden_core::admission::AdmissionName;
+use tidy_warden_core::claim::{CodeDigest, OpenClaim, OpenedBy};
 use tidy_warden_core::database::DatabaseAddress;
 use tidy_warden_core::errand::{Brought, Errand, Purpose};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
@@ -227,6 +228,14 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
     let brought = Brought { at: UnixTime(NOW), by: wv1.clone(), text: "{}".into() };
     let errands = ErrandTally { handed: &[(1, UnixTime(NOW))], answers: &[(1, brought.clone())] };
     guard.tally(&Tally::Errands(errands)).unwrap();
+    let window = OpenClaim {
+        device: wv1.clone(),
+        by: OpenedBy::Device,
+        code: Some(CodeDigest { salt: [1; 16], digest: [1; 32] }),
+        opened: UnixTime(NOW),
+        ends: UnixTime(NOW + 60),
+    };
+    guard.tally(&Tally::Windows(&[window])).unwrap();
     assert_eq!(roles.owner.carried(&[1]).unwrap()[0].answer, Some(brought));
     let evidence = Evidence {
         device: wv1.clone(),
@@ -277,6 +286,7 @@ fn a_guards_role_can_do_its_acts_and_nothing_beside_them() {
         "seen",
         "trial_differences",
         "broker_sessions",
+        "claim_windows",
         "post_states",
         "places",
         "sessions",
@@ -396,6 +406,11 @@ fn desks_and_readers_look_and_people_do_everything_but_rewrite_the_record() {
     reader.view(|view| view.carried(&[1])).unwrap();
     reader.view(|view| view.hits(None, 9, 9)).unwrap();
     reader.view(|view| view.notices(9, 9)).unwrap();
+    reader.view(|view| view.owners("", 9)).unwrap();
+    reader.view(|view| view.claims(OpenedBy::Device, "", 9)).unwrap();
+    reader.view(|view| view.claims(OpenedBy::Person, "", 9)).unwrap();
+    reader.view(|view| view.ownerships(&id("wv-1"), 9)).unwrap();
+    assert!(reader.view(|view| view.owner_pass(&[1; 32])).is_err(), "whoever reads has no use for sessions of owners");
     reader.view(|view| view.reflex_progress("x")).unwrap();
     let posts = reader.posts().unwrap();
     assert!(posts.len() == 2 && posts.iter().all(|post| post.verifier.is_empty()));

@@ -113,7 +113,7 @@ fn a_store_of_format_3_is_brought_up_to_date() {
     assert_eq!(held, Some(UnixTime(NOW + 1)));
 }
 
-/// The tables of formats 4 to 13.
+/// The tables of formats 4 to 14.
 const FORMAT_4: &str = include_str!("format-4.sql");
 const FORMAT_5: &str = include_str!("format-5.sql");
 const FORMAT_6: &str = include_str!("format-6.sql");
@@ -124,6 +124,7 @@ const FORMAT_10: &str = include_str!("format-10.sql");
 const FORMAT_11: &str = include_str!("format-11.sql");
 const FORMAT_12: &str = include_str!("format-12.sql");
 const FORMAT_13: &str = include_str!("format-13.sql");
+const FORMAT_14: &str = include_str!("format-14.sql");
 
 /// Does what the first version knew how to do.
 fn live(store: &mut OperatorStore, guard: &mut GuardStore, cast: &Cast) {
@@ -197,7 +198,7 @@ fn a_file_of_each_earlier_format_becomes_what_a_fresh_ward_with_the_same_acts_is
     let cast = Cast::new(&mut world);
     let tables = [
         FORMAT_1, FORMAT_2, FORMAT_3, FORMAT_4, FORMAT_5, FORMAT_6, FORMAT_7, FORMAT_8, FORMAT_9, FORMAT_10, FORMAT_11,
-        FORMAT_12, FORMAT_13,
+        FORMAT_12, FORMAT_13, FORMAT_14,
     ];
     for (format, tables) in (1..).zip(tables) {
         let dir = tempfile::tempdir().unwrap();

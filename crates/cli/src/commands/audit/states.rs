@@ -177,6 +177,25 @@ fn devices(view: &dyn View, now: UnixTime, replay: &Replay, all: &mut Vec<String
             all.push(format!("device `{}`: it is {} here, and {} by the record", device.id, words(found), words(said)));
         }
     };
+    let mut owned: Vec<(&String, &Option<String>)> = replay.owners.iter().collect();
+    owned.sort_unstable();
+    for some in owned.chunks(AT_ONCE) {
+        let ids: Vec<DeviceId> = some.iter().filter_map(|(id, _)| id.parse().ok()).collect();
+        for found in view.devices(&ids)?.into_iter().flatten() {
+            let (here, said) = (found.device.owner.as_ref().map(|owner| owner.as_str()), &replay.owners);
+            let said = said.get(found.device.id.as_str()).and_then(Option::as_deref);
+            if here != said {
+                let told =
+                    |owner: Option<&str>| owner.map_or_else(|| "nobody's".to_owned(), |owner| format!("{owner}'s"));
+                gone.push(format!(
+                    "device `{}`: it is {} here, and {} by the record",
+                    found.device.id,
+                    told(here),
+                    told(said)
+                ));
+            }
+        }
+    }
     let mut named: Vec<(&String, &DeviceStanding)> = replay.devices.iter().collect();
     named.sort_by_key(|(id, _)| *id);
     for some in named.chunks(AT_ONCE) {

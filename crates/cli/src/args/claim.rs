@@ -1,0 +1,193 @@
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+use super::{Because, pair};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum OwnerCommand {
+    /// Add an owner: who buys devices and claims them.
+    Add(AddOwnerArgs),
+    /// Change the contact or the places of an owner.
+    Edit(EditOwnerArgs),
+    /// All owners.
+    List,
+    /// An owner: its places, its devices, what is offered to it.
+    Show {
+        /// The owner.
+        owner: String,
+    },
+    /// Make a personal link by which an owner signs in at the desk's page, once.
+    Link {
+        /// The owner.
+        owner: String,
+        /// How long the link is good.
+        #[arg(long = "for", value_name = "LENGTH", default_value = "7d")]
+        length: String,
+        /// Write it into this file, which only its owner can read and must not exist, and do not show it.
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+        #[command(flatten)]
+        because: Because,
+    },
+    /// End all links, sessions and tokens of an owner.
+    SignOut(NamedOwnerArgs),
+    /// Let an owner try claim codes again that gave too many wrong ones.
+    Unlock(NamedOwnerArgs),
+    /// Retire an owner that has no devices: its contact is erased, its name stands in the histories of devices.
+    Retire(NamedOwnerArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct NamedOwnerArgs {
+    /// The owner.
+    pub(crate) owner: String,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AddOwnerArgs {
+    /// Its name: what the field `owner` of its devices says.
+    pub(crate) owner: String,
+    /// How people reach it; the audit record has no more of it than a keyed digest, and `owner retire` erases it.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) contact: Option<String>,
+    /// A label that stands for a place where it may put its devices, such as site=ossel; may be repeated.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) place: Vec<(String, String)>,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct EditOwnerArgs {
+    /// The owner.
+    pub(crate) owner: String,
+    /// Another contact.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) contact: Option<String>,
+    /// Erase the contact.
+    #[arg(long, conflicts_with = "contact")]
+    pub(crate) no_contact: bool,
+    /// One place more; may be repeated.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) place: Vec<(String, String)>,
+    /// One place less: devices that are there stay there; may be repeated.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) no_place: Vec<(String, String)>,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ClaimCommand {
+    /// Open devices to be claimed, each with a code that is told this once.
+    Open(OpenClaimArgs),
+    /// Nobody can claim a device any more until it is opened again.
+    Close {
+        /// The device.
+        device: String,
+        #[command(flatten)]
+        because: Because,
+    },
+    /// Have an owner take a device: with its code, or because its owner hands it over.
+    Take(TakeArgs),
+    /// Devices that can be claimed, or are offered to another owner.
+    List,
+    /// Give devices up: they are nobody's then, and their places go with their owners.
+    GiveUp(GiveUpArgs),
+    /// Offer a device to another owner, who takes it with `claim take`, or does not.
+    HandOver(HandOverArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct OpenClaimArgs {
+    /// The device.
+    #[arg(required_unless_present = "condition")]
+    pub(crate) device: Option<String>,
+    /// Every device that meets this condition.
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with_all = ["device", "code_file"], requires = "out")]
+    pub(crate) condition: Option<String>,
+    /// How many devices that are; a yes in scripts.
+    #[arg(long, value_name = "N", requires = "condition")]
+    pub(crate) count: Option<u64>,
+    /// Where the code comes from: `auto` makes one.
+    #[arg(long, value_name = "auto", value_parser = ["auto"], default_value = "auto")]
+    pub(crate) code: String,
+    /// The code is in this file.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) code_file: Option<PathBuf>,
+    /// How long it can be claimed.
+    #[arg(long = "for", value_name = "LENGTH", default_value = "30d")]
+    pub(crate) length: String,
+    /// Write the code, or for many a CSV with id, code, ends and link, into this file, which only its owner can read and must not exist.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct TakeArgs {
+    /// The device.
+    pub(crate) device: String,
+    /// The owner.
+    #[arg(long, value_name = "OWNER")]
+    pub(crate) owner: String,
+    /// The code; others on this machine may see it: better in a file.
+    #[arg(long, value_name = "CODE", conflicts_with = "code_file")]
+    pub(crate) code: Option<String>,
+    /// The code is in this file.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) code_file: Option<PathBuf>,
+    /// Where the owner puts it, out of its places; needed only if it has several; may be repeated.
+    #[arg(long, value_name = "NAME=VALUE", value_parser = pair)]
+    pub(crate) place: Vec<(String, String)>,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct GiveUpArgs {
+    /// The device.
+    #[arg(required_unless_present = "condition")]
+    pub(crate) device: Option<String>,
+    /// Every device that meets this condition and has an owner.
+    #[arg(long = "where", value_name = "CONDITION", conflicts_with = "device")]
+    pub(crate) condition: Option<String>,
+    /// How many devices that are; a yes in scripts.
+    #[arg(long, value_name = "N", requires = "condition")]
+    pub(crate) count: Option<u64>,
+    /// Do not ask.
+    #[arg(long, conflicts_with = "condition")]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct HandOverArgs {
+    /// The device.
+    pub(crate) device: String,
+    /// To whom.
+    #[arg(long, value_name = "OWNER", required_unless_present = "withdraw")]
+    pub(crate) to: Option<String>,
+    /// How long that owner can take it; without it as [claims] offer says.
+    #[arg(long = "for", value_name = "LENGTH", requires = "to")]
+    pub(crate) length: Option<String>,
+    /// Take the offer back.
+    #[arg(long, conflicts_with = "to")]
+    pub(crate) withdraw: bool,
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}

@@ -1,0 +1,191 @@
+//! Devices find their owners at the command line.
+
+use crate::harness::{KINDS, Ran, World};
+
+const OWN_KINDS: &str = "[kinds.gauge]\nnames = [\"dns:{device}.example.org\"]\n[kinds.cabin]\nclaim = \"none\"\n\
+                         [kinds.turnstile]\nclaim = \"name\"\n";
+
+/// A ward with six gauges, a cabin and a turnstile, and two owners.
+fn world() -> World {
+    let world = World::driven(&format!("{KINDS}{OWN_KINDS}"));
+    world.write(
+        "list.csv",
+        "id,kind\ngg-1,gauge\ngg-2,gauge\ngg-3,gauge\ngg-4,gauge\ngg-5,gauge\ngg-6,gauge\ncb-1,cabin\ntt-1,turnstile\n",
+    );
+    world.run(&["device", "import", "list.csv"]).exits(0);
+    world.adopt(
+        "policy gauges {\n  for kind = gauge\n  allow connect as \"{device}\"\n  allow publish \"rope/{site}/{device}/level\"\n}\n",
+    );
+    world.run(&["owner", "add", "mole-west", "--place", "site=mole", "--contact", "Ann, 0041"]).exits(0);
+    world.run(&["owner", "add", "ivo", "--place", "site=ivo", "--place", "site=ivo-north"]).exits(0);
+    world
+}
+
+fn take(world: &World, device: &str, code: &str, owner: &str) -> Ran {
+    world.run(&["claim", "take", device, "--code", code, "--owner", owner, "--yes"])
+}
+
+/// Opens a device and gives its code.
+fn open(world: &World, device: &str) -> String {
+    let opened = world.run(&["claim", "open", device, "--format", "json"]).exits(0).json();
+    opened["code"].as_str().unwrap().to_owned()
+}
+
+fn owner(world: &World, device: &str) -> Option<String> {
+    let shown = world.run(&["device", "show", device, "--format", "json"]).exits(0).json();
+    shown["owner"].as_str().map(str::to_owned)
+}
+
+#[test]
+fn a_device_is_opened_claimed_given_up_and_handed_over() {
+    let world = world();
+    world.run(&["claim", "open", "gg-1", "--for", "30d", "--out", "code.txt"]).exits(0);
+    let code = std::fs::read_to_string(world.path("code.txt")).unwrap();
+    assert_eq!(code.trim().len(), 15, "{code:?}");
+    let again = world.run(&["claim", "open", "gg-1", "--out", "code.txt"]);
+    again.exits(1).says(&["code.txt"]);
+    let taken = world.run(&["claim", "take", "gg-1", "--code-file", "code.txt", "--owner", "mole-west", "--yes"]);
+    taken.exits(0).says(&["gains publish rope/mole/gg-1/level", "mole-west has gg-1 now at site=mole"]);
+    world.run(&["device", "list", "--where", "owner = mole-west and site = mole"]).exits(0).prints(&["gg-1"]);
+    // Whoever has it now is told to whoever opens it again; a code is good once.
+    world.run(&["claim", "open", "gg-1"]).exits(3).says(&["`gg-1` has an owner: mole-west", "claim give-up gg-1"]);
+    let later = world.run(&["claim", "take", "gg-1", "--code-file", "code.txt", "--owner", "ivo", "--yes"]);
+    later.exits(3).says(&["ivo` has several places for `site`", "site=ivo, site=ivo-north"]);
+    // Handed over: both must agree.
+    let nobody = world.run(&["claim", "hand-over", "gg-1", "--to", "nobody", "--yes"]);
+    nobody.exits(3).says(&["no owner `nobody`"]);
+    world.run(&["claim", "hand-over", "gg-1", "--to", "ivo", "--yes"]).exits(0).says(&["offered gg-1 to ivo until"]);
+    world.run(&["claim", "list"]).exits(0).prints(&["gg-1", "offered", "mole-west", "ivo"]);
+    world.run(&["owner", "show", "ivo"]).exits(0).prints(&["offered   gg-1 from mole-west, until"]);
+    let stranger = world.run(&["claim", "take", "gg-1", "--owner", "mole-west", "--yes"]);
+    stranger.exits(3).says(&["`gg-1` is not offered to `mole-west`"]);
+    let outside = world.run(&["claim", "take", "gg-1", "--owner", "ivo", "--place", "site=mole", "--yes"]);
+    outside.exits(3).says(&["`ivo` has no place site=mole; it has site=ivo, site=ivo-north"]);
+    let over = world.run(&["claim", "take", "gg-1", "--owner", "ivo", "--place", "site=ivo-north", "--yes"]);
+    over.exits(0).says(&["loses publish rope/mole/gg-1/level", "ivo has gg-1 now at site=ivo-north", "sessions ended"]);
+    world.run(&["claim", "give-up", "gg-1", "--yes"]).exits(0).says(&["gg-1 is nobody's now"]);
+    world.run(&["claim", "give-up", "gg-1", "--yes"]).exits(3).says(&["`gg-1` has no owner"]);
+    let shown = world.run(&["device", "show", "gg-1"]).exits(0);
+    let shown = shown.prints(&["owner       nobody", "ivo since", "(by hand-over), given up at", "mole-west since"]);
+    assert!(!shown.stdout.contains("site=ivo"), "{shown}");
+    // Taken again it keeps its history; a retired one is never claimed.
+    let code = open(&world, "gg-1");
+    take(&world, "gg-1", &code, "mole-west").exits(0);
+    let owners = world.run(&["device", "show", "gg-1", "--format", "json"]).exits(0).json()["owners"].clone();
+    let told: Vec<_> = owners.as_array().unwrap().iter().map(|each| each["owner"].as_str().unwrap()).collect();
+    assert_eq!(told, ["mole-west", "ivo", "mole-west"]);
+    world.run(&["owner", "retire", "mole-west", "--yes"]).exits(3).says(&["has devices: 1", "claim give-up --where"]);
+    world.run(&["device", "retire", "gg-1", "--yes"]).exits(0);
+    world.run(&["claim", "open", "gg-1"]).exits(3).says(&["retired since"]);
+    world.run(&["owner", "retire", "mole-west", "--yes"]).exits(0).says(&["its contact is erased"]);
+    let gone = world.run(&["owner", "show", "mole-west", "--format", "json"]).exits(0).json();
+    assert!(gone["contact"].is_null() && !gone["retired"].is_null());
+    world.run(&["audit", "verify"]).exits(0);
+    let log = world.run(&["audit", "log", "--format", "json"]).exits(0).stdout;
+    assert!(!log.contains("Ann, 0041") && !log.contains(&code), "neither contacts nor codes are in the record");
+}
+
+#[test]
+fn a_code_is_refused_alike_whatever_is_wrong_and_guessing_ends() {
+    let world = world();
+    let code = open(&world, "gg-1");
+    let other = open(&world, "gg-2");
+    // (Which rights a device would get is told to whoever works on the ward, before it is asked for.)
+    let told = |ran: Ran, id: &str| {
+        let said = ran.exits(3).stderr.replace(id, "ID");
+        said[said.find("error:").unwrap()..].to_owned()
+    };
+    let wrong = told(take(&world, "gg-1", &other, "mole-west"), "gg-1");
+    assert!(wrong.contains("it is not said which"), "{wrong}");
+    for (id, code) in [("gg-77", &other), ("gg-3", &other), ("cb-1", &other)] {
+        let said = told(take(&world, id, code, "mole-west"), id);
+        assert_eq!(said, wrong, "{id} tells something");
+    }
+    world.run(&["hold", "gg-2", "--yes", "--because", "lost"]).exits(0);
+    assert_eq!(told(take(&world, "gg-2", &other, "mole-west"), "gg-2"), wrong, "the right code of one on hold");
+    // What is mistyped is said at once, and is no guess.
+    let mut letters: Vec<char> = code.chars().collect();
+    letters.swap(0, 1);
+    if letters[0] == letters[1] {
+        letters[0] = if letters[0] == '2' { '3' } else { '2' };
+    }
+    let typo: String = letters.iter().collect();
+    for _ in 0..9 {
+        take(&world, "gg-1", &typo, "mole-west").exits(3).says(&["this is no claim code", "look at it again"]);
+    }
+    for _ in 0..4 {
+        take(&world, "gg-1", &other, "mole-west").exits(3);
+    }
+    assert_eq!(told(take(&world, "gg-1", &code, "mole-west"), "gg-1"), wrong, "five wrong ones were enough");
+    world.run(&["claim", "take", "gg-1", "--code", &code, "--owner", "ivo", "--place", "site=ossel", "--yes"]).exits(3);
+    let log = world.run(&["audit", "log", "--subject", "gg-1", "--format", "json"]).exits(0).stdout;
+    assert_eq!(log.matches("claim.refuse").count(), 6, "{log}");
+    assert!(log.contains("another code") && log.contains("a place that is not the owner's"), "{log}");
+    world.run(&["owner", "unlock", "mole-west", "--yes"]).exits(0);
+    take(&world, "gg-1", &code, "mole-west").exits(0);
+    take(&world, "gg-4", &code, "nobody").exits(4).says(&["there is no owner `nobody`"]);
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
+fn many_are_opened_into_one_file_or_none() {
+    let world = world();
+    let open = |condition: &str, count: &str, out: &str| {
+        world.run(&["claim", "open", "--where", condition, "--count", count, "--out", out])
+    };
+    open("kind = gauge and owner unknown", "5", "codes.csv").exits(3).says(&["matches 6 devices, not 5"]);
+    assert!(!world.path("codes.csv").exists());
+    open("kind = gauge and owner unknown", "6", "codes.csv").exits(0).says(&["opened 6 devices"]);
+    let rows = std::fs::read_to_string(world.path("codes.csv")).unwrap();
+    let rows: Vec<Vec<&str>> = rows.lines().map(|line| line.split(',').collect()).collect();
+    assert_eq!(rows[0], ["id", "code", "ends", "link"]);
+    assert_eq!(rows.len(), 7);
+    assert_eq!(rows[3][3], format!("https://localhost:8843/claim?device=gg-3&code={}", rows[3][1]));
+    take(&world, "gg-3", rows[3][1], "mole-west").exits(0);
+    open("kind = gauge", "6", "more.csv").exits(3).says(&["nothing was opened", "`gg-3` has an owner"]);
+    assert!(!world.path("more.csv").exists(), "codes that open nothing mislead nobody");
+    take(&world, "gg-2", rows[2][1], "mole-west").exits(0);
+    open("kind = cabin", "1", "more.csv").exits(3).says(&["claim = \"none\""]);
+    open("kind = gauge and owner unknown", "4", "codes.csv").exits(3).says(&["codes.csv exists"]);
+    open("kind = gauge and owner unknown", "4", "next.csv").exits(0);
+    take(&world, "gg-4", rows[4][1], "mole-west").exits(3);
+    // Many go at once, too.
+    let given = world.run(&["claim", "give-up", "--where", "owner = mole-west", "--count", "2", "--because", "sold"]);
+    given.exits(0).says(&["gave up 2 devices"]);
+    // One whose name is enough says so, and needs no code.
+    world.run(&["claim", "open", "tt-1"]).exits(0).says(&["whoever knows the id `tt-1` can claim it"]);
+    world.run(&["settings", "check"]).exits(0).prints(&["claimed-by-name"]);
+    world.run(&["claim", "take", "tt-1", "--owner", "mole-west", "--yes"]).exits(0);
+    assert_eq!(owner(&world, "tt-1").as_deref(), Some("mole-west"));
+    // What nobody took is in time told by `due`.
+    let due = world.run(&["due", "--within", "60d"]).exits(0);
+    due.prints(&["claim", "gg-1", "nobody has taken it"]);
+    world.run(&["claim", "close", "gg-1"]).exits(0).says(&["nobody can claim gg-1"]);
+    world.run(&["claim", "close", "gg-1"]).exits(0).says(&["was not open"]);
+}
+
+#[test]
+fn links_are_shown_once_and_end() {
+    let world = world();
+    let made = world.run(&["owner", "link", "mole-west", "--for", "7d", "--format", "json"]).exits(0).json();
+    let link = made["link"].as_str().unwrap();
+    assert!(link.starts_with("https://localhost:8843/owner/sign-in?link="), "{link}");
+    assert_eq!(link.len(), "https://localhost:8843/owner/sign-in?link=".len() + 43, "256 bits in base64url");
+    world.run(&["owner", "link", "mole-west", "--out", "link.txt"]).exits(0);
+    let mode =
+        std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(world.path("link.txt")).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
+    world.run(&["owner", "link", "mole-west", "--for", "32d"]).exits(3).says(&["no link is good for 32d"]);
+    world.run(&["owner", "link", "nobody"]).exits(4);
+    world.run(&["owner", "show", "mole-west"]).exits(0).prints(&["2 links kept"]);
+    world.run(&["owner", "sign-out", "mole-west", "--yes"]).exits(0);
+    let shown = world.run(&["owner", "show", "mole-west", "--format", "json"]).exits(0).json();
+    assert_eq!((shown["links"].as_u64(), shown["count"].as_u64()), (Some(0), Some(0)));
+    world.run(&["owner", "add", "mole-west"]).exits(3).says(&["there is an owner `mole-west` already"]);
+    let edited = world.run(&["owner", "edit", "mole-west", "--place", "site=mole-2", "--no-place", "site=mole"]);
+    edited.exits(0);
+    world.run(&["owner", "list"]).exits(0).prints(&["mole-west", "site=mole-2", "ivo"]);
+    world.run(&["owner", "edit", "mole-west"]).exits(2);
+    let log = world.run(&["audit", "log", "--format", "json"]).exits(0).stdout;
+    assert!(!log.contains(link.rsplit('=').next().unwrap()), "the record has a digest");
+}
