@@ -1,6 +1,10 @@
 //! Devices find their owners at the command line.
 
-use crate::harness::{KINDS, Ran, World};
+use std::time::Duration;
+
+use crate::harness::{Guard, KINDS, Mosquitto, Ran, World, eventually};
+
+const SOON: Duration = Duration::from_secs(10);
 
 const OWN_KINDS: &str = "[kinds.gauge]\nnames = [\"dns:{device}.example.org\"]\n[kinds.cabin]\nclaim = \"none\"\n\
                          [kinds.turnstile]\nclaim = \"name\"\n";
@@ -162,6 +166,77 @@ fn many_are_opened_into_one_file_or_none() {
     due.prints(&["claim", "gg-1", "nobody has taken it"]);
     world.run(&["claim", "close", "gg-1"]).exits(0).says(&["nobody can claim gg-1"]);
     world.run(&["claim", "close", "gg-1"]).exits(0).says(&["was not open"]);
+}
+
+#[test]
+fn a_change_of_owner_changes_rights_on_live_sessions_and_ends_what_was_the_formers() {
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let world = World::equipped();
+    let broker = Mosquitto::start(&world);
+    let guard = Guard::before(&world, &broker);
+    for (owner, site) in [("mole", "mole"), ("ossel-lifts", "ossel")] {
+        world.run(&["owner", "add", owner, "--place", &format!("site={site}")]).exits(0);
+    }
+    let own = |owner: &str| {
+        let code = open(&world, "wv-1");
+        take(&world, "wv-1", &code, owner).exits(0)
+    };
+    let publishes = |device: &mut tidy_warden_simulate::Device, site: &str| {
+        let topic = format!("rope/{site}/wv-1/wind");
+        runtime.block_on(device.publish(&topic, b"7")).is_ok_and(|outcome| outcome.is_ok())
+    };
+    let mut device = runtime.block_on(world.login("wv-1").connect(guard.address)).unwrap();
+    assert!(publishes(&mut device, "ossel"));
+    // Nobody had it before: its session goes on, with other rights.
+    own("mole").says(&["gains publish rope/mole/wv-1/wind", "loses publish rope/ossel/wv-1/wind"]);
+    assert!(
+        eventually(|| publishes(&mut device, "mole").then_some(())).is_some(),
+        "{}",
+        guard.running.lines().join("\n")
+    );
+    assert!(!publishes(&mut device, "ossel"));
+    runtime.block_on(device.goodbye());
+    world.run(&["claim", "give-up", "wv-1", "--yes"]).exits(0);
+    own("ossel-lifts");
+    // A session that is opened in the second of a change counts as one of before.
+    std::thread::sleep(Duration::from_millis(1_100));
+    // What is queued for it in an owner's time is not for the next, and a live session ends with that.
+    let port = guard.address.port();
+    let subscribe = |more: &[&str]| {
+        let mut args = world.mosquitto_args("wv-1", port);
+        let kept = ["-V", "mqttv5", "-c", "-x", "3600", "-q", "1", "-t", "rope/ossel/wv-1/settings"];
+        args.extend(kept.iter().chain(more).map(|text| (*text).to_owned()));
+        let args: Vec<&str> = args.iter().map(String::as_str).collect();
+        world.other("mosquitto_sub", &args)
+    };
+    let tell = |message: &str| {
+        let mut args = world.mosquitto_args("cr-ossel", port);
+        let what = ["-V", "mqttv5", "-q", "1", "-t", "rope/ossel/wv-1/settings", "-m", message];
+        args.extend(what.map(str::to_owned));
+        let args: Vec<&str> = args.iter().map(String::as_str).collect();
+        world.other("mosquitto_pub", &args).exits(0);
+    };
+    subscribe(&["-E"]).exits(0);
+    tell("first");
+    assert!(subscribe(&["-C", "1", "-W", "10"]).stdout.contains("first"), "it is queued while it is away");
+    tell("secret of ossel-lifts");
+    let mut live = runtime
+        .block_on({
+            let mut login = world.login("wv-1");
+            login.client_id = "wv-1:live".to_owned();
+            async move { login.connect(guard.address).await }
+        })
+        .unwrap();
+    world.run(&["claim", "hand-over", "wv-1", "--to", "mole", "--yes"]).exits(0);
+    world.run(&["owner", "edit", "mole", "--place", "site=ossel", "--no-place", "site=mole"]).exits(0);
+    world.run(&["claim", "take", "wv-1", "--owner", "mole", "--yes"]).exits(0);
+    assert!(runtime.block_on(live.ended(SOON)).is_some(), "{}", guard.running.lines().join("\n"));
+    guard.event("cut", |event| event["device"] == "wv-1" && event["why"] == "it went from its owner");
+    std::thread::sleep(Duration::from_millis(1_100));
+    let said = subscribe(&["-W", "2"]);
+    assert!(!said.stdout.contains("secret"), "{said}");
+    tell("for mole");
+    assert!(subscribe(&["-C", "1", "-W", "10"]).stdout.contains("for mole"), "its own session is kept as any");
 }
 
 #[test]

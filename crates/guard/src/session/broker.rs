@@ -258,7 +258,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
             (true, Some(waiting)) => Some(waiting),
             (true, None) => shared.knowledge.broker_session(client_id.clone()).await?,
         };
-        Ok(known.filter(|session| session.device == device.id))
+        // What the broker kept while the device was another owner's is nobody's any more.
+        let is_its = |session: &BrokerSession| device.passed.is_none_or(|passed| session.opened > passed);
+        Ok(known.filter(|session| session.device == device.id && is_its(session)))
     }
 
     /// Opens the session at the broker, and gives what the broker has of it, if it goes on with one. A session of which nobody

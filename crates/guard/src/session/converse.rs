@@ -64,6 +64,9 @@ impl Admission {
         };
         self.asked = control.ask;
         match verdict {
+            Some(Ok(admitted)) if admitted.device.passed != self.device.passed => {
+                return Err("it went from its owner".to_owned());
+            }
             Some(Ok(admitted)) => {
                 self.registered.ends(admitted.ends);
                 self.ends = admitted.ends;
