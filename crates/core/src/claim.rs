@@ -2,6 +2,7 @@
 
 mod code;
 mod tries;
+mod window;
 
 use std::collections::BTreeMap;
 
@@ -12,6 +13,7 @@ use crate::time::{Span, UnixTime};
 
 pub use code::{BadCode, Code, CodeDigest, LONGEST, SHORTEST};
 pub use tries::{KEPT, Scope, Tries};
+pub use window::{BadWindow, MAX_WINDOW, Window};
 
 /// The longest window that a device may open by itself.
 pub const LONGEST_WINDOW: Span = Span::from_seconds(600);

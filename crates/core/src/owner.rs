@@ -1,5 +1,7 @@
 //! Owners: those who buy devices and claim them, and the places where each may put them.
 
+mod token;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use aws_lc_rs::hmac;
@@ -7,6 +9,10 @@ use aws_lc_rs::hmac;
 use crate::device::Note;
 use crate::id::{LabelName, LabelValue, OwnerId};
 use crate::time::UnixTime;
+
+pub use token::{
+    BadOwnerToken, LONGEST_TOKEN, MAX_TOKEN, OWNER_TOKEN_TYPE, OwnerScope, OwnerToken, OwnerTokenTerms, owner_token,
+};
 
 /// The most places of one owner.
 pub const MOST_PLACES: usize = 1_000;

@@ -7,6 +7,7 @@ mod children;
 mod enroll;
 mod key;
 mod renew;
+mod window;
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -71,13 +72,54 @@ pub(crate) struct Said {
     pub(crate) tag: Option<String>,
     /// For how many seconds it may be kept, if it may.
     pub(crate) fresh_for: Option<u64>,
+    /// Other fields.
+    pub(crate) more: Vec<(&'static str, String)>,
+    /// Whether it goes out at one time, whatever was looked up for it.
+    pub(crate) is_slow: bool,
 }
 
 const TEXT: &str = "text/plain; charset=utf-8";
 
 impl Said {
-    fn of(kind: &'static str, body: impl Into<Bytes>) -> Self {
-        Self { status: StatusCode::OK, kind, body: body.into(), retry_after: None, tag: None, fresh_for: None }
+    pub(crate) fn of(kind: &'static str, body: impl Into<Bytes>) -> Self {
+        let (status, body) = (StatusCode::OK, body.into());
+        Self { status, kind, body, retry_after: None, tag: None, fresh_for: None, more: Vec::new(), is_slow: false }
+    }
+
+    /// A page: nothing of it is kept, framed, told to others, or loaded from elsewhere.
+    pub(crate) fn page(status: StatusCode, text: String) -> Self {
+        Self { status, ..Self::of("text/html; charset=utf-8", text) }.guarded()
+    }
+
+    pub(crate) fn style(text: &'static str) -> Self {
+        Self { fresh_for: Some(3_600), ..Self::of("text/css; charset=utf-8", text) }.guarded()
+    }
+
+    /// To another page, with GET (RFC 9110 section 15.4.4).
+    pub(crate) fn redirect(place: &str) -> Self {
+        let said = Self { status: StatusCode::SEE_OTHER, ..Self::of(TEXT, "") }.guarded();
+        said.with("location", place.to_owned())
+    }
+
+    fn guarded(self) -> Self {
+        let policy =
+            "default-src 'none'; style-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'";
+        self.with("content-security-policy", policy.to_owned())
+            .with("x-content-type-options", "nosniff".to_owned())
+            .with("referrer-policy", "no-referrer".to_owned())
+            .with("x-frame-options", "DENY".to_owned())
+            .with("cross-origin-opener-policy", "same-origin".to_owned())
+    }
+
+    /// With another field.
+    pub(crate) fn with(mut self, name: &'static str, value: String) -> Self {
+        self.more.push((name, value));
+        self
+    }
+
+    /// Goes out at one time, whatever was looked up for it.
+    pub(crate) fn slow(self) -> Self {
+        Self { is_slow: true, ..self }
     }
 
     /// A few words and a status.
@@ -161,6 +203,9 @@ impl Desk {
             Route::Key => self.renew_key(&live, caller, body),
             Route::Children => self.children(&live, caller, body),
             Route::Child(child) => self.enroll_child(&live, child, caller, body),
+            Route::Window => self.open_window(&live, caller, body),
+            // It is answered by itself.
+            Route::Owner(_) => Ok(nothing()),
         };
         let asked = name_of(route);
         let said = decided.unwrap_or_else(|refusal| {
@@ -233,6 +278,8 @@ pub(crate) fn name_of(route: &Route) -> &'static str {
         Route::Key => "key",
         Route::Children => "children",
         Route::Child(_) => "enroll-child",
+        Route::Window => "claim-window",
+        Route::Owner(_) => "owner",
         Route::Keys => "jwks",
         Route::Roots => "roots",
         Route::Crl(_) => "crl",

@@ -199,6 +199,15 @@ pub enum Event {
         /// Where it called from.
         peer: SocketAddr,
     },
+    /// A device opened itself to be claimed.
+    ClaimWindow {
+        /// The device.
+        device: String,
+        /// Its last second.
+        ends: String,
+        /// Where it called from.
+        peer: SocketAddr,
+    },
     /// A handshake was not finished.
     TlsRefused {
         /// Why.
@@ -289,6 +298,9 @@ impl fmt::Display for Event {
             Self::Refused { asked, status, because, device, peer } => {
                 let device = device.as_deref().map(|device| format!(" of {device}")).unwrap_or_default();
                 write!(f, "refused {asked}{device} with {status}: {} (from {peer})", printable(because))
+            }
+            Self::ClaimWindow { device, ends, peer } => {
+                write!(f, "{device} opened itself to be claimed until {ends} (from {peer})")
             }
             Self::TlsRefused { because, peer } => {
                 write!(f, "no TLS with {peer}: {}", printable(because))

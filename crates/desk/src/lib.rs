@@ -4,6 +4,7 @@
 //! - [`server`] has the sockets: TLS, HTTP with its limits, and how long a request may take;
 //! - `route` says what a path is, before anybody is asked who it is;
 //! - `answer` decides, with the store and no socket: `Desk::answer` takes what was asked and gives what is said;
+//! - `owner` is the page and the interface of owners;
 //! - `lists` keeps revocation lists fresh, `servers` the certificates of guards, desks and posts; `follow` hears of changes in the store.
 //!
 //! What a caller can learn about which devices exist: nothing. Whatever is wrong with a proof, the answer is the same, after the same
@@ -19,6 +20,7 @@ mod inbox;
 mod lists;
 mod metrics;
 mod notices;
+mod owner;
 mod reflexes;
 mod rotations;
 mod route;

@@ -61,12 +61,9 @@ impl Lists {
             return Some(Said::later(StatusCode::SERVICE_UNAVAILABLE, words, 10));
         }
         Some(Said {
-            status: StatusCode::OK,
-            kind: "application/pkix-crl",
-            body: list.der.clone(),
-            retry_after: None,
             tag: Some(list.tag.clone()),
             fresh_for: u64::try_from(left.min(FRESH_FOR)).ok(),
+            ..Said::of("application/pkix-crl", list.der.clone())
         })
     }
 }

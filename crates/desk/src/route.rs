@@ -3,6 +3,8 @@
 use hyper::Method;
 use tidy_warden_core::id::{DeviceId, KindName};
 
+use crate::owner::Asked;
+
 /// What is asked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum Route {
@@ -32,6 +34,10 @@ pub(crate) enum Route {
     Crl(String),
     /// An issuing authority's certificate.
     Authority(String),
+    /// A device opens itself to be claimed.
+    Window,
+    /// Something of owners.
+    Owner(Asked),
 }
 
 /// Whether a request came over TLS.
@@ -60,8 +66,21 @@ pub(crate) fn route(door: Door, method: &Method, path: &str) -> Result<Route, No
     let route = found(path).filter(|route| door == Door::Tls || is_signed_in_itself(route)).ok_or(NoRoute::NotFound)?;
     let is_post = matches!(
         route,
-        Route::Enroll(_) | Route::Renew(_) | Route::Keygen(_) | Route::Key | Route::Children | Route::Child(_)
+        Route::Enroll(_)
+            | Route::Renew(_)
+            | Route::Keygen(_)
+            | Route::Key
+            | Route::Window
+            | Route::Children
+            | Route::Child(_)
     );
+    if let Route::Owner(asked) = &route {
+        let methods = asked.methods();
+        return match methods.split(", ").any(|known| known == method.as_str()) {
+            true => Ok(route),
+            false => Err(NoRoute::NotAllowed(methods)),
+        };
+    }
     match *method {
         Method::POST if is_post => Ok(route),
         Method::GET | Method::HEAD if !is_post => Ok(route),
@@ -82,8 +101,12 @@ fn found(path: &str) -> Option<Route> {
         "/roots.pem" => return Some(Route::Roots),
         "/connect.json" => return Some(Route::Connect),
         "/key" => return Some(Route::Key),
+        "/claim-window" => return Some(Route::Window),
         "/children" => return Some(Route::Children),
         _ => {}
+    }
+    if let Some(asked) = crate::owner::found(path) {
+        return Some(Route::Owner(asked));
     }
     if let Some(name) = path.strip_prefix("/crl/").and_then(|rest| rest.strip_suffix(".crl")) {
         return Some(Route::Crl(name.to_owned()));
@@ -125,6 +148,10 @@ mod tests {
         assert_eq!(post("/.well-known/est/simpleenroll"), Ok(Route::Enroll(None)));
         assert_eq!(post("/.well-known/est/gauge/simplereenroll"), Ok(Route::Renew(kind("gauge"))));
         assert_eq!(post("/.well-known/est/gauge/serverkeygen"), Ok(Route::Keygen(kind("gauge"))));
+        assert_eq!(
+            (post("/claim-window"), get("/claim-window")),
+            (Ok(Route::Window), Err(NoRoute::NotAllowed("POST")))
+        );
         assert_eq!((post("/key"), get("/key")), (Ok(Route::Key), Err(NoRoute::NotAllowed("POST"))));
         assert_eq!((post("/children"), get("/children")), (Ok(Route::Children), Err(NoRoute::NotAllowed("POST"))));
         assert_eq!(post("/children/cb-9/simpleenroll"), Ok(Route::Child("cb-9".parse().unwrap())));

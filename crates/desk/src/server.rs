@@ -11,9 +11,10 @@ use std::time::{Duration, Instant};
 use http_body_util::{BodyExt, Full, LengthLimitError, Limited};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{
-    ALLOW, AUTHORIZATION, CACHE_CONTROL, CONNECTION, CONTENT_LENGTH, CONTENT_TYPE, ETAG, HeaderMap, HeaderName,
-    HeaderValue, IF_NONE_MATCH, RETRY_AFTER, TRANSFER_ENCODING, WWW_AUTHENTICATE,
+    ALLOW, AUTHORIZATION, CACHE_CONTROL, CONNECTION, CONTENT_LENGTH, CONTENT_TYPE, COOKIE, ETAG, HOST, HeaderMap,
+    HeaderName, HeaderValue, IF_NONE_MATCH, ORIGIN, RETRY_AFTER, TRANSFER_ENCODING, WWW_AUTHENTICATE,
 };
+use hyper::http::request::Parts;
 use hyper::{Method, Request, Response, StatusCode};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use tidy_warden_core::admission::Secret;
@@ -40,6 +41,7 @@ use zeroize::Zeroizing;
 use crate::answer::{Basic, Caller, Said, name_of};
 use crate::beside::Beside;
 use crate::follow::{Follower, Says};
+use crate::owner::{self, Asked, OwnerRequest};
 use crate::route::{Door, NoRoute, Route, route};
 use crate::state::{Desk, DeskError, Live, LiveConfig, Reading, Stores};
 use crate::turn::{Told, Turn, Watched};
@@ -151,14 +153,10 @@ impl Server {
             tidy_warden_serve::tls::TlsSettings { chain: Vec::new(), key: Vec::new().into(), allow_anonymous: true },
         );
         let most = config.live.settings.desk.max_connections;
-        let desk = Arc::new(Desk::new(
-            config.live,
-            stores.readers,
-            stores.acts,
-            config.clock.clone(),
-            config.actor,
-            config.sink,
-        )?);
+        let mut desk =
+            Desk::new(config.live, stores.readers, stores.acts, config.clock.clone(), config.actor, config.sink)?;
+        desk.owners = stores.owners.map(std::sync::Mutex::new);
+        let desk = Arc::new(desk);
         let [acceptor] = acceptors(tls, ["http/1.1"], Resumption::None, config.clock, desk.trust.clone())?;
         let (stop, stopping) = watch::channel(false);
         let counter = Arc::new(Counter {
@@ -522,6 +520,12 @@ async fn respond(
         (Ok(()), Ok(Route::Keygen(kind))) if !desk.live().offers_keys(kind.as_ref()) => {
             early(StatusCode::NOT_FOUND, "there is nothing here")
         }
+        (Ok(()), Ok(Route::Window)) if desk.owners.is_none() => early(StatusCode::NOT_FOUND, "there is nothing here"),
+        (Ok(()), Ok(Route::Owner(_))) if desk.owners.is_none() => early(StatusCode::NOT_FOUND, "there is nothing here"),
+        (Ok(()), Ok(Route::Owner(asked))) => match sent(&asked, &head, body).await {
+            Ok(body) => for_owner(counter, owner_request(asked, &head, body, peer)).await,
+            Err((status, words)) => early(status, &words),
+        },
         (Ok(()), Ok(Route::Key)) if !desk.live().renews_keys() => early(StatusCode::NOT_FOUND, "there is nothing here"),
         (
             Ok(()),
@@ -530,16 +534,17 @@ async fn respond(
                 | Route::Enroll(_)
                 | Route::Renew(_)
                 | Route::Keygen(_)
+                | Route::Window
                 | Route::Children
                 | Route::Child(_)),
             ),
         ) => {
             let kind = match route {
-                Route::Children => JSON,
+                Route::Children | Route::Window => JSON,
                 Route::Key => KEY_REQUEST,
                 _ => est::PKCS10,
             };
-            match received(&head.headers, kind, body).await {
+            match received(&head.headers, (kind, est::MAX_BODY), body).await {
                 Ok(body) => decided(counter, route, (peer, leaf), &head.headers, body).await,
                 Err((status, words)) => early(status, &words),
             }
@@ -566,24 +571,74 @@ const JSON: &str = "application/json";
 ///
 /// # Errors
 /// Status and words; neither depends on anything but the request.
-async fn received(headers: &HeaderMap, wanted: &str, body: Incoming) -> Result<Bytes, (StatusCode, String)> {
+async fn received(
+    headers: &HeaderMap,
+    (wanted, most): (&str, usize),
+    body: Incoming,
+) -> Result<Bytes, (StatusCode, String)> {
     let kind = headers.get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let kind = kind.split(';').next().unwrap_or_default().trim();
     if !kind.eq_ignore_ascii_case(wanted) {
         return Err((StatusCode::UNSUPPORTED_MEDIA_TYPE, format!("Content-Type must be {wanted}")));
     }
-    let too_large = (StatusCode::PAYLOAD_TOO_LARGE, format!("at most {} octets are read", est::MAX_BODY));
+    let too_large = (StatusCode::PAYLOAD_TOO_LARGE, format!("at most {most} octets are read"));
     let said: Option<usize> =
         headers.get(CONTENT_LENGTH).and_then(|value| value.to_str().ok()).and_then(|text| text.parse().ok());
-    if said.is_some_and(|length| length > est::MAX_BODY) {
+    if said.is_some_and(|length| length > most) {
         return Err(too_large);
     }
-    match tokio::time::timeout(BODY_TIME, Limited::new(body, est::MAX_BODY).collect()).await {
+    match tokio::time::timeout(BODY_TIME, Limited::new(body, most).collect()).await {
         Ok(Ok(body)) => Ok(body.to_bytes()),
         Ok(Err(error)) if error.is::<LengthLimitError>() => Err(too_large),
         Ok(Err(_)) => Err((StatusCode::BAD_REQUEST, "the body was cut off".to_owned())),
         Err(_) => Err((StatusCode::REQUEST_TIMEOUT, "the body did not come in time".to_owned())),
     }
+}
+
+/// What an owner sent, if it sent anything.
+async fn sent(asked: &Asked, head: &Parts, body: Incoming) -> Result<Bytes, (StatusCode, String)> {
+    if head.method != Method::POST {
+        return Ok(Bytes::new());
+    }
+    let is_empty = head.headers.get(CONTENT_LENGTH).is_none_or(|length| length == "0")
+        && !head.headers.contains_key(TRANSFER_ENCODING);
+    match is_empty {
+        true => Ok(Bytes::new()),
+        false => received(&head.headers, (asked.body().media_type(), owner::MAX_BODY), body).await,
+    }
+}
+
+/// A request to the owners' page or interface.
+fn owner_request(asked: Asked, head: &Parts, body: Bytes, peer: SocketAddr) -> OwnerRequest {
+    let text = |name: &HeaderName| head.headers.get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let cookies = head.headers.get_all(COOKIE).iter().filter_map(|value| value.to_str().ok());
+    // Who sent a form is told by the browser (Fetch Metadata), and by older ones with Origin (RFC 6454 section 7).
+    let site = text(&HeaderName::from_static("sec-fetch-site"));
+    let (origin, host) = (text(&ORIGIN), text(&HOST));
+    let is_cross = match (site, origin) {
+        ("", "" | "null") => false,
+        ("", origin) => origin.strip_prefix("https://") != Some(host),
+        (site, _) => !matches!(site, "same-origin" | "none"),
+    };
+    let bearer = text(&AUTHORIZATION).split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer"));
+    let bearer = bearer.map(|(_, token)| token.trim().to_owned()).filter(|token| token.len() <= owner::MAX_BEARER);
+    OwnerRequest {
+        asked,
+        is_post: head.method == Method::POST,
+        is_delete: head.method == Method::DELETE,
+        query: head.uri.query().unwrap_or_default().to_owned(),
+        cookies: cookies.collect::<Vec<_>>().join("; "),
+        bearer,
+        is_cross,
+        body,
+        source: Source::from(peer.ip()).to_string(),
+        peer,
+    }
+}
+
+/// Asks for an answer to an owner.
+async fn for_owner(counter: &Arc<Counter>, request: OwnerRequest) -> Said {
+    answered(counter, move |desk| desk.answer_owner(&request)).await
 }
 
 /// Asks for an answer that may have to wait for the store.
@@ -594,19 +649,24 @@ async fn decided(
     headers: &HeaderMap,
     body: Bytes,
 ) -> Said {
+    let caller = Caller { peer, leaf, basic: basic(headers).map(Arc::new) };
+    answered(counter, move |desk| desk.answer(&route, &caller, &body)).await
+}
+
+/// Has something answered on a thread that may wait, when it is its turn.
+async fn answered(counter: &Arc<Counter>, answer: impl FnOnce(&Desk) -> Said + Send + 'static) -> Said {
     let busy = || Said::later(StatusCode::SERVICE_UNAVAILABLE, "there are too many requests at once", 1);
     let since = tokio::time::Instant::now();
     let Ok(_waiting) = counter.waiting.try_acquire() else { return busy() };
     let Ok(turn) = counter.answering.acquire().await else { return busy() };
-    let caller = Caller { peer, leaf, basic: basic(headers).map(Arc::new) };
     let desk = counter.desk.clone();
-    let said = tokio::task::spawn_blocking(move || desk.answer(&route, &caller, &body)).await;
+    let said = tokio::task::spawn_blocking(move || answer(&desk)).await;
     drop(turn);
     let said = said.unwrap_or_else(|_| {
         counter.desk.trouble("a request could not be answered: a fault of this program");
         Said::text(StatusCode::INTERNAL_SERVER_ERROR, "the request could not be answered")
     });
-    if matches!(said.status, StatusCode::UNAUTHORIZED | StatusCode::ACCEPTED) {
+    if said.is_slow || matches!(said.status, StatusCode::UNAUTHORIZED | StatusCode::ACCEPTED) {
         // All of them at the same time, whatever was looked up.
         tokio::time::sleep_until(since + REFUSAL_TIME).await;
     }
@@ -631,7 +691,7 @@ fn response(
     is_known: bool,
     (has_body, is_chunked): (bool, bool),
 ) -> Response<Full<Bytes>> {
-    let Said { status, kind, body, retry_after, tag, fresh_for } = said;
+    let Said { status, kind, body, retry_after, tag, fresh_for, more, is_slow: _ } = said;
     let mut response = Response::new(Full::new(if is_known { Bytes::new() } else { body }));
     *response.status_mut() = if is_known { StatusCode::NOT_MODIFIED } else { status };
     let headers = response.headers_mut();
@@ -660,7 +720,18 @@ fn response(
     if let Some(methods) = allow {
         put(ALLOW, methods);
     }
-    if status == StatusCode::UNAUTHORIZED {
+    for (name, value) in &more {
+        // Cookies may be several.
+        if let (Ok(name), Ok(value)) = (HeaderName::try_from(*name), HeaderValue::from_str(value)) {
+            headers.append(name, value);
+        }
+    }
+    let mut put = |name: HeaderName, value: &str| {
+        if let Ok(value) = HeaderValue::from_str(value) {
+            headers.insert(name, value);
+        }
+    };
+    if status == StatusCode::UNAUTHORIZED && more.is_empty() {
         put(WWW_AUTHENTICATE, "Basic realm=\"enrolment\", charset=\"UTF-8\"");
     }
     if is_chunked || has_body && !status.is_success() {

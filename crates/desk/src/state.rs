@@ -11,7 +11,7 @@ use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::est;
 use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
-use tidy_warden_core::key::Signer;
+use tidy_warden_core::key::{PublicKey, Signer};
 use tidy_warden_core::settings::{Renews, Settings};
 use tidy_warden_core::shared::DataKey;
 use tidy_warden_core::time::{Clock, UnixTime};
@@ -31,6 +31,7 @@ use tidy_warden_ward::problem::Problem;
 use crate::lists::Lists;
 use crate::metrics::Metrics;
 use crate::notices::Telling;
+use crate::owner::Sealer;
 use crate::{Event, Sink};
 
 /// How many refusals of one network are told in full at once, and within how long as many more.
@@ -84,6 +85,7 @@ pub struct LiveConfig {
     cacerts: String,
     roots: String,
     keys: String,
+    token_keys: Vec<PublicKey>,
     issuing: BTreeMap<String, Bytes>,
 }
 
@@ -177,6 +179,7 @@ impl LiveConfig {
             cacerts: est::encoded(&est::certs_only(&certificates)),
             roots: roots.map(|root| root.certificate.to_pem()).collect(),
             keys: key_set(&tokens.iter().map(|each| &each.key).collect::<Vec<_>>()),
+            token_keys: tokens.iter().map(|each| each.key.clone()).collect(),
             issuing: issuing
                 .map(|each| (each.name.to_string(), Bytes::copy_from_slice(each.certificate.der())))
                 .collect(),
@@ -239,6 +242,8 @@ pub(crate) struct Live {
     pub(crate) cacerts: Bytes,
     pub(crate) roots: Bytes,
     pub(crate) keys: Bytes,
+    /// The keys that sign tokens for the ward.
+    pub(crate) token_keys: Vec<PublicKey>,
     pub(crate) issuing: BTreeMap<String, Bytes>,
 }
 
@@ -260,6 +265,8 @@ pub struct Stores {
     pub reflexes: Option<OperatorStore>,
     /// Who sends notices; none at a post either.
     pub notices: Option<OperatorStore>,
+    /// Who does what owners want; none at a post either.
+    pub owners: Option<OperatorStore>,
 }
 
 /// A desk without its sockets.
@@ -278,11 +285,17 @@ pub struct Desk {
     pub(crate) by_source: Buckets<Source>,
     /// Certificates of a device that has proved to be it.
     pub(crate) by_device: Buckets<DeviceId>,
+    /// How often a device opens itself to be claimed.
+    pub(crate) windows: Buckets<DeviceId>,
     told: Buckets<Source>,
     /// How often it is told of a server that it could not be given its next certificate.
     pub(crate) untold_servers: Buckets<String>,
     /// How often a server is given another certificate because its own is not valid yet.
     pub(crate) repairs: Buckets<String>,
+    /// Who does what owners want, one after another; none at a post.
+    pub(crate) owners: Option<Mutex<OperatorStore>>,
+    /// Seals what goes to browsers for a moment.
+    pub(crate) sealer: Sealer,
     sink: Sink,
     actor: String,
     /// Whether the store is another one than was seen, or a person has to look at it: nobody is let in then.
@@ -322,9 +335,12 @@ impl Desk {
             metrics,
             by_source: Buckets::default(),
             by_device: Buckets::default(),
+            windows: Buckets::default(),
             told: Buckets::default(),
             untold_servers: Buckets::default(),
             repairs: Buckets::default(),
+            owners: None,
+            sealer: Sealer::default(),
             sink,
             actor,
             is_behind: AtomicBool::new(false),
@@ -434,6 +450,7 @@ impl From<LiveConfig> for Live {
             cacerts,
             roots,
             keys,
+            token_keys,
             issuing,
         } = config;
         let (cacerts, roots, keys) = (cacerts.into(), roots.into(), keys.into());
@@ -451,6 +468,7 @@ impl From<LiveConfig> for Live {
             cacerts,
             roots,
             keys,
+            token_keys,
             issuing,
         }
     }

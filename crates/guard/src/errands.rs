@@ -10,9 +10,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::claim::{OpenClaim, Window};
 use tidy_warden_core::errand::{Brought, ErrandRecord, MAX_ANSWER, Reserved, number_of, wait_after, whole};
 use tidy_warden_core::id::DeviceId;
-use tidy_warden_core::time::UnixTime;
+use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::StoreError;
 use tokio::sync::mpsc;
 
@@ -45,6 +46,13 @@ const ASK_AGAIN: Duration = Duration::from_secs(10);
 const MOST_ANSWERS_OF_SESSION: u32 = 200;
 const ANSWERS_WITHIN: Duration = Duration::from_secs(10);
 
+/// How often a device may open itself to be claimed; its code costs some milliseconds.
+const OPENED_AGAIN: Duration = Duration::from_secs(5);
+
+/// How many windows wait for their digests, and how many of those are made in one go.
+const MOST_WINDOWS: usize = 1_000;
+const WINDOWS_AT_ONCE: usize = 8;
+
 /// An errand as it goes to a session.
 #[derive(Debug)]
 pub(crate) struct Handed {
@@ -68,6 +76,8 @@ pub(crate) enum Told {
         /// Whether a token opened the session: then it says nothing of credentials.
         by_token: bool,
     },
+    /// A device opens itself to be claimed.
+    Window(DeviceId, Window),
 }
 
 /// Where gates tell of them; nowhere in a gate that stands alone.
@@ -96,6 +106,9 @@ pub(crate) struct Line {
     device: DeviceId,
     listens: Arc<AtomicBool>,
     by_token: bool,
+    /// The longest window for which devices of its kind may open themselves, if they may, and when this one did last.
+    longest_window: Option<Span>,
+    opened: Option<Instant>,
     /// Since when its answers are counted, and how many came.
     since: Instant,
     answers: u32,
@@ -107,8 +120,24 @@ impl Line {
         reserved: Reserved,
         device: DeviceId,
         (listens, by_token): (Arc<AtomicBool>, bool),
+        longest_window: Option<Span>,
     ) -> Self {
-        Self { errands, reserved, device, listens, by_token, since: Instant::now(), answers: 0 }
+        let since = Instant::now();
+        Self { errands, reserved, device, listens, by_token, longest_window, opened: None, since, answers: 0 }
+    }
+
+    /// Its device opens itself to be claimed. A session that a token opened does not: who has a token may have no more than that.
+    pub(crate) fn window(&mut self, payload: &[u8], now: Instant) -> Result<(), String> {
+        if self.by_token {
+            return Err("a session that a token opened does not open its device".to_owned());
+        }
+        if self.opened.is_some_and(|at| now.saturating_duration_since(at) < OPENED_AGAIN) {
+            return Err("it opened itself a moment ago".to_owned());
+        }
+        let window = Window::read(payload, self.longest_window).map_err(|bad| bad.to_string())?;
+        self.opened = Some(now);
+        self.errands.tell(Told::Window(self.device.clone(), window));
+        Ok(())
     }
 
     /// Whether a filter is the one that the device listens on.
@@ -168,6 +197,10 @@ pub(crate) struct Carrier {
     /// Receivers that are to be looked up, and when each was last.
     listening: HashSet<DeviceId>,
     looked_up: HashMap<DeviceId, Instant>,
+    /// Devices that open themselves, the newest window of each.
+    windows: HashMap<DeviceId, Window>,
+    /// Those whose digests were made, and that are not written yet.
+    opened: Vec<OpenClaim>,
     /// Answers that nobody could look at yet.
     told: VecDeque<(DeviceId, String, String, bool)>,
     troubled: bool,
@@ -186,6 +219,8 @@ impl Carrier {
             asked: HashMap::new(),
             listening: HashSet::new(),
             looked_up: HashMap::new(),
+            windows: HashMap::new(),
+            opened: Vec::new(),
             told: VecDeque::new(),
             troubled: false,
         }
@@ -211,6 +246,12 @@ impl Carrier {
                 Told::Listens(device) => drop(self.listening.insert(device)),
                 // What finds no room is told again: its errand is handed over anew.
                 Told::Answer { .. } if self.told.len() >= MOST_ANSWERS => {}
+                // What finds no room is opened again by whoever holds the button.
+                Told::Window(device, window) => {
+                    if self.windows.len() < MOST_WINDOWS || self.windows.contains_key(&device) {
+                        self.windows.insert(device, window);
+                    }
+                }
                 Told::Answer { by, device, text, by_token } => self.told.push_back((by, device, text, by_token)),
             }
         }
@@ -257,8 +298,33 @@ impl Carrier {
         for (by, device, text, by_token) in std::mem::take(&mut self.told) {
             self.answered(by, &device, text, by_token);
         }
+        self.open_windows().await;
         self.new_ones(now).await?;
         self.hand_over(now).await
+    }
+
+    /// Makes the digests of some windows, which takes milliseconds each, beside everything else.
+    async fn open_windows(&mut self) {
+        let some: Vec<DeviceId> = self.windows.keys().take(WINDOWS_AT_ONCE).cloned().collect();
+        if some.is_empty() || self.opened.len() >= MOST_WINDOWS {
+            return;
+        }
+        let windows: Vec<_> = some.into_iter().filter_map(|id| self.windows.remove_entry(&id)).collect();
+        let now = self.shared.knowledge.now();
+        let made = tokio::task::spawn_blocking(move || {
+            let digest = |(device, window): &(DeviceId, Window)| {
+                let mut salt = [0; 16];
+                // Without randomness nothing is opened.
+                aws_lc_rs::rand::fill(&mut salt).ok()?;
+                Some(window.opened(device, salt, now))
+            };
+            windows.iter().filter_map(digest).collect::<Vec<_>>()
+        });
+        let made = made.await.unwrap_or_default();
+        for claim in &made {
+            self.shared.emit(Event::ClaimWindow { device: claim.device.to_string(), ends: claim.ends.to_string() });
+        }
+        self.opened.extend(made);
     }
 
     /// Puts an errand on the list, to be handed over at once; again, if its receiver has just begun to listen.
@@ -416,6 +482,11 @@ impl Carrier {
 
     /// Writes what was handed over and answered.
     async fn write(&mut self) -> Result<(), StoreError> {
+        if !self.opened.is_empty() {
+            let opened = std::mem::take(&mut self.opened);
+            let written = self.shared.knowledge.note_windows(opened.clone()).await;
+            written.inspect_err(|_| self.opened = opened)?;
+        }
         if self.handed.is_empty() && self.answers.is_empty() {
             return Ok(());
         }

@@ -195,6 +195,12 @@ pub enum Event {
         device: String,
         why: String,
     },
+    /// A device opened itself to be claimed.
+    ClaimWindow {
+        device: String,
+        /// Its last second.
+        ends: String,
+    },
     /// It was given its next certificate, or there are others above it, and shows them from now on.
     OwnCertificate {
         /// When its own ends.
@@ -240,7 +246,8 @@ fn cut(text: String, longest: usize) -> String {
 
 impl Event {
     /// The names of all events, as their JSON has them.
-    pub const NAMES: [&'static str; 22] = [
+    pub const NAMES: [&'static str; 23] = [
+        "claim-window",
         "errand-handed",
         "errand-answered",
         "errand-not-answered",
@@ -282,6 +289,7 @@ impl Event {
             | Self::ErrandHanded { device, .. }
             | Self::ErrandAnswered { device, .. }
             | Self::ErrandNotAnswered { device, .. }
+            | Self::ClaimWindow { device, .. }
             | Self::Held { device } => Some(device),
             Self::Refused { device, .. } | Self::RefusedMore { device, .. } => device.as_deref(),
             Self::Listening { .. }
@@ -311,6 +319,7 @@ impl Event {
             Self::ErrandHanded { .. } => "errand-handed",
             Self::ErrandAnswered { .. } => "errand-answered",
             Self::ErrandNotAnswered { .. } => "errand-not-answered",
+            Self::ClaimWindow { .. } => "claim-window",
             Self::Introduced { .. }
             | Self::Held { .. }
             | Self::Listening { .. }
@@ -441,6 +450,7 @@ impl fmt::Display for Event {
                 false => write!(f, "{by} answered errand {errand} for {device}: {purpose}"),
             },
             Self::ErrandNotAnswered { device, why } => write!(f, "did not take what {device} said of an errand: {why}"),
+            Self::ClaimWindow { device, ends } => write!(f, "{device} opened itself to be claimed until {ends}"),
             Self::OwnCertificate { ends } => write!(f, "shows other certificates now; its own ends {ends}"),
             Self::Reloaded => write!(f, "reloaded the settings"),
             Self::Authorities => write!(f, "the authorities changed; trusting those of the store now"),

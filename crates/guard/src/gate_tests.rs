@@ -58,7 +58,7 @@ pub(super) fn manner(on_refusal: OnRefusal) -> Manner {
 /// The end of a way of errands, and its other end.
 pub(super) fn line() -> (Line, tokio::sync::mpsc::Receiver<Told>) {
     let (errands, told) = Errands::new();
-    (Line::new(errands, Reserved::default(), "wv-1".parse().unwrap(), (Arc::default(), false)), told)
+    (Line::new(errands, Reserved::default(), "wv-1".parse().unwrap(), (Arc::default(), false), None), told)
 }
 
 pub(super) fn gate(version: Version, on_refusal: OnRefusal) -> Gate {

@@ -133,6 +133,12 @@ pub fn open(store: &mut OperatorStore, claims: &[OpenClaim], cause: &Cause) -> A
     store.decide(|tx| claim::open(tx, claims, cause))
 }
 
+/// The address of the desk's interface for programs of owners, which is whom their tokens are for.
+#[must_use]
+pub fn owner_audience(settings: &Settings) -> String {
+    format!("https://{}/owner/v1", settings.endpoints.desk)
+}
+
 /// The link by which an owner signs in: 256 random bits behind the address of the page, in base64url (RFC 4648 section 5).
 #[must_use]
 pub fn sign_in_link(settings: &Settings, secret: &[u8; 32]) -> zeroize::Zeroizing<String> {

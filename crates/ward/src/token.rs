@@ -1,5 +1,6 @@
 //! Making tokens, and judging them as a guard would.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 
@@ -8,12 +9,14 @@ use tidy_warden_core::authority::KeyPlace;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::id::{DeviceId, OwnerId};
 use tidy_warden_core::key::{Signer, SoftwareKey};
+use tidy_warden_core::owner::{OwnerScope, OwnerTokenTerms, owner_token};
 use tidy_warden_core::random;
 use tidy_warden_core::settings::Kind;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token::{Bound, Claims, Form, Scope, Terms, TokenSigner, Unverified, sign};
+use tidy_warden_store::acts;
 use tidy_warden_store::acts::bearer::{check_bound, own_keys};
 use tidy_warden_store::{Bearer, Claimed, DeviceView, Signers, Standing, TokenRefusal, TokenSignerRecord};
 
@@ -339,6 +342,32 @@ pub fn issue(
     let cause = ward.cause(because);
     ward.store.record_token(id, &detail(&made).to_string(), &cause)?;
     Ok(made)
+}
+
+/// Signs a token by which a program acts for an owner at the desk, and records that it was; gives its text and its last second.
+pub fn issue_for_owner(
+    ward: &mut Ward,
+    owner: &OwnerId,
+    scopes: &BTreeSet<OwnerScope>,
+    life: Span,
+    openers: &dyn Openers,
+    because: Option<&str>,
+) -> Result<(String, UnixTime), Problem> {
+    let opened = opening(ward, openers)?.finish()?;
+    let With::Ward(signer) = &opened.with else {
+        return Err(Problem::refused("the ward has no key that signs tokens"));
+    };
+    let (now, urn) = (ward.now(), ward.store.ward()?.urn);
+    let audience = crate::claim::owner_audience(&ward.settings);
+    let times = (now, now.plus(life));
+    let terms = OwnerTokenTerms { owner, ward: &urn, audience: &audience, scopes, times };
+    let text = owner_token(&terms, TokenSigner::Private(&**signer), &opened.kid, &mut SystemRandom)
+        .map_err(|error| Problem::failed("the token was not signed").because(error))?;
+    let cause = ward.cause(because);
+    let names: Vec<&str> = scopes.iter().map(|scope| scope.as_str()).collect();
+    let made = ward.store.decide(|tx| acts::owner::token(tx, owner, &names, times.1, &cause))?;
+    made.map_err(|why| Problem::refused("no token was made").because(why))?;
+    Ok((text, times.1))
 }
 
 /// How a guard would judge a token at this moment.

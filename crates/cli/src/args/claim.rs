@@ -30,6 +30,22 @@ pub(crate) enum OwnerCommand {
         #[command(flatten)]
         because: Because,
     },
+    /// Make a token by which a program acts for an owner at the desk's interface, described in its /openapi.json.
+    Token {
+        /// The owner.
+        owner: String,
+        /// How long it is good.
+        #[arg(long = "for", value_name = "LENGTH", default_value = "1d")]
+        length: String,
+        /// What for: devices:read, devices:claim, devices:give; may be repeated.
+        #[arg(long, value_name = "SCOPE", required = true)]
+        scope: Vec<String>,
+        /// Write it into this file, which only its owner can read and must not exist, and do not show it.
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+        #[command(flatten)]
+        because: Because,
+    },
     /// End all links, sessions and tokens of an owner.
     SignOut(NamedOwnerArgs),
     /// Let an owner try claim codes again that gave too many wrong ones.

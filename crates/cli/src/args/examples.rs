@@ -42,6 +42,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("owner list", "owner list"),
     ("owner show", "owner show brindle-pass"),
     ("owner link", "owner link brindle-pass --for 7d"),
+    ("owner token", "owner token brindle-pass --scope devices:read --for 30d --out brindle.token"),
     ("owner sign-out", "owner sign-out brindle-pass --because 'a phone was lost'"),
     ("owner unlock", "owner unlock brindle-pass --because 'they misread the label'"),
     ("owner retire", "owner retire brindle-pass --because 'the resort closed'"),

@@ -204,6 +204,7 @@ pub(crate) async fn bind(
         errands: post.is_none().then(|| ward.another_store()).transpose()?,
         reflexes: post.is_none().then(|| ward.another_store()).transpose()?,
         notices: post.is_none().then(|| ward.another_store()).transpose()?,
+        owners: post.is_none().then(|| ward.another_store()).transpose()?,
     };
     let (name, actor) = match post {
         Some(post) => (post.name.clone(), ward.actor.clone()),

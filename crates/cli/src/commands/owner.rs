@@ -4,13 +4,14 @@ use serde_json::{Value, json};
 use tidy_warden_core::device::Note;
 use tidy_warden_core::id::OwnerId;
 use tidy_warden_core::key::sha256;
-use tidy_warden_core::owner::{OwnerRecord, Place};
+use tidy_warden_core::owner::{LONGEST_TOKEN, OwnerRecord, Place};
 use tidy_warden_core::random;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::owner;
 use tidy_warden_store::{OwnerEdit, OwnerPass, OwnerRefusal, PassKind};
 use tidy_warden_ward::claim;
 use tidy_warden_ward::clock::SystemRandom;
+use tidy_warden_ward::token::issue_for_owner;
 
 use super::Context;
 use crate::args::{AddOwnerArgs, EditOwnerArgs, NamedOwnerArgs, OwnerCommand};
@@ -37,6 +38,9 @@ pub(crate) fn run(context: &Context<'_>, command: &OwnerCommand) -> Result<Exit,
         OwnerCommand::Show { owner } => show(context, owner),
         OwnerCommand::Link { owner, length, out, because } => {
             link(context, (owner, length), out.as_deref(), because.text())
+        }
+        OwnerCommand::Token { owner, length, scope, out, because } => {
+            token(context, (owner, length, scope), out.as_deref(), because.text())
         }
         OwnerCommand::SignOut(args) => sign_out(context, args),
         OwnerCommand::Unlock(args) => unlock(context, args),
@@ -260,6 +264,35 @@ fn link(
         "good once, until {}; whoever has it is {}: send it by a way that nobody else reads",
         pass.ends, owner.id
     ));
+    Ok(Exit::Done)
+}
+
+fn token(
+    context: &Context<'_>,
+    (name, length, scopes): (&str, &str, &[String]),
+    out: Option<&std::path::Path>,
+    because: Option<&str>,
+) -> Result<Exit, Problem> {
+    let mut ward = context.ward()?;
+    let owner = named(&ward, name)?.id;
+    let length: Span = parse(length)?;
+    if length.seconds() < 1 || length > LONGEST_TOKEN {
+        return Err(Problem::refused(format!("no token is good for {length}"))
+            .because(format!("it must be a second at least, and {LONGEST_TOKEN} at the most")));
+    }
+    let scopes = scopes.iter().map(|scope| parse(scope)).collect::<Result<_, _>>()?;
+    let (text, ends) = issue_for_owner(&mut ward, &owner, &scopes, length, &context.secrets(), because)?;
+    let (word, shown) = match out {
+        Some(path) => {
+            create(path, &format!("{text}\n"))
+                .map_err(|error| Problem::failed("the token was not written").because(error))?;
+            ("token_file", path.display().to_string())
+        }
+        None => ("token", text),
+    };
+    let value = json!({ "owner": owner, "ends": ends, word: shown });
+    context.console.show("tidy-warden/owner-token/1", value, &format!("{shown}\n"))?;
+    context.console.note(format!("good until {ends} at {}", claim::owner_audience(&ward.settings)));
     Ok(Exit::Done)
 }
 

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use crate::desk::{Desk, curl};
 use crate::harness::{Guard, KINDS, Mosquitto, Ran, World, eventually};
 
 const SOON: Duration = Duration::from_secs(10);
@@ -237,6 +238,65 @@ fn a_change_of_owner_changes_rights_on_live_sessions_and_ends_what_was_the_forme
     assert!(!said.stdout.contains("secret"), "{said}");
     tell("for mole");
     assert!(subscribe(&["-C", "1", "-W", "10"]).stdout.contains("for mole"), "its own session is kept as any");
+}
+
+#[test]
+fn a_device_opens_itself_over_mqtt_and_at_the_desk_for_as_long_as_its_kind_may() {
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let world = World::init();
+    let kinds = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", kinds.replace("[kinds.windvane]\n", "[kinds.windvane]\nclaim_window = \"60s\"\n"));
+    world.equip();
+    world.run(&["owner", "add", "mole"]).exits(0);
+    world.run(&["owner", "add", "ivo"]).exits(0);
+    let broker = Mosquitto::start(&world);
+    let watch = broker.watch(&world);
+    let guard = Guard::before(&world, &broker);
+    let desk = Desk::start(&world);
+    // What a device shows on its display: any code of the form.
+    let [first, second, third] = [1, 2, 3].map(|_| {
+        let made = open(&world, "wv-2");
+        world.run(&["claim", "close", "wv-2"]).exits(0);
+        made
+    });
+    let window = |code: &str, length: u32| format!("{{\"code\":\"{code}\",\"for\":{length}}}");
+    let mut device = runtime.block_on(world.login("wv-1").connect(guard.address)).unwrap();
+    let mut send = |topic: &str, text: &str| runtime.block_on(device.publish(topic, text.as_bytes())).unwrap().is_ok();
+    assert!(!send("$ward/wv-1/claim-window", &window(&first, 61)), "longer than its kind may");
+    assert!(!send("$ward/wv-2/claim-window", &window(&first, 60)), "another's");
+    assert!(!send("$ward/wv-1/claim-window", &window("2222222222", 60)), "of no chance");
+    assert!(send("$ward/wv-1/claim-window", &window(&first, 60)));
+    guard.event("claim-window", |event| event["device"] == "wv-1");
+    assert!(eventually(|| world.run(&["claim", "list"]).stdout.contains("its own code").then_some(())).is_some());
+    take(&world, "wv-2", &first, "mole").exits(3);
+    // A later one at the desk replaces it.
+    let ends = |id: &str, body: &str| {
+        let read = |name: &str| std::fs::read_to_string(world.path(&format!("outfits/{id}/{name}"))).unwrap();
+        world.write("chain.pem", read("device.pem") + &read("chain.pem"));
+        let key = format!("outfits/{id}/device.key");
+        let json = "Content-Type: application/json";
+        curl(&world, &desk.url("/claim-window"), &["--cert", "chain.pem", "--key", &key, "-H", json, "-d", body])
+    };
+    std::thread::sleep(Duration::from_millis(1_100));
+    let (status, words) = ends("wv-1", &window(&second, 60));
+    assert_eq!(status, 200, "{words}");
+    assert_eq!(ends("wv-1", &window(&second, 61)).0, 422);
+    assert_eq!(ends("wv-1", "{}").0, 422);
+    assert_eq!(ends("cr-ossel", &window(&second, 60)).0, 422, "its kind may not");
+    let (status, _) =
+        curl(&world, &desk.url("/claim-window"), &["-H", "Content-Type: application/json", "-d", &window(&second, 60)]);
+    assert_eq!(status, 401, "nobody without a certificate");
+    take(&world, "wv-1", &first, "mole").exits(3);
+    take(&world, "wv-1", &second, "mole").exits(0);
+    assert_eq!(ends("wv-1", &window(&third, 60)).0, 409, "it has an owner");
+    let shown = world.run(&["device", "show", "wv-1"]).exits(0);
+    shown.prints(&["mole since", "(by window)"]);
+    assert!(!watch.lines().iter().any(|line| line.contains("claim-window")), "the broker hears nothing of it");
+    let logs = guard.running.lines().join("\n") + &desk.running.lines().join("\n");
+    for code in [&first, &second, &third] {
+        assert!(!logs.contains(code.as_str()), "a code is in a log");
+    }
+    world.run(&["audit", "verify"]).exits(0);
 }
 
 #[test]

@@ -27,6 +27,7 @@ mod jobs;
 mod life;
 mod limits;
 mod outfit;
+mod pages;
 mod pin;
 mod policy;
 mod post;

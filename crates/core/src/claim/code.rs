@@ -111,6 +111,11 @@ impl Code {
         text
     }
 
+    /// How many different characters it has.
+    pub(super) fn distinct(&self) -> usize {
+        self.0.bytes().collect::<std::collections::BTreeSet<u8>>().len()
+    }
+
     /// Its digest with a salt: scrypt (RFC 7914) with N = 2048, r = 8, p = 1, which takes 2 MiB and some milliseconds.
     #[must_use]
     pub fn digest(&self, salt: [u8; 16]) -> CodeDigest {

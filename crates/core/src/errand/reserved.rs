@@ -2,7 +2,7 @@
 //!
 //! `PREFIX/RECEIVER/errand/DEVICE` brings an errand to the session of `RECEIVER`, which is the device or its gateway;
 //! `PREFIX/RECEIVER/answer/DEVICE` takes the answer. So all topics of one receiver begin with its id, and one filter has all that is for
-//! it and its children: `PREFIX/RECEIVER/errand/+`.
+//! it and its children: `PREFIX/RECEIVER/errand/+`. `PREFIX/DEVICE/claim-window` takes what opens a device to be claimed.
 
 use std::sync::Arc;
 
@@ -35,6 +35,11 @@ pub enum Place<'t> {
         /// Whose session.
         receiver: &'t str,
         /// Whose errand.
+        device: &'t str,
+    },
+    /// That `device` opens itself to be claimed.
+    Window {
+        /// Which.
         device: &'t str,
     },
     /// For nothing.
@@ -78,6 +83,12 @@ impl Reserved {
         format!("{}/{receiver}/answer/{device}", self.prefix)
     }
 
+    /// Where a device says that it opens itself to be claimed.
+    #[must_use]
+    pub fn claim_window(&self, device: &str) -> String {
+        format!("{}/{device}/claim-window", self.prefix)
+    }
+
     /// What a receiver subscribes to.
     #[must_use]
     pub fn filter(&self, receiver: &str) -> String {
@@ -98,6 +109,7 @@ impl Reserved {
         Some(match levels[..] {
             [receiver, "errand", device] => Place::Errand { receiver, device },
             [receiver, "answer", device] => Place::Answer { receiver, device },
+            [device, "claim-window"] => Place::Window { device },
             _ => Place::Nothing,
         })
     }

@@ -200,6 +200,8 @@ fn topics_of_the_wards_own_are_told_from_all_others() {
         ("$ward/a/errand", Some(Place::Nothing)),
         ("$ward/a/errand/b/c", Some(Place::Nothing)),
         ("$ward/a/answers/b", Some(Place::Nothing)),
+        ("$ward/a/claim-window", Some(Place::Window { device: "a" })),
+        ("$ward/a/claim-window/b", Some(Place::Nothing)),
         ("$wards/a/errand/b", None),
         ("rope/$ward/a", None),
     ] {

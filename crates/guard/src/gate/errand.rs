@@ -24,10 +24,14 @@ impl Gate {
     ) -> Option<Result<(), Close>> {
         let place = self.line.reserved.place(topic.as_str())?;
         let answered = match place {
-            Place::Answer { receiver, device } if receiver == self.device && self.rights.may_answer(topic) => {
-                self.line.answer(device, publish.payload, self.now.tick)
+            Place::Window { device } if device == self.device && self.rights.may_answer(topic) => {
+                self.line.window(publish.payload, self.now.tick)
             }
-            _ => Err("a device answers its errands on topics of its own, and does nothing else there"),
+            Place::Answer { receiver, device } if receiver == self.device && self.rights.may_answer(topic) => {
+                self.line.answer(device, publish.payload, self.now.tick).map_err(str::to_owned)
+            }
+            _ => Err("a device answers its errands and opens itself on topics of its own, and does nothing else there"
+                .to_owned()),
         };
         let Err(why) = answered else {
             self.passed.messages_in += 1;
@@ -36,9 +40,9 @@ impl Gate {
             return Some(Ok(()));
         };
         let text = topic.as_str().to_owned();
-        out.events.push(Event::refused(Some(&self.device), self.peer, "publish", &text, why));
-        let counted = self.refused("publish", &text, why);
-        Some(counted.and_then(|()| self.refuse_publish(publish, why.to_owned(), out)))
+        out.events.push(Event::refused(Some(&self.device), self.peer, "publish", &text, why.as_str()));
+        let counted = self.refused("publish", &text, why.as_str());
+        Some(counted.and_then(|()| self.refuse_publish(publish, why, out)))
     }
 
     /// Tells the client that its message was taken.
@@ -128,6 +132,46 @@ mod tests {
             answer_topic: "$ward/wv-1/answer/wv-1".into(),
             text: "a.b.c".into(),
             ends: tidy_warden_core::time::UnixTime(now().time.0 + 60),
+        }
+    }
+
+    #[test]
+    fn a_device_opens_itself_alone_and_the_broker_hears_nothing_of_it() {
+        use tidy_warden_core::claim::Code;
+        use tidy_warden_core::errand::Reserved;
+        use tidy_warden_core::time::Span;
+
+        use crate::errands::{Errands, Line};
+
+        let code = "E6DA-5872-8HH2A";
+        assert!(Code::parse(code).is_ok());
+        let payload = format!("{{\"code\":\"{code}\",\"for\":60}}");
+        for version in BOTH {
+            for (by_token, longest, topic, is_taken) in [
+                (false, Some(60), "$ward/wv-1/claim-window", true),
+                (true, Some(60), "$ward/wv-1/claim-window", false),
+                (false, None, "$ward/wv-1/claim-window", false),
+                (false, Some(30), "$ward/wv-1/claim-window", false),
+                (false, Some(60), "$ward/wv-2/claim-window", false),
+                (false, Some(60), "$ward/wv-1/claim-window/wv-1", false),
+            ] {
+                let (errands, mut told) = Errands::new();
+                let (of, listens) = ("wv-1".parse().unwrap(), (Arc::default(), by_token));
+                let mut gate = gate(version, OnRefusal::Refuse);
+                gate.line = Line::new(errands, Reserved::default(), of, listens, longest.map(Span::from_seconds));
+                let mut out = Output::default();
+                gate.set_given(now(), given(rights(ALL)), manner(OnRefusal::Refuse), &mut out);
+                let said = Publish { payload: payload.as_bytes(), ..publish(topic, 1, Vec::new()) }.to_bytes(version);
+                let (out, _) = client(&mut gate, &said);
+                assert!(out.to_broker.is_empty(), "{topic}");
+                let heard = matches!(told.try_recv(), Ok(Told::Window(device, _)) if device.as_str() == "wv-1");
+                assert_eq!(heard, is_taken, "{version:?} {by_token} {longest:?} {topic}");
+                let words = out.events.iter().map(|event| format!("{event}")).collect::<String>();
+                assert!(!words.contains("E6DA"), "no code is told: {words}");
+                // Not at once again.
+                let _ = client(&mut gate, &said);
+                assert!(told.try_recv().is_err(), "{topic}");
+            }
         }
     }
 

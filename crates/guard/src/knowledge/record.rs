@@ -1,6 +1,7 @@
 //! What the guard writes to the store, and what it kept there of sessions at the broker.
 
 use tidy_warden_core::certificate::{Certificate, Fingerprint};
+use tidy_warden_core::claim::OpenClaim;
 use tidy_warden_core::errand::{Brought, ErrandRecord, State};
 use tidy_warden_core::id::{DeviceId, KindName, PostName};
 use tidy_warden_core::introduced::{IntroducedRecord, IntroducedState};
@@ -74,6 +75,12 @@ impl Knowledge {
         let note = move |store: &mut GuardStore, _: &Cause| {
             store.tally(&Tally::Errands(ErrandTally { handed: &handed, answers: &answers }))
         };
+        self.write(note, String::new()).await
+    }
+
+    /// Notes that devices opened themselves to be claimed.
+    pub(crate) async fn note_windows(&self, windows: Vec<OpenClaim>) -> Result<(), StoreError> {
+        let note = move |store: &mut GuardStore, _: &Cause| store.tally(&Tally::Windows(&windows));
         self.write(note, String::new()).await
     }
 

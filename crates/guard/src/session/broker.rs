@@ -136,9 +136,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin + Send> AwaitsBroker<'_, S> {
     /// Its end of the way of errands.
     fn line(&self) -> Line {
         let (shared, Admission { device, registered, credential, .. }) = (self.caller.shared, &self.admission);
-        let reserved = shared.live().settings.guard.reserved.clone();
+        let live = shared.live();
+        let reserved = live.settings.guard.reserved.clone();
         let by_token = !is_proved(credential);
-        Line::new(shared.errands.clone(), reserved, device.id.clone(), (registered.listens(), by_token))
+        let window = live.settings.kinds.get(&device.kind).and_then(|kind| kind.claim_window);
+        Line::new(shared.errands.clone(), reserved, device.id.clone(), (registered.listens(), by_token), window)
     }
 
     /// Tells everybody that the broker cannot be used, which is nothing that the client could mend.

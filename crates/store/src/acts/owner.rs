@@ -150,6 +150,25 @@ pub fn unlock(tx: &mut dyn Tx, id: &OwnerId, cause: &Cause) -> Result<(), StoreE
     tx.drop_tries_of(id)
 }
 
+/// Records that a token was made for an owner, good until `ends`.
+///
+/// # Errors
+/// There is no such owner.
+pub fn token(
+    tx: &mut dyn Tx,
+    id: &OwnerId,
+    scopes: &[&str],
+    ends: UnixTime,
+    cause: &Cause,
+) -> Answer<(), OwnerRefusal> {
+    let owner = named(tx, id)?;
+    if let Some(since) = owner.retired {
+        return Ok(Err(OwnerRefusal::Retired(owner.id, since)));
+    }
+    append(tx, cause, "owner.token", id.as_str(), &json!({ "scope": scopes, "ends": ends }))?;
+    Ok(Ok(()))
+}
+
 /// Makes a link by which an owner signs in once; what it is made of is known to whoever asked alone.
 ///
 /// # Errors

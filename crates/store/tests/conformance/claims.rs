@@ -430,7 +430,10 @@ fn a_device_is_handed_over_if_both_agree_in_time() {
         };
         assert_eq!(offer(store, "ivo", "brindle", 4), Err(PassRefusal::NotIts(of.clone(), owner_id("ivo"))));
         assert_eq!(offer(store, "mole", "mole", 4), Err(PassRefusal::Its(of.clone(), owner_id("mole"))));
-        assert_eq!(offer(store, "mole", "nobody", 4), Err(PassRefusal::NoHeir(owner_id("nobody"))));
+        assert_eq!(offer(store, "mole", "nobody", 4), Ok(owner_id("nobody")), "an owner is not told who there is");
+        let to_nobody =
+            done(store, |tx| claim::offer(tx, &of, (None, &owner_id("nobody")), UnixTime(NOW + 100), &cause(4)));
+        assert_eq!(to_nobody.unwrap_err(), PassRefusal::NoHeir(owner_id("nobody")));
         let not_offered = |to: &str| PassRefusal::NotOffered(of.clone(), owner_id(to));
         assert_eq!(over(store, "ivo", 5).unwrap_err(), not_offered("ivo"));
         offer(store, "mole", "ivo", 6).unwrap();

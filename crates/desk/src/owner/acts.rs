@@ -1,0 +1,228 @@
+//! What an owner sees and does, whoever asks for it: a page or a program.
+
+use std::collections::BTreeMap;
+use std::sync::PoisonError;
+
+use tidy_warden_core::claim::{BadCode, Code, HandOver};
+use tidy_warden_core::device::DeviceState;
+use tidy_warden_core::id::{DeviceId, LabelName, LabelValue, OwnerId};
+use tidy_warden_core::owner::{OwnerRecord, Place, PlaceRefusal};
+use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_store::acts::claim;
+use tidy_warden_store::{Cause, DeviceView, OperatorStore, PassRefusal, StoreError, Taken, View};
+use tidy_warden_ward::claim::{Wish, by_rules, take};
+
+use super::OwnerRequest;
+use super::route::Act;
+use crate::state::{Desk, Live};
+
+/// How many devices are shown at once.
+pub(super) const PAGE: usize = 50;
+
+/// The longest that a device can be offered.
+const LONGEST_OFFER: Span = Span::from_days(90);
+
+/// A device as its owner sees it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Owned {
+    pub(super) id: DeviceId,
+    pub(super) kind: String,
+    pub(super) state: &'static str,
+    /// The labels that are places of the owner's.
+    pub(super) place: BTreeMap<LabelName, LabelValue>,
+    /// Its last contact.
+    pub(super) seen: Option<UnixTime>,
+    /// Since when it is the owner's, as far as that is known.
+    pub(super) since: Option<UnixTime>,
+    /// To whom it is offered, and until when.
+    pub(super) offered: Option<(OwnerId, UnixTime)>,
+}
+
+/// What is offered to an owner.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Offered {
+    pub(super) id: DeviceId,
+    pub(super) kind: String,
+    pub(super) from: OwnerId,
+    pub(super) ends: UnixTime,
+}
+
+/// Why something was not done; each can be told.
+#[derive(Debug, thiserror::Error)]
+pub(super) enum NotDone {
+    /// What is another's, and what there is not.
+    #[error("there is no such device of yours")]
+    NotYours,
+    /// The one answer to a claim that is refused.
+    #[error(
+        "this device could not be claimed: its name, the code or its time is not right, or there were too many wrong tries"
+    )]
+    NotClaimed,
+    /// A slip in a code.
+    #[error("{0}")]
+    Code(BadCode),
+    /// Not a place of the owner's, or none was chosen.
+    #[error("{0}")]
+    Place(PlaceRefusal),
+    /// It cannot be given away.
+    #[error("{0}")]
+    Refused(String),
+    /// Nobody knows.
+    #[error("the ward does not answer; come again later")]
+    Doubt(String),
+}
+
+impl From<StoreError> for NotDone {
+    fn from(error: StoreError) -> Self {
+        Self::Doubt(error.to_string())
+    }
+}
+
+impl From<PassRefusal> for NotDone {
+    fn from(why: PassRefusal) -> Self {
+        match why {
+            PassRefusal::NotIts(..) | PassRefusal::NoOwner(_) | PassRefusal::NotOffered(..) => Self::NotYours,
+            PassRefusal::Place(refusal) => Self::Place(refusal),
+            PassRefusal::Barred(id, _) => Self::Refused(format!("`{id}` is on hold or out of service now")),
+            // Which owners there are is nobody's to find out: an offer to nobody looks like one that nobody takes.
+            PassRefusal::NoHeir(_) => Self::Refused("it cannot be offered to this owner".to_owned()),
+            other => Self::Refused(other.to_string()),
+        }
+    }
+}
+
+fn owned(view: &dyn View, owner: &OwnerRecord, found: DeviceView, now: UnixTime) -> Result<Owned, StoreError> {
+    let DeviceView { device, credentials } = found;
+    let state = DeviceState::of(&device, &credentials, now).as_str();
+    let is_place = |(name, value): &(LabelName, LabelValue)| owner.places.contains(&(name.clone(), value.clone()));
+    let place = device.labels.iter().map(|(name, value)| (name.clone(), value.clone())).filter(is_place).collect();
+    let since = view.ownerships(&device.id, 1)?.pop().filter(|last| last.ended.is_none()).map(|last| last.began);
+    let offered = view.hand_over(&device.id)?.filter(|offer| offer.is_open(now)).map(|offer| (offer.to, offer.ends));
+    Ok(Owned { id: device.id, kind: device.kind.to_string(), state, place, seen: device.seen, since, offered })
+}
+
+impl Desk {
+    /// Up to so many devices of an owner behind an id.
+    pub(super) fn devices_of(&self, owner: &OwnerRecord, after: &str) -> Result<(Vec<Owned>, bool), StoreError> {
+        let now = self.now();
+        self.ask(|reader| {
+            reader.view(|view| {
+                let mut ids = view.owned(&owner.id, after, PAGE + 1)?;
+                let more = ids.len() > PAGE;
+                ids.truncate(PAGE);
+                let found = view.devices(&ids)?.into_iter().flatten();
+                let all = found.map(|found| owned(view, owner, found, now)).collect::<Result<Vec<_>, _>>()?;
+                Ok((all, more))
+            })
+        })
+    }
+
+    /// A device of an owner.
+    pub(super) fn device_of(&self, owner: &OwnerRecord, id: &DeviceId) -> Result<Owned, NotDone> {
+        let now = self.now();
+        let found = self.ask(|reader| {
+            reader.view(|view| {
+                let found = view.devices(std::slice::from_ref(id))?.pop().flatten();
+                let is_its = |found: &DeviceView| {
+                    found.device.owner.as_ref() == Some(&owner.id) && found.device.retired.is_none()
+                };
+                found.filter(is_its).map(|found| owned(view, owner, found, now)).transpose()
+            })
+        })?;
+        found.ok_or(NotDone::NotYours)
+    }
+
+    /// What is offered to an owner.
+    pub(super) fn offers_to(&self, owner: &OwnerRecord) -> Result<Vec<Offered>, StoreError> {
+        let now = self.now();
+        self.ask(|reader| {
+            reader.view(|view| {
+                let offers: Vec<HandOver> = view.hand_overs(Some(&owner.id), "", PAGE)?;
+                let offers: Vec<HandOver> = offers.into_iter().filter(|offer| offer.is_open(now)).collect();
+                let ids: Vec<DeviceId> = offers.iter().map(|offer| offer.device.clone()).collect();
+                let found = view.devices(&ids)?;
+                let with = |(offer, found): (HandOver, Option<DeviceView>)| {
+                    let kind = found?.device.kind.to_string();
+                    Some(Offered { id: offer.device, kind, from: offer.from, ends: offer.ends })
+                };
+                Ok(offers.into_iter().zip(found).filter_map(with).collect())
+            })
+        })
+    }
+
+    /// Makes a change for an owner. They come one after another: whoever floods with codes holds up nobody but owners.
+    fn as_owner<T>(
+        &self,
+        owner: &OwnerRecord,
+        act: impl FnOnce(&mut OperatorStore, &Cause) -> Result<T, NotDone>,
+    ) -> Result<T, NotDone> {
+        let Some(store) = &self.owners else { return Err(NotDone::Doubt("this desk is at a post".to_owned())) };
+        let mut store = store.lock().unwrap_or_else(PoisonError::into_inner);
+        if self.is_in_doubt() || store.head()?.doubt.is_some() {
+            return Err(NotDone::Doubt("the store is in doubt".to_owned()));
+        }
+        let because = String::new();
+        let cause = Cause { actor: format!("owner:{}", owner.id), because, ..self.cause(String::new()) };
+        let done = act(&mut store, &cause);
+        if matches!(done, Err(NotDone::Doubt(_))) {
+            // Another store may stand there now.
+            drop(store.reopen());
+        }
+        done
+    }
+
+    /// Has an owner claim a device, or take one that is offered to it if it gives no code.
+    pub(super) fn claim_for(
+        &self,
+        live: &Live,
+        request: &OwnerRequest,
+        owner: &OwnerRecord,
+        (device, code, wanted): (&str, Option<&str>, &[Place]),
+    ) -> Result<DeviceId, NotDone> {
+        // A slip is told before anything is looked up, and counts as no try.
+        let code = code.filter(|code| !code.trim().is_empty()).map(Code::parse).transpose().map_err(NotDone::Code)?;
+        let Ok(id) = device.trim().to_ascii_lowercase().parse::<DeviceId>() else {
+            return Err(NotDone::NotClaimed);
+        };
+        let wish = Wish { device: &id, owner: &owner.id, wanted, code: code.as_ref(), source: Some(&request.source) };
+        let taken = self.as_owner(owner, |store, cause| Ok(take(store, &live.settings, &wish, cause)?))?;
+        match taken {
+            Taken::Yes(_) => Ok(id),
+            Taken::Place(refusal) => Err(NotDone::Place(refusal)),
+            Taken::No => Err(NotDone::NotClaimed),
+        }
+    }
+
+    /// Does something with a device of an owner, or with one that is offered to it.
+    pub(super) fn act_for(
+        &self,
+        live: &Live,
+        owner: &OwnerRecord,
+        (id, act): (&DeviceId, Act),
+        (to, wanted): (Option<&str>, &[Place]),
+    ) -> Result<(), NotDone> {
+        let by = Some(&owner.id);
+        self.as_owner(owner, |store, cause| match act {
+            Act::GiveUp => by_rules(&live.settings, |rules| {
+                Ok(store.decide(|tx| claim::give_up(tx, id, by, rules, cause))?.map(drop)?)
+            }),
+            Act::HandOver => {
+                let to = to.map(|to| to.trim().parse::<OwnerId>());
+                let Some(Ok(to)) = to else {
+                    return Err(NotDone::Refused("it cannot be offered to this owner".to_owned()));
+                };
+                let ends = cause.at.plus(live.settings.claims.offer.min(LONGEST_OFFER));
+                Ok(store.decide(|tx| claim::offer(tx, id, (by, &to), ends, cause))?.map(drop)?)
+            }
+            Act::Take => by_rules(&live.settings, |rules| {
+                let taken = store.decide(|tx| claim::take_offered(tx, id, (&owner.id, wanted), rules, cause))?;
+                Ok(taken.map(drop)?)
+            }),
+            Act::DropOffer => {
+                let dropped =
+                    store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(claim::drop_offer(tx, id, by, cause)?)))?;
+                if matches!(dropped, Ok(true)) { Ok(()) } else { Err(NotDone::NotYours) }
+            }
+        })
+    }
+}
