@@ -26,7 +26,7 @@ use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 pub(crate) use admission::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmissionArgs, OpenFor, StateArg};
 pub(crate) use claim::{
     AddOwnerArgs, ClaimCommand, EditOwnerArgs, GiveUpArgs, HandOverArgs, NamedOwnerArgs, OpenClaimArgs, OwnerCommand,
-    TakeArgs,
+    PaperArg, PrintArgs, TakeArgs,
 };
 pub(crate) use credential::{
     CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, OutfitForm, PinArgs, RefreshArgs, RevokeArgs,

@@ -1,13 +1,17 @@
-//! Figures with bars and a line over time: as SVG that stands by itself, and drawn as PNG, with a font of its own so that they look the
+//! Labels with QR codes, and figures with bars and a line over time: as SVG that stands by itself, and drawn as PNG, with a font of its own so that they look the
 //! same everywhere.
 //!
 //! Colours can be told apart by those who see fewer of them, and bars that call for a person are hatched too: colour never says alone.
+
+mod label;
 
 use std::fmt::Write as _;
 use std::sync::Arc;
 
 use resvg::tiny_skia::{Pixmap, Transform};
 use resvg::usvg::{Options, Tree, fontdb};
+
+pub use label::{Label, Paper, SIZE, sheets};
 
 /// The width of a figure in pixels.
 pub const WIDTH: u32 = 1280;
@@ -286,17 +290,26 @@ impl Figure {
     /// # Errors
     /// It cannot be drawn, which no figure of this kind is known to cause.
     pub fn png(&self) -> Result<Vec<u8>, Undrawn> {
-        let mut fonts = fontdb::Database::new();
-        fonts.load_font_data(FONT.to_vec());
-        // The one there is, whatever is asked for.
-        fonts.set_sans_serif_family("DejaVu Sans");
-        let options = Options { fontdb: Arc::new(fonts), font_family: "DejaVu Sans".to_owned(), ..Options::default() };
-        let undrawn = |why: &dyn std::fmt::Display| Undrawn(why.to_string());
-        let tree = Tree::from_str(&self.svg(), &options).map_err(|error| undrawn(&error))?;
-        let mut pixels = Pixmap::new(WIDTH, HEIGHT).ok_or_else(|| undrawn(&"it has no room"))?;
-        resvg::render(&tree, Transform::identity(), &mut pixels.as_mut());
-        pixels.encode_png().map_err(|error| undrawn(&error))
+        drawn(&self.svg(), (f64::from(WIDTH), f64::from(HEIGHT)))
     }
+}
+
+/// SVG as PNG, so many pixels wide and high.
+fn drawn(svg: &str, (width, height): (f64, f64)) -> Result<Vec<u8>, Undrawn> {
+    let mut fonts = fontdb::Database::new();
+    fonts.load_font_data(FONT.to_vec());
+    // The one there is, whatever is asked for.
+    fonts.set_sans_serif_family("DejaVu Sans");
+    let options = Options { fontdb: Arc::new(fonts), font_family: "DejaVu Sans".to_owned(), ..Options::default() };
+    let undrawn = |why: &dyn std::fmt::Display| Undrawn(why.to_string());
+    let tree = Tree::from_str(svg, &options).map_err(|error| undrawn(&error))?;
+    #[expect(clippy::as_conversions, clippy::cast_possible_truncation, reason = "a few thousand pixels at the most")]
+    let (pixels_wide, pixels_high) = (width.round() as u32, height.round() as u32);
+    let mut pixels = Pixmap::new(pixels_wide, pixels_high).ok_or_else(|| undrawn(&"it has no room"))?;
+    #[expect(clippy::as_conversions, clippy::cast_possible_truncation, reason = "a few thousand pixels at the most")]
+    let (x, y) = (width as f32 / tree.size().width(), height as f32 / tree.size().height());
+    resvg::render(&tree, Transform::from_scale(x, y), &mut pixels.as_mut());
+    pixels.encode_png().map_err(|error| undrawn(&error))
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 
 use super::{Because, pair};
 
@@ -110,6 +110,8 @@ pub(crate) enum ClaimCommand {
         #[command(flatten)]
         because: Because,
     },
+    /// Print stickers with QR codes: one as PNG or SVG, or sheets of many as PDF.
+    Print(PrintArgs),
     /// Have an owner take a device: with its code, or because its owner hands it over.
     Take(TakeArgs),
     /// Devices that can be claimed, or are offered to another owner.
@@ -145,6 +147,36 @@ pub(crate) struct OpenClaimArgs {
     pub(crate) out: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) because: Because,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PaperArg {
+    /// 210 by 297 mm.
+    A4,
+    /// 8.5 by 11 inches.
+    Letter,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PrintArgs {
+    /// The device.
+    #[arg(required_unless_present = "from", requires = "out")]
+    pub(crate) device: Option<String>,
+    /// Its code is in this file.
+    #[arg(long, value_name = "FILE", requires = "device")]
+    pub(crate) code_file: Option<PathBuf>,
+    /// The file of the sticker, which must not exist: .png or .svg.
+    #[arg(long, value_name = "FILE", requires = "device")]
+    pub(crate) out: Option<PathBuf>,
+    /// All of a CSV with id, code and ends, as `claim open --where --out` writes it.
+    #[arg(long, value_name = "FILE", conflicts_with = "device", requires = "sheet")]
+    pub(crate) from: Option<PathBuf>,
+    /// The file of the sheets, which must not exist, as PDF with marks where to cut.
+    #[arg(long, value_name = "FILE", requires = "from")]
+    pub(crate) sheet: Option<PathBuf>,
+    /// The paper of the sheets.
+    #[arg(long, value_enum, default_value = "a4")]
+    pub(crate) paper: PaperArg,
 }
 
 #[derive(Debug, Args)]

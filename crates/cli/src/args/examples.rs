@@ -47,6 +47,7 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("owner unlock", "owner unlock brindle-pass --because 'they misread the label'"),
     ("owner retire", "owner retire brindle-pass --because 'the resort closed'"),
     ("claim open", "claim open --where 'kind = cabin and not owner known' --count 300 --out codes.csv"),
+    ("claim print", "claim print --from codes.csv --sheet stickers.pdf --paper a4"),
     ("claim close", "claim close cb-07 --because 'the letter was opened'"),
     ("claim take", "claim take cb-07 --code-file code.txt --owner brindle-pass"),
     ("claim list", "claim list"),

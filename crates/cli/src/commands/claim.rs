@@ -1,6 +1,7 @@
 //! `claim`: how devices find their owners.
 
 mod open;
+mod print;
 
 use std::path::Path;
 
@@ -35,6 +36,7 @@ pub(crate) fn run(context: &Context<'_>, command: &ClaimCommand) -> Result<Exit,
         ClaimCommand::Open(args) => open::run(context, args),
         ClaimCommand::Close { device, because } => close(context, device, because.text()),
         ClaimCommand::Take(args) => taken(context, args),
+        ClaimCommand::Print(args) => print::run(context, args),
         ClaimCommand::List => list(context),
         ClaimCommand::GiveUp(args) => give_up(context, args),
         ClaimCommand::HandOver(args) => hand_over(context, args),

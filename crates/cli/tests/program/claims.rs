@@ -299,6 +299,54 @@ fn a_device_opens_itself_over_mqtt_and_at_the_desk_for_as_long_as_its_kind_may()
     world.run(&["audit", "verify"]).exits(0);
 }
 
+/// What an independent reader finds in a picture.
+fn scanned(world: &World, picture: &str) -> Vec<String> {
+    let ran = world.other("zbarimg", &["--quiet", "--raw", "-Sdisable", "-Sqrcode.enable", picture]).exits(0);
+    ran.stdout.lines().map(str::to_owned).collect()
+}
+
+#[test]
+fn stickers_are_read_by_others_and_lead_to_the_desk_and_nowhere_else() {
+    let world = world();
+    world.run(&["claim", "open", "gg-1", "--out", "code.txt"]).exits(0);
+    let code = std::fs::read_to_string(world.path("code.txt")).unwrap().trim().to_owned();
+    let link = |id: &str, code: &str| format!("https://localhost:8843/claim?device={id}&code={code}");
+    let print = |args: &[&str]| world.run(&[&["claim", "print"], args].concat());
+    print(&["gg-1", "--code-file", "code.txt", "--out", "gg-1.png"]).exits(0);
+    assert_eq!(scanned(&world, "gg-1.png"), [link("gg-1", &code)]);
+    let mode =
+        std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(world.path("gg-1.png")).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600, "whoever has the picture has the device");
+    print(&["gg-1", "--code-file", "code.txt", "--out", "gg-1.png"]).exits(1).says(&["gg-1.png"]);
+    print(&["gg-1", "--code-file", "code.txt", "--out", "gg-1.svg"]).exits(0);
+    let svg = std::fs::read_to_string(world.path("gg-1.svg")).unwrap();
+    assert!(svg.contains(&code) && !svg.contains("http://localhost"), "{svg}");
+    print(&["gg-1", "--code-file", "code.txt", "--out", "gg-1.gif"]).exits(2);
+    // A sheet of more than one page, whatever addresses the list has.
+    let mut rows = "id,code,ends,link\n".to_owned();
+    let ids: Vec<String> = (0..25).map(|number| format!("sticker-with-a-long-name-{number:02}")).collect();
+    ids.iter().for_each(|id| rows.push_str(&format!("{id},{code},2026-12-31T00:00:00Z,https://evil.example/\n")));
+    world.write("codes.csv", &rows);
+    for (paper, size) in [("a4", "595 x 842"), ("letter", "612 x 792")] {
+        let sheet = format!("{paper}.pdf");
+        print(&["--from", "codes.csv", "--sheet", &sheet, "--paper", paper]).exits(0).says(&["printed 25 stickers"]);
+        let told = world.other("pdfinfo", &[&sheet]).exits(0).stdout;
+        let pages =
+            told.lines().find(|line| line.starts_with("Page size")).unwrap().replace(".276", "").replace(".89", "");
+        assert!(told.contains("Pages:           2") && (pages.contains(size) || pages.contains("595")), "{told}");
+        world.other("pdftoppm", &["-r", "150", "-png", &sheet, paper]).exits(0);
+        let mut found = scanned(&world, &format!("{paper}-1.png"));
+        found.extend(scanned(&world, &format!("{paper}-2.png")));
+        found.sort();
+        assert_eq!(found, ids.iter().map(|id| link(id, &code)).collect::<Vec<_>>(), "{paper}");
+        let words = world.other("pdftotext", &[&sheet, "-"]).exits(0).stdout;
+        assert_eq!(words.matches(&code).count(), 25, "{words}");
+    }
+    world.write("bad.csv", "id,code\ngg-1,2222\n");
+    print(&["--from", "bad.csv", "--sheet", "x.pdf"]).exits(3).says(&["row 2: its code is none"]);
+    assert!(!world.path("x.pdf").exists());
+}
+
 #[test]
 fn links_are_shown_once_and_end() {
     let world = world();
