@@ -25,8 +25,8 @@ use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 
 pub(crate) use admission::{AdmissionCommand, ImportAdmissionsArgs, OpenAdmissionArgs, OpenFor, StateArg};
 pub(crate) use claim::{
-    AddOwnerArgs, ClaimCommand, EditOwnerArgs, GiveUpArgs, HandOverArgs, NamedOwnerArgs, OpenClaimArgs, OwnerCommand,
-    PaperArg, PrintArgs, TakeArgs,
+    AddOwnerArgs, CheckVoucherArgs, ClaimCommand, EditOwnerArgs, GiveUpArgs, HandOverArgs, NamedOwnerArgs,
+    OpenClaimArgs, OwnerCommand, PaperArg, PrintArgs, TakeArgs, VoucherArgs, VoucherFormArg,
 };
 pub(crate) use credential::{
     CredentialCommand, CrlArgs, EnrollArgs, HoldArgs, OutfitCommand, OutfitForm, PinArgs, RefreshArgs, RevokeArgs,

@@ -8,12 +8,12 @@
 //!
 //! - order: time text id random finding asn1
 //! - order: host database fact key seal jwe share shared topic audit post
-//! - order: certificate cms revocation request token credential jws rekey authority device owner claim history rotation enrolment errand notice
+//! - order: certificate cms revocation request token credential jws rekey authority device owner claim voucher history rotation enrolment errand notice
 //! - order: condition reflex asking introduced profile settings admission est due
 //! - order: mqtt outfit pkcs12 policy
 //!
 //! Where do I find ... what a name may be: [`id`], [`host`], [`fact`]; what a certificate says: [`certificate`], for a kind of
-//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], who buys devices: [`owner`], and how one finds its owner: [`claim`]; who comes in by itself: [`admission`], [`asking`], or is brought in by its gateway: [`introduced`]; what ends and who renews it: [`due`]; replacing certificates in rounds: [`rotation`]; what devices are asked to do: [`errand`]; how one asks for its next shared key: [`rekey`]; what happens by itself when a device is in trouble: [`reflex`]; what a web service is told: [`notice`]; what was true of a device at a moment that is over: [`history`]; what a topic filter matches:
+//! devices: [`profile`]; whether a credential may sign in: [`credential`], a device: [`device`]; who is given another: [`enrolment`], who buys devices: [`owner`], and how one finds its owner: [`claim`], [`voucher`]; who comes in by itself: [`admission`], [`asking`], or is brought in by its gateway: [`introduced`]; what ends and who renews it: [`due`]; replacing certificates in rounds: [`rotation`]; what devices are asked to do: [`errand`]; how one asks for its next shared key: [`rekey`]; what happens by itself when a device is in trouble: [`reflex`]; what a web service is told: [`notice`]; what was true of a device at a moment that is over: [`history`]; what a topic filter matches:
 //! [`topic`]; what a policy gives: [`policy`]; what `ward.toml` may say:
 //! [`settings`]; where a database is: [`database`]; how a stream is sealed to the owner of a key: [`seal`], and a short text in an open format: [`jwe`]; how keys that
 //! a device and the ward share are kept: [`shared`]; what a signed token says and who made it: [`token`].
@@ -55,6 +55,7 @@ pub mod request;
 pub mod revocation;
 pub mod rotation;
 pub mod token;
+pub mod voucher;
 
 pub mod admission;
 pub mod asking;

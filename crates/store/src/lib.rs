@@ -54,7 +54,7 @@ pub use acts::own::{Declared, FactClash, Holders, OwnFacts};
 pub use acts::owner::{MOST_PASSES, OwnerEdit, OwnerRefusal};
 pub use acts::post::PostRefusal;
 pub use acts::record::Changes;
-pub use acts::server::{ERRANDS, ServerRecord, ServerRefusal};
+pub use acts::server::{ERRANDS, ServerRecord, ServerRefusal, VOUCHERS};
 pub use acts::token::{BlockRefusal, MOST_BLOCKS, SignerRefusal};
 pub use contract::*;
 pub use desk::{DeskActs, DeskReader, SignedCredential};

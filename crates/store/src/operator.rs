@@ -124,8 +124,8 @@ impl OperatorStore {
     }
 
     /// See [`server::make`].
-    pub fn make_errand_signer(&mut self, certificate: &Certificate, cause: &Cause) -> Result<(), StoreError> {
-        made(&mut *self.0, |tx| server::make(tx, certificate, cause))
+    pub fn make_signer(&mut self, name: &str, certificate: &Certificate, cause: &Cause) -> Result<(), StoreError> {
+        made(&mut *self.0, |tx| server::make(tx, name, certificate, cause))
     }
 
     /// See [`server::renew`].

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use serde_json::json;
 use tidy_warden_core::asn1;
-use tidy_warden_core::certificate::{Certificate, Fingerprint, Issuer, SerialNumber, Subject, Template, Usage};
+use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber, Usage};
 use tidy_warden_core::credential::{CredentialRecord, Origin};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::enrolment::{renewal_opens, renewal_window};
@@ -21,16 +21,16 @@ use tidy_warden_core::settings::{Kind, Renews, Settings};
 use tidy_warden_core::shared::DataKey;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::enrol;
-use tidy_warden_store::acts::errand::{self, Ended, signer_chain};
+use tidy_warden_store::acts::errand::{self, Ended};
 use tidy_warden_store::{Cause, ERRANDS, NewCredential, NewErrand, OperatorStore, SendRefusal, StoreError, Tx, View};
 
 use crate::clock::SystemRandom;
 use crate::issue::press::{KeySource, Mint, Press, Unmade};
-use crate::keys::{self, Openers};
-use crate::open::{KEYS, Ward};
+use crate::keys::Openers;
+use crate::open::Ward;
+use crate::own_key::OwnKey;
 use crate::problem::Problem;
 use crate::rekey::{KeySender, UNTIL_USED};
-use crate::server::SERVER_LIFE;
 
 /// How many answers are looked at in one go.
 const AT_ONCE: usize = 200;
@@ -47,59 +47,25 @@ pub struct ErrandSigner {
     urn: String,
 }
 
-/// The file of its key, and what it is called when it is opened.
-const KEY_FILE: &str = "errands.key";
-const KEY_NAME: &str = "the key that signs errands";
+/// How it is kept.
+const KEPT_AS: OwnKey = OwnKey {
+    name: ERRANDS,
+    what: "the key that signs errands",
+    usage: Usage::Errands,
+    because: "errands are signed with a key of their own",
+};
 
 impl ErrandSigner {
     /// Opens the key, if the ward has one whose certificate is good now.
     pub fn existing(ward: &Ward, openers: &dyn Openers) -> Result<Option<Self>, Problem> {
-        let path = ward.dir.join(KEYS).join(KEY_FILE);
-        let chain = signer_chain(&*ward.store)?.filter(|chain| is_good(chain, ward.now()));
-        let Some(chain) = chain else { return Ok(None) };
-        if let Some(key) = openers.known(&chain[0].public_key) {
-            return Ok(Some(Self { key, chain, urn: ward.record.urn.clone() }));
-        }
-        if !path.exists() {
-            return Ok(None);
-        }
-        let key = keys::open(&path, openers.passphrase(KEY_NAME)?)?;
-        if *key.public_key() != chain[0].public_key {
-            return Err(Problem::refused("no errand can be signed")
-                .because(format!("{} is another key than the ward has a certificate for", path.display()))
-                .next("put the file back from a copy of the ward, or move it away: a new one is made then"));
-        }
-        Ok(Some(Self { key: Arc::new(key), chain, urn: ward.record.urn.clone() }))
+        let found = KEPT_AS.existing(ward, openers)?;
+        Ok(found.map(|(key, chain)| Self { key, chain, urn: ward.record.urn.clone() }))
     }
 
     /// Opens the key; where there is none yet, or its certificate is of no use any more, makes one, which the authority for services signs.
     pub fn open(ward: &mut Ward, openers: &dyn Openers) -> Result<Self, Problem> {
-        if let Some(signer) = Self::existing(ward, openers)? {
-            return Ok(signer);
-        }
-        let failed =
-            |error: &dyn std::fmt::Display| Problem::failed("cannot make the key that signs errands").because(error);
-        let service = ward.service()?;
-        let signer = openers.signer(ward, &service)?;
-        // A key whose certificate ended goes on, too.
-        let key = keys::open_or_make(ward, openers, KEY_FILE, KEY_NAME)?;
-        let urls = ward.urls(&service.name);
-        let template = Template {
-            serial: SerialNumber::new(ward.now(), &mut SystemRandom),
-            subject: &Subject::of(&ward.settings.name, ERRANDS),
-            names: &[],
-            key: &key.proven(),
-            now: ward.now(),
-            life: SERVER_LIFE,
-            usage: Usage::Errands,
-            places: urls.places(),
-        };
-        let issuer = Issuer { certificate: &service.certificate, signer: &*signer };
-        let certificate = template.issue(issuer).map_err(|error| failed(&error))?.certificate;
-        let cause = ward.cause(Some("errands are signed with a key of their own"));
-        ward.store.make_errand_signer(&certificate, &cause)?;
-        let chain = signer_chain(&*ward.store)?.unwrap_or_else(|| vec![certificate]);
-        Ok(Self { key: Arc::new(key), chain, urn: ward.record.urn.clone() })
+        let (key, chain) = KEPT_AS.open(ward, openers)?;
+        Ok(Self { key, chain, urn: ward.record.urn.clone() })
     }
 
     /// The key, for whoever opens this again.
@@ -168,11 +134,6 @@ impl ErrandSigner {
             follows: None,
         }
     }
-}
-
-/// Whether each certificate is good now, and an authority is among them.
-fn is_good(chain: &[Certificate], now: UnixTime) -> bool {
-    chain.len() > 1 && chain.iter().all(|each| each.not_before <= now && each.not_after >= now)
 }
 
 /// Why an errand was not sent, with what to do about it.

@@ -120,6 +120,68 @@ pub(crate) enum ClaimCommand {
     GiveUp(GiveUpArgs),
     /// Offer a device to another owner, who takes it with `claim take`, or does not.
     HandOver(HandOverArgs),
+    /// Write an ownership voucher (RFC 8366): by it a device without a network to the ward knows whose it is.
+    Voucher(VoucherArgs),
+    /// Say what a device makes of a voucher that it is shown: exit 0 or 3. It needs no ward.
+    CheckVoucher(CheckVoucherArgs),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum VoucherFormArg {
+    /// JSON in CMS signed-data, in DER (RFC 8366 section 5.4).
+    Cms,
+    /// JSON in a JWS (RFC 7515); this form is ours.
+    Jws,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct VoucherArgs {
+    /// The device.
+    pub(crate) device: String,
+    /// Its owner.
+    #[arg(long, value_name = "OWNER")]
+    pub(crate) owner: String,
+    /// The certificate by which the device knows its owner, PEM or DER.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) owner_cert: PathBuf,
+    /// The file to write, which must not exist.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: PathBuf,
+    /// How it is written.
+    #[arg(long, value_enum, default_value = "cms")]
+    pub(crate) form: VoucherFormArg,
+    /// How long it is good, for devices with a clock; 30 days if nothing is said.
+    #[arg(long = "for", value_name = "LENGTH", conflicts_with = "nonce")]
+    pub(crate) length: Option<String>,
+    /// The random octets with which the device asked, 8 to 32 in hexadecimal; it has no end then.
+    #[arg(long, value_name = "HEX")]
+    pub(crate) nonce: Option<String>,
+    #[command(flatten)]
+    pub(crate) because: Because,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CheckVoucherArgs {
+    /// The voucher.
+    pub(crate) file: PathBuf,
+    /// The root that the device believes.
+    #[arg(long, value_name = "FILE", required_unless_present = "outfit")]
+    pub(crate) root: Option<PathBuf>,
+    /// Be the device with this outfit: its root, and its id as the serial number if none is given.
+    #[arg(long, value_name = "DIR", conflicts_with = "root")]
+    pub(crate) outfit: Option<PathBuf>,
+    /// The serial number of the device.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) serial: Option<String>,
+    /// The certificate of the owner that the device meets.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) owner_cert: Option<PathBuf>,
+    /// The random octets with which the device asked, in hexadecimal.
+    #[arg(long, value_name = "HEX")]
+    pub(crate) nonce: Option<String>,
+    /// The device has no clock: only a nonce makes a voucher fresh.
+    #[arg(long)]
+    pub(crate) without_clock: bool,
 }
 
 #[derive(Debug, Args)]

@@ -53,6 +53,8 @@ const EXAMPLES: &[(&str, &str)] = &[
     ("claim list", "claim list"),
     ("claim give-up", "claim give-up cb-07 --because 'sent back'"),
     ("claim hand-over", "claim hand-over cb-07 --to saint-ivo"),
+    ("claim voucher", "claim voucher cb-07 --owner brindle-pass --owner-cert owner.pem --out cb-07.vcj"),
+    ("claim check-voucher", "claim check-voucher cb-07.vcj --root root.pem --serial QF-0007"),
     ("job list", "job list --all"),
     ("job show", "job show 7"),
     ("job resume", "job resume 7"),

@@ -2,6 +2,7 @@
 
 mod open;
 mod print;
+mod voucher;
 
 use std::path::Path;
 
@@ -37,6 +38,8 @@ pub(crate) fn run(context: &Context<'_>, command: &ClaimCommand) -> Result<Exit,
         ClaimCommand::Close { device, because } => close(context, device, because.text()),
         ClaimCommand::Take(args) => taken(context, args),
         ClaimCommand::Print(args) => print::run(context, args),
+        ClaimCommand::Voucher(args) => voucher::make(context, args),
+        ClaimCommand::CheckVoucher(args) => voucher::check(context, args),
         ClaimCommand::List => list(context),
         ClaimCommand::GiveUp(args) => give_up(context, args),
         ClaimCommand::HandOver(args) => hand_over(context, args),

@@ -309,7 +309,9 @@ impl Mint<'_> {
             usage,
             places: match usage {
                 Usage::Authority { .. } => urls.list_only(),
-                Usage::Client | Usage::Server | Usage::ClientAndServer | Usage::Errands => urls.places(),
+                Usage::Client | Usage::Server | Usage::ClientAndServer | Usage::Errands | Usage::Vouchers => {
+                    urls.places()
+                }
             },
         };
         let certificate = match above {

@@ -7,7 +7,7 @@ use tidy_warden_core::id::PostName;
 use tidy_warden_core::post::PostRole;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_guard::SAY;
-use tidy_warden_store::{ERRANDS, PostRecord, PostState, ServerRefusal};
+use tidy_warden_store::{ERRANDS, PostRecord, PostState, ServerRefusal, VOUCHERS};
 use tidy_warden_ward::keys::Openers;
 use tidy_warden_ward::post::{self, NewPost, POST};
 use tidy_warden_ward::server::{self, Unrenewed, due};
@@ -119,7 +119,7 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
         all.entry(name).or_default().1 = Some(said);
     }
     // Those of the ward's own folder have a certificate from the beginning.
-    for server in servers.iter().filter(|server| server.name != ERRANDS) {
+    for server in servers.iter().filter(|server| ![ERRANDS, VOUCHERS].contains(&server.name.as_str())) {
         all.entry(parse(&server.name)?).or_default();
     }
     let (mut items, mut rows) = (Vec::new(), Vec::new());

@@ -348,6 +348,89 @@ fn stickers_are_read_by_others_and_lead_to_the_desk_and_nowhere_else() {
 }
 
 #[test]
+fn a_voucher_tells_a_device_offline_whose_it_is() {
+    let world = World::equipped();
+    world.run(&["device", "edit", "wv-1", "--fact", "serial=QF-0417"]).exits(0);
+    world.run(&["owner", "add", "mole"]).exits(0);
+    for name in ["owner", "other"] {
+        let key = format!("{name}.key");
+        let subject = format!("/CN={name}");
+        let args = [
+            "req",
+            "-x509",
+            "-newkey",
+            "ec",
+            "-pkeyopt",
+            "ec_paramgen_curve:P-256",
+            "-nodes",
+            "-days",
+            "30",
+            "-keyout",
+        ];
+        world
+            .other("openssl", &[&args[..], &[&key, "-out", &format!("{name}.pem"), "-subj", &subject]].concat())
+            .exits(0);
+    }
+    let make = |out: &str, more: &[&str]| {
+        let args = ["claim", "voucher", "wv-1", "--owner", "mole", "--owner-cert", "owner.pem", "--out", out];
+        world.run(&[&args[..], more].concat())
+    };
+    make("x.vcj", &[]).exits(3).says(&["no voucher was made for `wv-1`", "it has no owner"]);
+    let code = open(&world, "wv-1");
+    take(&world, "wv-1", &code, "mole").exits(0);
+    make("wv-1.vcj", &[]).exits(0).says(&["QF-0417 is mole's, good until"]);
+    make("wv-1.vcj", &[]).exits(3).says(&["is there already"]);
+    make("wv-1.jws", &["--form", "jws", "--for", "1d"]).exits(0);
+    make("nonce.vcj", &["--nonce", "00112233445566778899aabbccddeeff"]).exits(0).says(&["answers its nonce"]);
+    make("x.vcj", &["--nonce", "00", "--for", "1d"]).exits(2);
+    make("x.vcj", &["--nonce", "00"]).exits(3);
+    let root = "outfits/wv-1/root.pem";
+    // Another program believes it for the same reasons: what it pins and says is signed below the root.
+    let verified = world
+        .other("openssl", &["cms", "-verify", "-inform", "DER", "-in", "wv-1.vcj", "-CAfile", root, "-purpose", "any"]);
+    verified.exits(0).prints(&["ietf-voucher:voucher", "\"serial-number\":\"QF-0417\"", "\"assertion\":\"verified\""]);
+    let check = |file: &str, more: &[&str]| world.run(&[&["claim", "check-voucher", file], more].concat());
+    check("wv-1.vcj", &["--root", root]).exits(0).prints(&["QF-0417", "CN=owner"]).says(&["was not compared"]);
+    for file in ["wv-1.vcj", "wv-1.jws"] {
+        let met = ["--root", root, "--serial", "QF-0417", "--owner-cert", "owner.pem"];
+        let good = check(file, &met).exits(0);
+        assert!(!good.stderr.contains("not compared"), "{good}");
+        check(file, &["--root", root, "--serial", "QF-0417", "--owner-cert", "other.pem"])
+            .exits(3)
+            .says(&["another owner"]);
+        check(file, &["--root", root, "--serial", "QF-0418"]).exits(3).says(&["it is for the serial number `QF-0417`"]);
+        check(file, &["--root", "owner.pem", "--serial", "QF-0417"]).exits(3).says(&["whoever signed it may not"]);
+        check(file, &["--root", root, "--serial", "QF-0417", "--without-clock"]).exits(3);
+        check(file, &["--root", root, "--serial", "QF-0417", "--nonce", &"00".repeat(16)])
+            .exits(3)
+            .says(&["the nonce"]);
+        // The device itself, with what it was given.
+        check(file, &["--outfit", "outfits/wv-1"]).exits(3).says(&["it is for the serial number `QF-0417`"]);
+        check(file, &["--outfit", "outfits/wv-1", "--serial", "QF-0417"]).exits(0);
+    }
+    let asked = "00112233445566778899aabbccddeeff";
+    let nonce = ["--root", root, "--serial", "QF-0417", "--without-clock", "--nonce", asked];
+    check("nonce.vcj", &nonce).exits(0).prints(&["answered"]);
+    check("nonce.vcj", &["--root", root, "--serial", "QF-0417"]).exits(3);
+    // Its signer is a key of its own, which `post list` does not take for a server, and signs nothing else.
+    assert!(!world.run(&["post", "list"]).exits(0).stdout.contains("vouchers"));
+    world
+        .other(
+            "openssl",
+            &["cms", "-verify", "-inform", "DER", "-in", "wv-1.vcj", "-noverify", "-signer", "signer.pem", "-out", "x"],
+        )
+        .exits(0);
+    let signer =
+        world.other("openssl", &["x509", "-in", "signer.pem", "-noout", "-ext", "extendedKeyUsage"]).exits(0).stdout;
+    assert!(signer.contains("1.3.6.1.5.5.7.3.36") || signer.contains("documentSigning"), "{signer}");
+    world.run(&["hold", "wv-1", "--yes", "--because", "lost"]).exits(0);
+    make("x.vcj", &[]).exits(3).says(&["on hold"]);
+    let log = world.run(&["audit", "log", "--subject", "wv-1", "--format", "json"]).exits(0).stdout;
+    assert_eq!(log.matches("claim.voucher").count(), 3);
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
 fn links_are_shown_once_and_end() {
     let world = world();
     let made = world.run(&["owner", "link", "mole-west", "--for", "7d", "--format", "json"]).exits(0).json();

@@ -11,7 +11,7 @@ use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
 
 use super::constraint::NameRefused;
-use super::issue::ID_KP_JWT;
+use super::issue::{ID_KP_DOCUMENT, ID_KP_JWT};
 use super::{Certificate, Fingerprint};
 use crate::time::UnixTime;
 
@@ -24,6 +24,8 @@ pub enum Purpose {
     Server,
     /// To sign errands: it must say so itself.
     Errands,
+    /// To sign ownership vouchers: it must say so itself.
+    Vouchers,
     /// Whatever it says itself.
     Any,
 }
@@ -302,6 +304,10 @@ fn check_purpose(certificate: &Certificate, purpose: Purpose) -> Result<(), Chai
         let missing = "it is not for signing JWTs alone";
         return Err(ChainError::Purpose { subject: certificate.subject_text.clone(), missing });
     }
+    if purpose == Purpose::Vouchers && certificate.extended_key_usage.as_deref() != Some(&[ID_KP_DOCUMENT]) {
+        let missing = "it is not for signing documents alone";
+        return Err(ChainError::Purpose { subject: certificate.subject_text.clone(), missing });
+    }
     if purpose != Purpose::Any && certificate.key_usage.is_some_and(|usage| !usage.digital_signature()) {
         let missing = "its key usage lacks digitalSignature";
         return Err(ChainError::Purpose { subject: certificate.subject_text.clone(), missing });
@@ -314,6 +320,7 @@ fn check_extended_usage(certificate: &Certificate, purpose: Purpose) -> Result<(
         Purpose::Client => (ID_KP_CLIENT_AUTH, "its extended key usage lacks clientAuth"),
         Purpose::Server => (ID_KP_SERVER_AUTH, "its extended key usage lacks serverAuth"),
         Purpose::Errands => (ID_KP_JWT, "its extended key usage lacks id-kp-jwt"),
+        Purpose::Vouchers => (ID_KP_DOCUMENT, "its extended key usage lacks id-kp-documentSigning"),
         Purpose::Any => return Ok(()),
     };
     if let Some(usages) = &certificate.extended_key_usage

@@ -22,6 +22,9 @@ const SET_BACK: Span = Span::from_seconds(600);
 const ID_AD_CA_ISSUERS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.2");
 
 /// keyUsage bits (RFC 5280 section 4.2.1.3).
+/// The purpose of signing documents (RFC 9336 section 3).
+pub(super) const ID_KP_DOCUMENT: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.36");
+
 /// The purpose of signing JWTs (RFC 9509 section 3).
 pub(super) const ID_KP_JWT: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.37");
 
@@ -47,6 +50,8 @@ pub enum Usage<'a> {
     ClientAndServer,
     /// A key that signs errands: id-kp-jwt (RFC 9509), and nothing that anything else has.
     Errands,
+    /// A key that signs ownership vouchers: id-kp-documentSigning (RFC 9336), and nothing that anything else has.
+    Vouchers,
 }
 
 impl Usage<'_> {
@@ -289,6 +294,7 @@ pub fn renewed_server(
     let usage = match current.extended_key_usage.as_deref() {
         Some([ID_KP_SERVER_AUTH]) => Usage::Server,
         Some([ID_KP_JWT]) => Usage::Errands,
+        Some([ID_KP_DOCUMENT]) => Usage::Vouchers,
         _ => return Err(IssueError::NoServer),
     };
     let form = Form::new(issuer, usage, now, life, places)?;
@@ -320,7 +326,7 @@ fn head(usage: Usage<'_>) -> Vec<u8> {
             let limit = path_length.map(|limit| asn1::unsigned(&[limit])).unwrap_or_default();
             (asn1::sequence(&[&asn1::boolean_true(), &limit]), &[KEY_CERT_SIGN, CRL_SIGN])
         }
-        Usage::Client | Usage::Server | Usage::ClientAndServer | Usage::Errands => {
+        Usage::Client | Usage::Server | Usage::ClientAndServer | Usage::Errands | Usage::Vouchers => {
             (asn1::sequence(&[]), &[DIGITAL_SIGNATURE])
         }
     };
@@ -336,6 +342,7 @@ fn head(usage: Usage<'_>) -> Vec<u8> {
         Usage::Server => &[ID_KP_SERVER_AUTH],
         Usage::ClientAndServer => &[ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH],
         Usage::Errands => &[ID_KP_JWT],
+        Usage::Vouchers => &[ID_KP_DOCUMENT],
     };
     if !purposes.is_empty() {
         let purposes: Vec<u8> = purposes.iter().flat_map(|purpose| asn1::oid(*purpose)).collect();

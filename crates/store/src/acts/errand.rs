@@ -22,7 +22,12 @@ fn chain(view: &dyn View, own: Certificate) -> Result<Vec<Certificate>, StoreErr
 
 /// The certificate of the key that signs errands now, with those above it; `None` if none was sent yet.
 pub fn signer_chain(view: &dyn View) -> Result<Option<Vec<Certificate>>, StoreError> {
-    match view.server_certificate(ERRANDS) {
+    chain_of(view, ERRANDS)
+}
+
+/// The certificate of a key of the ward's that signs something, with those above it; `None` if there is none yet.
+pub fn chain_of(view: &dyn View, name: &str) -> Result<Option<Vec<Certificate>>, StoreError> {
+    match view.server_certificate(name) {
         Ok(own) => Ok(Some(chain(view, own)?)),
         Err(StoreError::Unknown { .. }) => Ok(None),
         Err(error) => Err(error),

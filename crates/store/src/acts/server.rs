@@ -39,14 +39,17 @@ pub enum ServerRefusal {
 /// A guard, a desk, or a post that is not retired, with its certificate.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ServerRecord {
-    /// Its name: `guard` and `desk` for those in the ward's own folder, [`ERRANDS`] for what signs errands.
+    /// Its name: `guard` and `desk` for those in the ward's own folder, [`ERRANDS`] and [`VOUCHERS`] for what signs those.
     pub name: String,
     /// Its certificate.
     pub certificate: Certificate,
 }
 
 /// The names of those in the ward's own folder.
-pub(super) const OWN: [&str; 3] = ["guard", "desk", ERRANDS];
+pub(super) const OWN: [&str; 4] = ["guard", "desk", ERRANDS, VOUCHERS];
+
+/// What the key that signs ownership vouchers is called among them.
+pub const VOUCHERS: &str = "vouchers";
 
 /// What the key that signs errands is called among them.
 pub const ERRANDS: &str = "errands";
@@ -67,9 +70,10 @@ pub fn all(view: &dyn View) -> Result<Vec<ServerRecord>, StoreError> {
     Ok(all)
 }
 
-/// Gives a key that signs errands its first certificate, in the place of another key's if there was one.
-pub fn make(tx: &mut dyn Tx, certificate: &Certificate, cause: &Cause) -> Result<(), StoreError> {
-    let before = match tx.server_certificate(ERRANDS) {
+/// Gives a key that signs errands or vouchers ([`ERRANDS`], [`VOUCHERS`]) its first certificate, in the place of another key's if there was
+/// one.
+pub fn make(tx: &mut dyn Tx, name: &str, certificate: &Certificate, cause: &Cause) -> Result<(), StoreError> {
+    let before = match tx.server_certificate(name) {
         Ok(before) => Some(before),
         Err(StoreError::Unknown { .. }) => None,
         Err(error) => return Err(error),
@@ -80,10 +84,10 @@ pub fn make(tx: &mut dyn Tx, certificate: &Certificate, cause: &Cause) -> Result
     });
     if let Some(before) = &before {
         detail["before"] = json!(before.serial.to_string());
-        tx.put_former_server(ERRANDS, before)?;
+        tx.put_former_server(name, before)?;
     }
-    let change = append(tx, cause, "server.make", ERRANDS, &detail)?;
-    tx.put_server(ERRANDS, certificate)?;
+    let change = append(tx, cause, "server.make", name, &detail)?;
+    tx.put_server(name, certificate)?;
     tx.put_servers_changed(change)
 }
 

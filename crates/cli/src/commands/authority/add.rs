@@ -94,7 +94,7 @@ impl Addition<'_> {
 
     fn refuse_taken(&self) -> Result<(), Problem> {
         // Keys of the ward that are no authority's have names, too.
-        let reserved = ["tokens", "guard", "desk", "errands", "notices"].contains(&self.name.as_str());
+        let reserved = ["tokens", "guard", "desk", "errands", "vouchers", "notices"].contains(&self.name.as_str());
         match reserved || self.is_there()? {
             true => Err(Problem::refused(format!("the name `{}` is in use", self.name)).next("authority list")),
             false => Ok(()),
