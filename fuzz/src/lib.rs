@@ -8,6 +8,7 @@ use std::collections::BTreeMap;
 use std::sync::LazyLock;
 
 use tidy_warden_core::certificate::{Certificate, Purpose, SerialNumber, judge};
+use tidy_warden_core::claim::{Code, Window};
 use tidy_warden_core::condition::{Candidate, Condition, Groups, Use};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::est;
@@ -27,6 +28,7 @@ use tidy_warden_core::text::Source;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token::{Form, Maker, Terms, TokenKey, Unverified};
 use tidy_warden_core::topic::{TopicFilter, TopicName};
+use tidy_warden_core::voucher::{Knows, MAX_VOUCHER, Voucher};
 use tidy_warden_serve::strict;
 
 /// A few devices that random policies can be for.
@@ -302,6 +304,53 @@ pub fn rekey(data: &[u8]) {
         assert!(request.verify(&key, "urn:uuid:00000000-0000-4000-8000-000000000000", UnixTime(1_000)).is_err());
     }
     assert!(OWN.as_ref().is_some_and(|own| jwe::open(text, "jwk+json", own).is_err()));
+}
+
+/// By how many devices a voucher is believed: of one that asked with a nonce or not, with a clock or without.
+///
+/// # Panics
+/// If what is believed is not what the root signed.
+#[must_use]
+pub fn believed(data: &[u8]) -> usize {
+    static ROOT: LazyLock<Vec<Certificate>> =
+        LazyLock::new(|| Certificate::read_all(include_bytes!("../seeds/voucher/root.pem")).unwrap_or_default());
+    let serial = "QF-0417";
+    let mut count = 0;
+    for now in [None, Some(UnixTime(1_797_000_000))] {
+        for nonce in [None, Some(&b"0123456789abcdef"[..])] {
+            let knows = Knows { serial, roots: &ROOT, nonce, owner: None, now };
+            // The seeds are the only ones that the root signed: whatever is changed, nothing else is believed.
+            match Voucher::believe(data, &knows) {
+                Ok(voucher) => {
+                    let owner = Certificate::from_der(&voucher.owner).map(|owner| owner.subject_text);
+                    assert!(voucher.serial == serial && owner.as_deref() == Ok("CN=brindle"));
+                    assert!(data.len() <= MAX_VOUCHER);
+                    count += 1;
+                }
+                Err(bad) => assert!(!bad.to_string().is_empty()),
+            }
+            let nobody = Knows { roots: &[], ..knows };
+            assert!(Voucher::believe(data, &nobody).is_err(), "without a root nothing is believed");
+        }
+    }
+    count
+}
+
+/// A voucher, and what a device says when it opens itself: what is read is within its bounds.
+///
+/// # Panics
+/// If something does not hold.
+pub fn voucher(data: &[u8]) {
+    let _ = believed(data);
+    let longest = Span::from_seconds(300);
+    assert!(Window::read(data, None).is_err(), "where a kind allows none, there is none");
+    if let Ok(window) = Window::read(data, Some(longest)) {
+        assert!(window.length.seconds() >= 1 && window.length <= longest);
+        assert_eq!(Code::parse(&window.code.grouped()).as_ref().map(Code::grouped), Ok(window.code.grouped()));
+    }
+    if let Ok(code) = std::str::from_utf8(data).map_err(drop).and_then(|text| Code::parse(text).map_err(drop)) {
+        assert_eq!(Code::parse(&code.grouped()).as_ref().map(Code::grouped), Ok(code.grouped()));
+    }
 }
 
 /// A key file, plain or locked: it is refused, or the key signs what it verifies.

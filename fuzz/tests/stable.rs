@@ -127,6 +127,14 @@ fn rekeys() {
 }
 
 #[test]
+fn vouchers() {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("seeds/voucher");
+    let believed = |name: &str| tidy_warden_fuzz::believed(&std::fs::read(folder.join(name)).unwrap());
+    assert_eq!(["until.cms", "until.jws", "nonce.cms", "nonce.jws"].map(believed), [1, 1, 2, 2]);
+    run("voucher", tidy_warden_fuzz::voucher);
+}
+
+#[test]
 fn http_heads() {
     run("head", tidy_warden_fuzz::http_head);
 }

@@ -65,7 +65,7 @@ impl Code {
             }
         }
         let sum = weigh(values.iter().copied());
-        let check = (0..ALPHABET.len()).find(|check| (sum + check * (RANDOM + 1)) % ALPHABET.len() == 0);
+        let check = (0..ALPHABET.len()).find(|check| (sum + check * (RANDOM + 1)).is_multiple_of(ALPHABET.len()));
         values.push(check.unwrap_or_default());
         let mut text = Zeroizing::new(String::with_capacity(values.len()));
         values.iter().for_each(|value| text.push(char::from(ALPHABET[*value])));

@@ -73,21 +73,21 @@ fn offer_json(offer: &Offered) -> Value {
     json!({ "device": offer.id, "kind": offer.kind, "from": offer.from, "ends": offer.ends })
 }
 
-fn places(given: &BTreeMap<String, String>) -> Result<Vec<Place>, Said> {
+fn places(given: &BTreeMap<String, String>) -> Result<Vec<Place>, Box<Said>> {
     if given.len() > super::MOST_CHOICES {
-        return Err(problem(StatusCode::UNPROCESSABLE_ENTITY, "too many places"));
+        return Err(problem(StatusCode::UNPROCESSABLE_ENTITY, "too many places").into());
     }
     let parsed = given.iter().map(|(name, value)| Some((name.parse().ok()?, value.parse().ok()?)));
-    parsed.collect::<Option<_>>().ok_or_else(|| problem(StatusCode::UNPROCESSABLE_ENTITY, "a place is none"))
+    parsed.collect::<Option<_>>().ok_or_else(|| problem(StatusCode::UNPROCESSABLE_ENTITY, "a place is none").into())
 }
 
 /// A body, which may be left out where all of it may.
-fn body<'b, T: Deserialize<'b> + Default>(octets: &'b [u8]) -> Result<T, Said> {
+fn body<'b, T: Deserialize<'b> + Default>(octets: &'b [u8]) -> Result<T, Box<Said>> {
     if octets.is_empty() { Ok(T::default()) } else { needed(octets) }
 }
 
-fn needed<'b, T: Deserialize<'b>>(octets: &'b [u8]) -> Result<T, Said> {
-    serde_json::from_slice(octets).map_err(|_| problem(StatusCode::BAD_REQUEST, "the body has another form"))
+fn needed<'b, T: Deserialize<'b>>(octets: &'b [u8]) -> Result<T, Box<Said>> {
+    serde_json::from_slice(octets).map_err(|_| problem(StatusCode::BAD_REQUEST, "the body has another form").into())
 }
 
 impl Desk {
@@ -99,36 +99,37 @@ impl Desk {
             Api::Act(..) => OwnerScope::Give,
         };
         match self.bearer(live, request, wanted).and_then(|owner| self.for_owner(live, request, path, &owner)) {
-            Ok(said) | Err(said) => said,
+            Ok(said) => said,
+            Err(said) => *said,
         }
     }
 
     /// The owner for whom a program asks.
-    fn bearer(&self, live: &Live, request: &OwnerRequest, wanted: OwnerScope) -> Result<OwnerRecord, Said> {
+    fn bearer(&self, live: &Live, request: &OwnerRequest, wanted: OwnerScope) -> Result<OwnerRecord, Box<Said>> {
         let unproved = |because: &str| {
             self.owner_refused(request, StatusCode::UNAUTHORIZED, because, None);
             let said = problem(StatusCode::UNAUTHORIZED, "this is not a token that an owner may use here");
             said.with("www-authenticate", "Bearer realm=\"owner\"".to_owned()).slow()
         };
-        let Some(text) = &request.bearer else { return Err(unproved("it shows no token")) };
+        let Some(text) = &request.bearer else { return Err(unproved("it shows no token").into()) };
         let token = OwnerToken::verify(text, &live.token_keys, &audience(live), self.now())
             .map_err(|bad| unproved(&bad.to_string()))?;
         let found = self
             .ask(|reader| reader.view(|view| Ok((view.owner(&token.owner)?, view.head()?))))
             .map_err(|error| self.api_refused(request, &NotDone::Doubt(error.to_string())))?;
-        let (Some(owner), head) = found else { return Err(unproved("there is no such owner")) };
+        let (Some(owner), head) = found else { return Err(unproved("there is no such owner").into()) };
         if head.doubt.is_some() || self.is_in_doubt() {
-            return Err(self.api_refused(request, &NotDone::Doubt("the store is in doubt".to_owned())));
+            return Err(self.api_refused(request, &NotDone::Doubt("the store is in doubt".to_owned())).into());
         }
         if owner.retired.is_some() || token.issued < owner.signed_in_from {
-            return Err(unproved("its owner was retired or signed out since"));
+            return Err(unproved("its owner was retired or signed out since").into());
         }
         if !token.scopes.contains(&wanted) {
             self.owner_refused(request, StatusCode::FORBIDDEN, &format!("{}: out of scope", owner.id), None);
             let challenge =
                 format!("Bearer realm=\"owner\", error=\"insufficient_scope\", scope=\"{}\"", wanted.as_str());
             let said = problem(StatusCode::FORBIDDEN, &format!("the token has no scope {}", wanted.as_str()));
-            return Err(said.with("www-authenticate", challenge));
+            return Err(said.with("www-authenticate", challenge).into());
         }
         Ok(owner)
     }
@@ -149,7 +150,13 @@ impl Desk {
         if matches!(why, NotDone::NotClaimed) { said.slow() } else { said }
     }
 
-    fn for_owner(&self, live: &Live, request: &OwnerRequest, path: &Api, owner: &OwnerRecord) -> Result<Said, Said> {
+    fn for_owner(
+        &self,
+        live: &Live,
+        request: &OwnerRequest,
+        path: &Api,
+        owner: &OwnerRecord,
+    ) -> Result<Said, Box<Said>> {
         let refused = |why: NotDone| self.api_refused(request, &why);
         match path {
             Api::Devices => {

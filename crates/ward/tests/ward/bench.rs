@@ -137,7 +137,7 @@ impl Bench {
     }
 }
 
-fn opened(folder: &Path) -> Ward {
+pub(crate) fn opened(folder: &Path) -> Ward {
     let mut ward = Ward::open(folder, "ada".into()).unwrap();
     ward.clock = WardClock::Fixed(NOW);
     ward

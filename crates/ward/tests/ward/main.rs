@@ -6,6 +6,7 @@ mod asking;
 mod backup;
 mod bench;
 mod bulk;
+mod claim;
 mod files;
 mod import;
 mod issue;
