@@ -4,7 +4,7 @@ mod admission;
 pub(crate) mod audit;
 pub(crate) mod authority;
 mod changes;
-mod claim;
+pub(crate) mod claim;
 pub(crate) mod credential;
 pub(crate) mod crl;
 pub(crate) mod desk;

@@ -3,6 +3,7 @@
 //! Every line that it prints was checked before it was printed; the first claim that does not hold ends the demo with an
 //! error and a non-zero exit code.
 
+mod claim;
 mod desk;
 mod errand;
 mod gate;

@@ -336,9 +336,9 @@ mod tests {
         Label {
             maker: "Quillfeather Ropeways".into(),
             name: name.into(),
-            code: "K7M3-D9PX-A4RTC".into(),
+            code: "K7M3-D9PX-A4RTD".into(),
             foot: "until 2026-12-31".into(),
-            link: format!("https://desk.example.org:8843/claim?device={name}&code=K7M3-D9PX-A4RTC"),
+            link: format!("https://desk.example.org:8843/claim?device={name}&code=K7M3-D9PX-A4RTD"),
         }
     }
 

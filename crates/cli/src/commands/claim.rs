@@ -4,6 +4,8 @@ mod open;
 mod print;
 mod voucher;
 
+pub(crate) use print::label;
+
 use std::path::Path;
 
 use serde_json::{Value, json};

@@ -1,6 +1,7 @@
 //! `owner`: who buys devices and claims them.
 
 use serde_json::{Value, json};
+use tidy_warden_core::claim::Scope;
 use tidy_warden_core::device::Note;
 use tidy_warden_core::id::OwnerId;
 use tidy_warden_core::key::sha256;
@@ -177,16 +178,19 @@ fn list(context: &Context<'_>) -> Result<Exit, Problem> {
 fn show(context: &Context<'_>, name: &str) -> Result<Exit, Problem> {
     let ward = context.ward()?;
     let owner = named(&ward, name)?;
-    let (count, devices, offers, links, sessions) = ward.store.view(|view| {
+    let (count, devices, offers, links, sessions, tries) = ward.store.view(|view| {
         Ok((
             view.count_owned(&owner.id)?,
             view.owned(&owner.id, "", SHOWN)?,
             view.hand_overs(Some(&owner.id), "", SHOWN)?,
             view.count_owner_passes(&owner.id, PassKind::Link)?,
             view.count_owner_passes(&owner.id, PassKind::Session)?,
+            view.tries(Scope::Owner, owner.id.as_str())?,
         ))
     })?;
     let now = ward.now();
+    let tries = tries.filter(|tries| !tries.is_over(Scope::Owner, now));
+    let is_heard = !tries.is_some_and(|tries| tries.is_locked(Scope::Owner, ward.settings.claims.tries, now));
     let devices: Vec<String> = devices.iter().map(ToString::to_string).collect();
     let offers: Vec<_> = offers.iter().filter(|offer| offer.is_open(now)).collect();
     let told: Vec<String> =
@@ -199,6 +203,7 @@ fn show(context: &Context<'_>, name: &str) -> Result<Exit, Problem> {
         "owner": owner.id, "contact": owner.contact.as_ref().map(Note::as_str), "places": place_texts(&owner),
         "added": owner.added, "retired": owner.retired, "count": count, "devices": devices, "offered": offered,
         "links": links, "sessions": sessions,
+        "wrong": tries.map(|tries| json!({ "count": tries.count, "last": tries.last, "is_heard": is_heard })),
     });
     let mut text = String::new();
     let mut line = |name: &str, said: &str| text.push_str(&format!("{name:<10}{said}\n"));
@@ -217,6 +222,17 @@ fn show(context: &Context<'_>, name: &str) -> Result<Exit, Problem> {
     }
     if links + sessions > 0 {
         line("signs in", &format!("{links} links kept, {sessions} sessions"));
+    }
+    if let Some(tries) = tries {
+        let told = if is_heard { "" } else { "; it is not heard: owner unlock lets it try again" };
+        line(
+            "wrong",
+            &format!(
+                "{}, the last at {}{told}",
+                counted(usize::try_from(tries.count).unwrap_or(usize::MAX), "code"),
+                tries.last
+            ),
+        );
     }
     context.console.show("tidy-warden/owner/1", value, &text)?;
     Ok(Exit::Done)

@@ -19,7 +19,7 @@ use tidy_warden_guard::{Event, Sink};
 use tidy_warden_simulate::{Broker, ConnectError, Device, Login, certification_request};
 use zeroize::Zeroizing;
 
-use super::{Story, desk, errand, gate, world};
+use super::{Story, claim, desk, errand, gate, world};
 use crate::clock::WardClock;
 use crate::commands::init::{Passphrases, Plan, found};
 use crate::commands::{audit, crl, guard, policy};
@@ -69,6 +69,7 @@ pub(super) async fn all(story: &Story<'_>, dir: &Path) -> Result<(), Problem> {
     desk::by_themselves(story, &mut ward, &passphrase, address).await?;
     gate::tokens(story, &mut ward, &passphrase, address).await?;
     errand::restart(story, &mut ward, &passphrase, (address, &vane, VANE)).await?;
+    claim::finds_its_owner(story, &mut ward, (dir, &passphrase), address).await?;
     theft(story, &mut ward, address, &vane).await?;
     afterwards(story, &mut ward, dir, &passphrase)
 }
@@ -137,7 +138,7 @@ fn der(path: &Path) -> Result<Vec<u8>, Problem> {
         .map_err(|error| Problem::failed("an outfit is broken").because(error))
 }
 
-fn login(outfit: &Path, id: &str, key: Option<Vec<u8>>) -> Result<Login, Problem> {
+pub(super) fn login(outfit: &Path, id: &str, key: Option<Vec<u8>>) -> Result<Login, Problem> {
     let failed = |error: ConnectError| Problem::failed("a simulated device cannot be set up").because(error);
     let identity = match key {
         Some(key) => Some((vec![der(&outfit.join("device.pem"))?, der(&outfit.join("chain.pem"))?], key)),
@@ -186,7 +187,7 @@ fn enroll_with_key(story: &Story<'_>, ward: &mut Ward, out: &Path, passphrase: &
     login(&enrolled.outfit, CONTROL, Some(key))
 }
 
-fn pem_to_der(pem: &str) -> Result<Vec<u8>, Problem> {
+pub(super) fn pem_to_der(pem: &str) -> Result<Vec<u8>, Problem> {
     let body: String = pem.lines().filter(|line| !line.starts_with("-----")).collect();
     data_encoding::BASE64.decode(body.as_bytes()).map_err(broken)
 }

@@ -126,7 +126,9 @@ fn a_code_is_refused_alike_whatever_is_wrong_and_guessing_ends() {
     let log = world.run(&["audit", "log", "--subject", "gg-1", "--format", "json"]).exits(0).stdout;
     assert_eq!(log.matches("claim.refuse").count(), 6, "{log}");
     assert!(log.contains("another code") && log.contains("a place that is not the owner's"), "{log}");
+    world.run(&["owner", "show", "mole-west"]).exits(0).prints(&["codes, the last at"]);
     world.run(&["owner", "unlock", "mole-west", "--yes"]).exits(0);
+    assert!(world.run(&["owner", "show", "mole-west", "--format", "json"]).exits(0).json()["wrong"].is_null());
     take(&world, "gg-1", &code, "mole-west").exits(0);
     take(&world, "gg-4", &code, "nobody").exits(4).says(&["there is no owner `nobody`"]);
     world.run(&["audit", "verify"]).exits(0);

@@ -32,7 +32,8 @@ struct Row {
 }
 
 /// A sticker. Its link is made anew by the ward's settings: whatever a list says, nobody is led elsewhere.
-fn label(settings: &Settings, id: &DeviceId, code: Option<&Code>, ends: &str) -> Label {
+/// A device's sticker.
+pub(crate) fn label(settings: &Settings, id: &DeviceId, code: Option<&Code>, ends: &str) -> Label {
     let day: String = ends.chars().take(10).collect();
     Label {
         maker: settings.name.clone(),
