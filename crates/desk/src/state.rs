@@ -10,7 +10,7 @@ use hyper::body::Bytes;
 use tidy_warden_core::authority::{AuthorityRecord, AuthorityRole};
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::est;
-use tidy_warden_core::id::{AuthorityName, DeviceId, KindName};
+use tidy_warden_core::id::{AuthorityName, DeviceId, KindName, OwnerId};
 use tidy_warden_core::key::{PublicKey, Signer};
 use tidy_warden_core::settings::{Renews, Settings};
 use tidy_warden_core::shared::DataKey;
@@ -287,6 +287,8 @@ pub struct Desk {
     pub(crate) by_device: Buckets<DeviceId>,
     /// How often a device opens itself to be claimed.
     pub(crate) windows: Buckets<DeviceId>,
+    /// What owners change.
+    pub(crate) by_owner: Buckets<OwnerId>,
     told: Buckets<Source>,
     /// How often it is told of a server that it could not be given its next certificate.
     pub(crate) untold_servers: Buckets<String>,
@@ -336,6 +338,7 @@ impl Desk {
             by_source: Buckets::default(),
             by_device: Buckets::default(),
             windows: Buckets::default(),
+            by_owner: Buckets::default(),
             told: Buckets::default(),
             untold_servers: Buckets::default(),
             repairs: Buckets::default(),

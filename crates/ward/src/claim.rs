@@ -4,12 +4,12 @@
 use tidy_warden_core::claim::{ClaimBy, Code, CodeDigest, OpenClaim, OpenRefusal, OpenedBy, salt_of_nobody};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::{DeviceId, KindName, OwnerId};
-use tidy_warden_core::owner::Place;
+use tidy_warden_core::owner::{Place, PlaceRefusal};
 use tidy_warden_core::random;
 use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::acts::claim;
-use tidy_warden_store::{Answer, Cause, KindRules, OperatorStore, Rules, StoreError, Take, Taken};
+use tidy_warden_store::{Answer, Cause, KindRules, OperatorStore, PassRefusal, Passed, Rules, StoreError, Take, Taken};
 
 use crate::clock::SystemRandom;
 
@@ -79,6 +79,33 @@ pub fn take(
         match taken {
             Ok(taken) => Ok(taken),
         }
+    })
+}
+
+/// Has an owner take a device that is offered to it. A place that is not the owner's is recorded, and counted as a wrong try.
+///
+/// # Errors
+/// There is no such owner; the store cannot be read or written.
+pub fn take_offered(
+    store: &mut OperatorStore,
+    settings: &Settings,
+    device: &DeviceId,
+    (owner, wanted): (&OwnerId, &[Place]),
+    cause: &Cause,
+) -> Answer<Passed, PassRefusal> {
+    by_rules(settings, |rules| {
+        let taken = store.decide(|tx| claim::take_offered(tx, device, (owner, wanted), rules, cause))?;
+        if let Err(PassRefusal::Place(PlaceRefusal::NotIts { .. })) = &taken {
+            let take = Take { device, owner, wanted, shown: None, source: None };
+            let noted = store.decide(|tx| {
+                claim::note_place(tx, &take, rules, cause)?;
+                Ok(Ok::<_, std::convert::Infallible>(()))
+            })?;
+            match noted {
+                Ok(()) => {}
+            }
+        }
+        Ok(taken)
     })
 }
 

@@ -289,7 +289,7 @@ pub(crate) struct HandOverArgs {
     /// To whom.
     #[arg(long, value_name = "OWNER", required_unless_present = "withdraw")]
     pub(crate) to: Option<String>,
-    /// How long that owner can take it; without it as [claims] offer says.
+    /// How long that owner can take it; without it as `offer` under `[claims]` says.
     #[arg(long = "for", value_name = "LENGTH", requires = "to")]
     pub(crate) length: Option<String>,
     /// Take the offer back.

@@ -16,7 +16,7 @@ use tidy_warden_core::owner::OwnerRecord;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::claim;
 use tidy_warden_store::{PassRefusal, Passed, StoreError, Taken, Tx};
-use tidy_warden_ward::claim::{Wish, by_rules, kind_rules, take};
+use tidy_warden_ward::claim::{Wish, by_rules, kind_rules, take, take_offered};
 
 use super::changes::{devices_text, of_devices};
 use super::owner::{named, places};
@@ -185,9 +185,7 @@ fn taken(context: &Context<'_>, args: &TakeArgs) -> Result<Exit, Problem> {
         && ward.store.hand_over(&id)?.is_some();
     let settings = ward.settings.clone();
     if is_offered {
-        let over = by_rules(&settings, |rules| {
-            ward.store.decide(|tx| claim::take_offered(tx, &id, (&owner.id, &wanted), rules, &cause))
-        })?;
+        let over = take_offered(&mut ward.store, &settings, &id, (&owner.id, &wanted), &cause)?;
         let passed = over.map_err(|why| pass_refusal(&why))?;
         return tell_passed(console, &passed, format!("{} has {id} now{}", owner.id, place_text(&passed)));
     }

@@ -13,7 +13,7 @@ use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_simulate::{Device, Login};
 use tidy_warden_store::acts::{claim, owner};
 use tidy_warden_store::{Passed, Taken};
-use tidy_warden_ward::claim::{Wish, by_rules, open, openings, take};
+use tidy_warden_ward::claim::{Wish, open, openings, take, take_offered};
 use tidy_warden_ward::issue::one::enroll;
 use tidy_warden_ward::issue::press::KeySource;
 
@@ -158,8 +158,7 @@ pub(super) async fn finds_its_owner(
     story.claim(offered.is_ok(), "it is offered")?;
     let settings = ward.settings.clone();
     let begun = Instant::now();
-    let over =
-        by_rules(&settings, |rules| ward.store.decide(|tx| claim::take_offered(tx, &id, (&next, &[]), rules, &cause)))?;
+    let over = take_offered(&mut ward.store, &settings, &id, (&next, &[]), &cause)?;
     let over = over.map_err(|why| broken(format!("{why:?}")))?;
     let cut = live.ended(CUT_WITHIN).await;
     story.claim(cut.is_some(), "the former owner's session ends")?;

@@ -66,6 +66,8 @@ fn a_device_is_opened_claimed_given_up_and_handed_over() {
     stranger.exits(3).says(&["`gg-1` is not offered to `mole-west`"]);
     let outside = world.run(&["claim", "take", "gg-1", "--owner", "ivo", "--place", "site=mole", "--yes"]);
     outside.exits(3).says(&["`ivo` has no place site=mole; it has site=ivo, site=ivo-north"]);
+    let log = world.run(&["audit", "log", "--subject", "gg-1", "--format", "json"]).exits(0).stdout;
+    assert!(log.contains("a place that is not the owner's"), "what was asked for outside is recorded: {log}");
     let over = world.run(&["claim", "take", "gg-1", "--owner", "ivo", "--place", "site=ivo-north", "--yes"]);
     over.exits(0).says(&["loses publish rope/mole/gg-1/level", "ivo has gg-1 now at site=ivo-north", "sessions ended"]);
     world.run(&["claim", "give-up", "gg-1", "--yes"]).exits(0).says(&["gg-1 is nobody's now"]);

@@ -1,5 +1,5 @@
 """Asks a desk as a program of an owner would, and holds every answer against the description that the desk gives of itself."""
-import json, re, ssl, sys, urllib.error, urllib.request
+import json, re, ssl, sys, urllib.error, urllib.parse, urllib.request
 
 import jsonschema
 
@@ -134,6 +134,81 @@ status, fields, text = send("GET", "/owner?after=%0d%0aSet-Cookie:%20a=b", heade
 assert b"Sign in" in text or status in (200, 303), status
 assert "a=b" not in str(fields), fields
 assert send("POST", "/owner/sign-out", b"form=x", headers={"Content-Type": "application/x-www-form-urlencoded", "Origin": "https://evil.example"})[0] == 403
+
+# The page, with what no browser sends.
+class Stay(urllib.request.HTTPRedirectHandler):
+    def redirect_request(self, *_):
+        return None
+
+
+class Visitor:
+    """A browser without manners: it keeps cookies, and sends what it is told to."""
+
+    def __init__(self):
+        self.cookies = {}
+        self.opener = urllib.request.build_opener(urllib.request.HTTPSHandler(context=context), Stay)
+
+    def send(self, method, path, body=None, kind="application/x-www-form-urlencoded"):
+        cookies = "; ".join(f"{name}={value}" for name, value in self.cookies.items())
+        fields = {"Cookie": cookies} if cookies else {}
+        if body is not None:
+            fields["Content-Type"] = kind
+        request = urllib.request.Request(job["base"] + path, data=body, method=method, headers=fields)
+        try:
+            answer = self.opener.open(request, timeout=30)
+        except urllib.error.HTTPError as error:
+            answer = error
+        for cookie in answer.headers.get_all("Set-Cookie") or []:
+            name, value = cookie.split(";")[0].split("=", 1)
+            self.cookies[name] = value
+        return answer.status, answer.headers, answer.read().decode()
+
+    def post(self, path, **fields):
+        return self.send("POST", path, urllib.parse.urlencode(fields).encode())
+
+
+visitor = Visitor()
+assert visitor.send("GET", "/owner/sign-in?" + job["link"].split("?")[1])[0] == 303
+form = re.search(r'name="form" value="([^"]+)"', visitor.send("GET", "/owner/sign-in")[2]).group(1)
+# A form that is none of its own leaves the link as it was.
+assert visitor.post("/owner/sign-in", form="x" * len(form))[0] == 403
+visitor = Visitor()
+visitor.send("GET", "/owner/sign-in?" + job["link"].split("?")[1])
+form = re.search(r'name="form" value="([^"]+)"', visitor.send("GET", "/owner/sign-in")[2]).group(1)
+assert visitor.post("/owner/sign-in", form=form)[1]["Location"] == "/owner"
+status, fields, text = visitor.send("GET", "/owner")
+form = re.search(r'name="form" value="([^"]+)"', text).group(1)
+assert "default-src 'none'" in fields["Content-Security-Policy"] and "unsafe" not in fields["Content-Security-Policy"]
+# What is typed is text wherever it comes back, and in no header.
+for typed in ["<script>alert(1)</script>", '"><img src=x onerror=alert(1)>', "../../etc/passwd", "cb-01\r\nSet-Cookie: a=b", "\u202ecb", "x" * 4000]:
+    status, fields, text = visitor.post("/claim", form=form, device=typed, code=job["codes"]["cb-03"])
+    assert status == 403 and "<script" not in text and "<img" not in text and "a=b" not in str(fields), (typed, status)
+    assert "could not be claimed" in text
+    status, fields, text = visitor.post("/owner/devices/cb-03/hand-over", form=form, to=typed)
+    assert status in (404, 422) and "<script" not in text and "<img" not in text, (typed, status)
+query = urllib.parse.urlencode({"device": "<b>\r\nX: y", "code": "<i>"})
+status, fields, _ = visitor.send("GET", "/claim?" + query)
+assert status == 303 and fields["Location"] == "/claim" and "X" not in fields
+assert "<b>" not in visitor.send("GET", "/claim")[2]
+# Too large, of another type, without the form's token, with two of it, by another method.
+assert visitor.send("POST", "/claim", b"form=" + form.encode() + b"&code=" + b"x" * 9000)[0] == 413
+assert visitor.send("POST", "/claim", b"{}", "application/json")[0] == 415
+assert visitor.post("/claim", device="cb-03", code=job["codes"]["cb-03"])[0] == 403
+assert visitor.send("POST", "/claim", f"form={form}&form={form}&device=cb-03".encode())[0] == 403
+assert visitor.send("POST", "/claim", b"\xff%zz=%00&form=" + form.encode())[0] == 403
+assert visitor.send("PUT", "/owner")[0] == 405 and visitor.send("GET", "/owner/devices/..%2f..%2fx")[0] == 404
+# A place that is none, or not this owner's.
+assert visitor.post("/claim", form=form, device="cb-03", code=job["codes"]["cb-03"], **{"place.owner": "x y"})[0] == 400
+assert visitor.post("/claim", form=form, device="cb-03", code=job["codes"]["cb-03"], **{"place.site": "brindle"})[0] == 422
+# Whoever changes too much is told when to come again.
+for _ in range(200):
+    status, fields, text = send("DELETE", "/owner/v1/devices/cb-77/hand-over", token=job["token"])
+    if status != 404:
+        break
+assert status == 429 and int({name.lower(): value for name, value in fields.items()}["retry-after"]) >= 1, (status, text)
+asks("DELETE", "/owner/v1/devices/cb-77/hand-over", 429)
+assert asks("GET", "/owner/v1/devices", 200, token=job["other"]) is not None
+asks("DELETE", "/owner/v1/devices/cb-77/hand-over", 404, token=job["other"])
 # All that is described was tried with an answer that is good.
 for template, methods in document["paths"].items():
     for method in methods:

@@ -88,7 +88,7 @@ fn the_interface_answers_as_its_description_says_and_each_door_takes_its_own_tok
         world.run(&["token", "issue", "brindle-pass", "--for", "1h", "--audience", "https://localhost:8843/owner/v1"]);
     let job = json!({
         "base": desk.url(""), "token": token(&all, "brindle-pass"), "reads": token(&all[..1], "brindle-pass"),
-        "other": token(&all, "saint-ivo"), "device_token": device_token.trim(),
+        "other": token(&all, "saint-ivo"), "link": link(&world, &desk, "saint-ivo"), "device_token": device_token.trim(),
         "device_token_for_owners": for_owners.exits(0).stdout.trim(),
         "codes": {"cb-01": code(&world, "cb-01"), "cb-02": code(&world, "cb-02"), "cb-03": code(&world, "cb-03")},
     });

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::PoisonError;
+use std::time::{Duration, Instant};
 
 use tidy_warden_core::claim::{BadCode, Code, HandOver};
 use tidy_warden_core::device::DeviceState;
@@ -10,7 +11,7 @@ use tidy_warden_core::owner::{OwnerRecord, Place, PlaceRefusal};
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::claim;
 use tidy_warden_store::{Cause, DeviceView, OperatorStore, PassRefusal, StoreError, Taken, View};
-use tidy_warden_ward::claim::{Wish, by_rules, take};
+use tidy_warden_ward::claim::{Wish, by_rules, take, take_offered};
 
 use super::OwnerRequest;
 use super::route::Act;
@@ -18,6 +19,10 @@ use crate::state::{Desk, Live};
 
 /// How many devices are shown at once.
 pub(super) const PAGE: usize = 50;
+
+/// How many changes an owner makes within how long. A claim costs some milliseconds.
+const CHANGES: u32 = 120;
+const WITHIN: Duration = Duration::from_secs(60);
 
 /// The longest that a device can be offered.
 const LONGEST_OFFER: Span = Span::from_days(90);
@@ -67,6 +72,9 @@ pub(super) enum NotDone {
     /// It cannot be given away.
     #[error("{0}")]
     Refused(String),
+    /// The owner changes more than it may.
+    #[error("too many changes in a minute; come again in {} s", .0.as_secs() + 1)]
+    TooOften(Duration),
     /// Nobody knows.
     #[error("the ward does not answer; come again later")]
     Doubt(String),
@@ -150,13 +158,15 @@ impl Desk {
         })
     }
 
-    /// Makes a change for an owner. They come one after another: whoever floods with codes holds up nobody but owners.
+    /// Makes a change for an owner. They come one after another, and of each owner a bounded number, whatever network it is in: whoever
+    /// floods with codes or offers fills no record, and holds up other owners little and nobody else.
     fn as_owner<T>(
         &self,
         owner: &OwnerRecord,
         act: impl FnOnce(&mut OperatorStore, &Cause) -> Result<T, NotDone>,
     ) -> Result<T, NotDone> {
         let Some(store) = &self.owners else { return Err(NotDone::Doubt("this desk is at a post".to_owned())) };
+        self.by_owner.take(&owner.id, CHANGES, WITHIN, Instant::now()).map_err(NotDone::TooOften)?;
         let mut store = store.lock().unwrap_or_else(PoisonError::into_inner);
         if self.is_in_doubt() || store.head()?.doubt.is_some() {
             return Err(NotDone::Doubt("the store is in doubt".to_owned()));
@@ -214,10 +224,7 @@ impl Desk {
                 let ends = cause.at.plus(live.settings.claims.offer.min(LONGEST_OFFER));
                 Ok(store.decide(|tx| claim::offer(tx, id, (by, &to), ends, cause))?.map(drop)?)
             }
-            Act::Take => by_rules(&live.settings, |rules| {
-                let taken = store.decide(|tx| claim::take_offered(tx, id, (&owner.id, wanted), rules, cause))?;
-                Ok(taken.map(drop)?)
-            }),
+            Act::Take => Ok(take_offered(store, &live.settings, id, (&owner.id, wanted), cause)?.map(drop)?),
             Act::DropOffer => {
                 let dropped =
                     store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(claim::drop_offer(tx, id, by, cause)?)))?;

@@ -139,6 +139,11 @@ impl Desk {
             NotDone::NotYours => StatusCode::NOT_FOUND,
             NotDone::NotClaimed => StatusCode::FORBIDDEN,
             NotDone::Code(_) | NotDone::Place(_) | NotDone::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            NotDone::TooOften(wait) => {
+                self.owner_refused(request, StatusCode::TOO_MANY_REQUESTS, &why.to_string(), None);
+                let said = problem(StatusCode::TOO_MANY_REQUESTS, &why.to_string());
+                return Said { retry_after: Some(wait.as_secs() + 1), ..said };
+            }
             NotDone::Doubt(because) => {
                 self.owner_refused(request, StatusCode::SERVICE_UNAVAILABLE, because, None);
                 let said = problem(StatusCode::SERVICE_UNAVAILABLE, &why.to_string());

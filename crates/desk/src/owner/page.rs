@@ -275,6 +275,12 @@ impl Desk {
         }
         let secret = Zeroizing::new(random::bytes::<32>(&mut SystemRandom));
         let (link, session) = (sha256(&*octets), sha256(&*secret));
+        // Whoever has no link makes no change: nothing waits for it.
+        match self.ask(|reader| reader.view(|view| owner::signed_in(view, &link, PassKind::Link, self.now()))) {
+            Err(error) => return self.doubt(live, request, &error.to_string()),
+            Ok(None) => return failed("its link is not good"),
+            Ok(Some(_)) => {}
+        }
         let cause = self.cause("signed in by a link".to_owned());
         let opened = store
             .lock()
@@ -377,6 +383,7 @@ impl Desk {
             NotDone::Doubt(because) => return self.doubt(live, request, because),
             NotDone::NotYours => StatusCode::NOT_FOUND,
             NotDone::NotClaimed => StatusCode::FORBIDDEN,
+            NotDone::TooOften(_) => StatusCode::TOO_MANY_REQUESTS,
             NotDone::Code(_) | NotDone::Place(_) | NotDone::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
         };
         self.owner_refused(request, status, &format!("owner {}: {why}", who.owner.id), None);
@@ -428,6 +435,7 @@ impl Desk {
             Err(why) => {
                 let status = match why {
                     NotDone::NotClaimed => StatusCode::FORBIDDEN,
+                    NotDone::TooOften(_) => StatusCode::TOO_MANY_REQUESTS,
                     _ => StatusCode::UNPROCESSABLE_ENTITY,
                 };
                 let locked = if is_locked(self, live, &who.owner) { ", who is not heard any more" } else { "" };

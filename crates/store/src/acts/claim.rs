@@ -123,6 +123,9 @@ pub struct Passed {
     pub until: Option<UnixTime>,
 }
 
+/// Why a place is refused, in the record.
+const NO_PLACE: &str = "a place that is not the owner's";
+
 /// What became of a claim.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Taken {
@@ -217,7 +220,7 @@ pub fn take(tx: &mut dyn Tx, take: &Take<'_>, rules: &Rules<'_>, cause: &Cause) 
         Err(refusal) => {
             // Whoever has to choose did nothing wrong.
             if matches!(refusal, PlaceRefusal::NotIts { .. }) {
-                count(tx, take, "a place that is not the owner's", rules.tries, cause)?;
+                count(tx, take, NO_PLACE, rules.tries, cause)?;
             }
             return Ok(Taken::Place(refusal));
         }
@@ -233,6 +236,15 @@ pub fn take(tx: &mut dyn Tx, take: &Take<'_>, rules: &Rules<'_>, cause: &Cause) 
     let to = Some((take.owner, place, open.came()));
     let passing = Passing { to, went: Went::GivenUp, rotate: kind.rotate, act: "claim.take" };
     Ok(Taken::Yes(Box::new(pass(tx, view, passing, cause)?)))
+}
+
+/// Counts and records that an owner wanted to put a device that is offered to it at a place that is not its own, unless it is not heard
+/// any more.
+pub fn note_place(tx: &mut dyn Tx, take: &Take<'_>, rules: &Rules<'_>, cause: &Cause) -> Result<(), StoreError> {
+    match is_locked(tx, take, rules.tries, cause.at)? {
+        true => Ok(()),
+        false => count(tx, take, NO_PLACE, rules.tries, cause),
+    }
 }
 
 /// Counts a wrong try, and records it.
