@@ -137,7 +137,10 @@ fn ends_text(passed: &Passed) -> Option<String> {
     if !passed.ended.is_empty() {
         parts.push(format!("so did {}", counted(passed.ended.len(), "shared key")));
     }
-    if let Some(until) = passed.until {
+    let since = passed.after.passed;
+    if let Some(until) = passed.until.filter(|until| since.is_some_and(|since| *until < since)) {
+        parts.push(format!("so did what it signed in with, at {until}: enroll it anew"));
+    } else if let Some(until) = passed.until {
         parts.push(format!("what it signs in with is taken until {until}, and it is asked to renew"));
     }
     Some(parts.join("; "))

@@ -435,6 +435,25 @@ fn a_voucher_tells_a_device_offline_whose_it_is() {
 }
 
 #[test]
+fn where_a_kind_says_so_all_that_was_a_former_owners_ends_at_once() {
+    let world = World::equipped();
+    let settings = std::fs::read_to_string(world.path("w/ward.toml")).unwrap();
+    world.write("w/ward.toml", settings.replacen("[kinds.windvane]\n", "[kinds.windvane]\nclaim_rotate = \"0s\"\n", 1));
+    world.run(&["owner", "add", "mole"]).exits(0);
+    let code = open(&world, "wv-1");
+    take(&world, "wv-1", &code, "mole").exits(0);
+    let judged = || world.run(&["credential", "show", "--cert", "outfits/wv-1/device.pem"]);
+    judged().prints(&["may sign in  yes"]);
+    let given = world.run(&["claim", "give-up", "wv-1", "--yes"]).exits(0);
+    given.says(&["so did what it signed in with", "enroll it anew"]);
+    judged().prints(&["may sign in  no"]);
+    world.run(&["enroll", "wv-1", "--make-key", "--again", "--out", "again"]).exits(0);
+    let anew = world.run(&["credential", "show", "--cert", "again/wv-1/device.pem"]);
+    anew.prints(&["may sign in  yes"]);
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
 fn links_are_shown_once_and_end() {
     let world = world();
     let made = world.run(&["owner", "link", "mole-west", "--for", "7d", "--format", "json"]).exits(0).json();

@@ -327,7 +327,8 @@ fn pass(tx: &mut dyn Tx, view: DeviceView, passing: Passing<'_>, cause: &Cause) 
     let change = append(tx, cause, passing.act, before.id.as_str(), &detail)?;
     touch_gateway(tx, before.gateway.as_ref(), change)?;
     tx.update_device(&before, &after, change)?;
-    if rotate.is_some() && !ending.is_empty() {
+    // Where all ends at once there is nothing left to renew with.
+    if rotate.is_some_and(|rotate| rotate.seconds() > 0) && !ending.is_empty() {
         tx.put_renew_asked(std::slice::from_ref(&before.id), cause.at)?;
         after.renew_asked = Some(cause.at);
     }
