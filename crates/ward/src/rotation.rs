@@ -522,12 +522,19 @@ pub fn status(store: &dyn View, name: &str, most: usize, now: UnixTime) -> Resul
         return Ok((rotation, troubled));
     }
     for place in 0..rotation.position.parts.len().min(LOOKED) {
-        let counts = recount(store, &rotation, place, now, &mut |id, standing| {
+        let counted = recount(store, &rotation, place, now, &mut |id, standing| {
             if troubled.len() < most && matches!(standing, Standing::Overdue | Standing::Failed(_)) {
                 troubled.push((id.clone(), standing));
             }
-        })?;
-        rotation.position.parts[place].counts = counts;
+        });
+        match counted {
+            Ok(counts) => rotation.position.parts[place].counts = counts,
+            Err(problem) => {
+                // Whoever drives it may have ended it between two looks, and its parts went with it.
+                let ended = named(store, name)?;
+                return if ended.job.ended.is_some() { Ok((ended, Vec::new())) } else { Err(problem) };
+            }
+        }
     }
     Ok((rotation, troubled))
 }
