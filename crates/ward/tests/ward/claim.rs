@@ -98,7 +98,8 @@ fn a_hundred_thousand_guesses_get_nowhere_and_hold_up_nobody() {
     let wrong = Code::new(&mut SystemRandom);
     let guess = |ward: &mut Ward, number: u64| {
         let number = usize::try_from(number).unwrap();
-        let source = format!("203.0.{}.0/24", number % NETWORKS);
+        let network = number % NETWORKS;
+        let source = format!("203.{}.{}.0/24", network / 256, network % 256);
         let (taken, _) = try_with(ward, (&wanted, &thieves[number % OWNERS]), &wrong, Some(&source));
         assert_eq!(taken, Taken::No);
     };
