@@ -197,11 +197,8 @@ impl Voucher {
             return Err(form("it is too long"));
         }
         // DER begins with a SEQUENCE, and no text of a JWS with that character.
-        let json = if octets.first() == Some(&0x30) { cms::opened(octets, knows)? } else { opened_jws(octets, knows)? };
-        let whole: Whole = serde_json::from_slice(&json).map_err(|_| form("what it says is not of RFC 8366"))?;
-        let body = whole.voucher;
-        let time = |text: &str| text.parse::<UnixTime>().map_err(|_| form("one of its times is none"));
-        let created = time(&body.created_on)?;
+        let said = if octets.first() == Some(&0x30) { cms::opened(octets, knows)? } else { opened_jws(octets, knows)? };
+        let Said { created, body } = said;
         let ends = body.expires_on.as_deref().map(time).transpose()?;
         let decode = |text: &str| BASE64.decode(text.as_bytes()).map_err(|_| form("a part of it is not in base64"));
         let nonce = body.nonce.as_deref().map(decode).transpose()?;
@@ -246,13 +243,26 @@ fn signer_is_good(chain: &[Certificate], knows: &Knows<'_>, created: UnixTime) -
     judge(leaf, above, knows.roots, Purpose::Vouchers, at).map(drop).map_err(BadVoucher::Signer)
 }
 
-/// When a voucher says that it was made, of which nothing is believed yet.
-fn created(json: &[u8]) -> Result<UnixTime, BadVoucher> {
-    let whole: Whole = serde_json::from_slice(json).map_err(|_| BadVoucher::Form("what it says is not of RFC 8366"))?;
-    whole.voucher.created_on.parse().map_err(|_| BadVoucher::Form("one of its times is none"))
+fn time(text: &str) -> Result<UnixTime, BadVoucher> {
+    text.parse().map_err(|_| BadVoucher::Form("one of its times is none"))
 }
 
-fn opened_jws(octets: &[u8], knows: &Knows<'_>) -> Result<Vec<u8>, BadVoucher> {
+/// What a voucher says, and when it says that it was made.
+struct Said {
+    created: UnixTime,
+    body: Body,
+}
+
+impl Said {
+    /// Nothing of it is believed yet.
+    fn read(json: &[u8]) -> Result<Self, BadVoucher> {
+        let Whole { voucher: body } =
+            serde_json::from_slice(json).map_err(|_| BadVoucher::Form("what it says is not of RFC 8366"))?;
+        Ok(Self { created: time(&body.created_on)?, body })
+    }
+}
+
+fn opened_jws(octets: &[u8], knows: &Knows<'_>) -> Result<Said, BadVoucher> {
     let form = BadVoucher::Form;
     let text = std::str::from_utf8(octets).map_err(|_| form("it is neither CMS nor a JWS"))?;
     let cut = Cut::of(text.trim_end()).ok_or(form("it is neither CMS nor a JWS"))?;
@@ -268,12 +278,13 @@ fn opened_jws(octets: &[u8], knows: &Knows<'_>) -> Result<Vec<u8>, BadVoucher> {
         let der = BASE64.decode(each.as_bytes()).map_err(|_| form("its certificates are not in base64"))?;
         chain.push(Certificate::from_der(&der).map_err(|_| form("its certificates cannot be read"))?);
     }
-    signer_is_good(&chain, knows, created(&cut.payload)?)?;
+    let said = Said::read(&cut.payload)?;
+    signer_is_good(&chain, knows, said.created)?;
     let key = chain.first().map(|leaf| &leaf.public_key).ok_or(form("it comes with no certificate"))?;
     if !cut.is_signed_by(TokenKey::Public(key)) {
         return Err(BadVoucher::Signature);
     }
-    Ok(cut.payload)
+    Ok(said)
 }
 
 #[cfg(test)]

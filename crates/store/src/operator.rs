@@ -420,6 +420,14 @@ impl OperatorStore {
         decided(&mut *self.0, |tx| job::take(tx, number, lease, is_gone, cause))
     }
 
+    /// Makes a change that cannot be refused, of several acts.
+    ///
+    /// # Errors
+    /// What `act` says.
+    pub fn make<T>(&mut self, act: impl FnOnce(&mut dyn Tx) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        made(&mut *self.0, act)
+    }
+
     /// Makes a change that may be refused, of several acts.
     ///
     /// # Errors

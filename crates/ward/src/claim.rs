@@ -72,13 +72,7 @@ pub fn take(
         let salt = open.and_then(|open| open.code).map_or_else(|| salt_of_nobody(wish.device), |code| code.salt);
         let shown = wish.code.map(|code| code.digest(salt));
         // Another look, in the change: what was opened anew meanwhile has another salt, and this one does not fit.
-        let taken = store.decide(|tx| {
-            let taken = claim::take(tx, &wish.take(shown), rules, cause)?;
-            Ok(Ok::<_, std::convert::Infallible>(taken))
-        })?;
-        match taken {
-            Ok(taken) => Ok(taken),
-        }
+        store.make(|tx| claim::take(tx, &wish.take(shown), rules, cause))
     })
 }
 
@@ -97,13 +91,7 @@ pub fn take_offered(
         let taken = store.decide(|tx| claim::take_offered(tx, device, (owner, wanted), rules, cause))?;
         if let Err(PassRefusal::Place(PlaceRefusal::NotIts { .. })) = &taken {
             let take = Take { device, owner, wanted, shown: None, source: None };
-            let noted = store.decide(|tx| {
-                claim::note_place(tx, &take, rules, cause)?;
-                Ok(Ok::<_, std::convert::Infallible>(()))
-            })?;
-            match noted {
-                Ok(()) => {}
-            }
+            store.make(|tx| claim::note_place(tx, &take, rules, cause))?;
         }
         Ok(taken)
     })

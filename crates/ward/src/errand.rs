@@ -275,7 +275,7 @@ fn settle_one(
     if serial.is_none() {
         let because = format!("what `{}` answered", errand.device);
         let cause = Cause { because, ..cause.clone() };
-        let is_ended = store.decide(|tx| {
+        let is_ended = store.make(|tx| {
             let is_ended = errand::end(tx, number, &how, &cause)?;
             if let Some(signs) = signs
                 && is_ended
@@ -288,9 +288,9 @@ fn settle_one(
                 let again = NewErrand { follows: Some(number), ..again };
                 signs.signer.put(tx, &again, &cause)?.ok();
             }
-            Ok(Ok::<_, std::convert::Infallible>(is_ended))
+            Ok(is_ended)
         })?;
-        if is_ended == Ok(false) {
+        if !is_ended {
             return Ok(None);
         }
     }
@@ -592,7 +592,5 @@ fn ask_batch(
 
 /// Forgets errands that ended long ago.
 pub fn forget(store: &mut OperatorStore, now: UnixTime) -> Result<usize, StoreError> {
-    let forgotten =
-        store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(tx.drop_errands(now.minus(KEPT), FORGOTTEN)?)))?;
-    Ok(forgotten.unwrap_or_default())
+    store.make(|tx| tx.drop_errands(now.minus(KEPT), FORGOTTEN))
 }

@@ -9,7 +9,7 @@ use tidy_warden_core::notice::NoticeRecord;
 use tidy_warden_core::random::bytes;
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::notice::{self, Sent};
-use tidy_warden_store::{Cause, OperatorStore, StoreError, Tx};
+use tidy_warden_store::{Cause, OperatorStore, StoreError};
 
 use crate::clock::SystemRandom;
 use crate::keys::{self, Openers};
@@ -51,8 +51,7 @@ pub fn of_reflex(ward: &str, reflex: &str, device: &DeviceId, evidence: &str, at
 /// Has a web service told that this is a trial.
 pub fn try_it(store: &mut OperatorStore, ward: &str, cause: &Cause) -> Result<bool, Problem> {
     let (id, body) = written(ward, "trial", cause.at, json!({ "by": cause.actor }));
-    let put = |tx: &mut dyn Tx| Ok(Ok::<_, std::convert::Infallible>(notice::put(tx, id, body, cause.at)?));
-    Ok(store.decide(put)? == Ok(true))
+    Ok(store.make(|tx| notice::put(tx, id, body, cause.at))?)
 }
 
 /// Takes the next that is to be sent now.
@@ -61,21 +60,15 @@ pub fn take(store: &mut OperatorStore, now: UnixTime) -> Result<Option<NoticeRec
     if store.due_notices(now, 1)?.is_empty() {
         return Ok(None);
     }
-    let taken = store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(notice::take(tx, now)?)))?;
-    Ok(taken.unwrap_or_default())
+    store.make(|tx| notice::take(tx, now))
 }
 
 /// Notes what became of one.
 pub fn settle(store: &mut OperatorStore, record: &NoticeRecord, sent: &Sent, now: UnixTime) -> Result<(), StoreError> {
-    let settle = |tx: &mut dyn Tx| Ok(Ok::<_, std::convert::Infallible>(notice::settle(tx, record, sent, now)?));
-    store.decide(settle).map(|_| ())
+    store.make(|tx| notice::settle(tx, record, sent, now)).map(drop)
 }
 
 /// Forgets what does not wait any more.
 pub fn forget(store: &mut OperatorStore, now: UnixTime) -> Result<usize, StoreError> {
-    let forget = |tx: &mut dyn Tx| {
-        let forgotten = tx.drop_notices(now.minus(KEPT), FORGOTTEN)?;
-        Ok(Ok::<_, std::convert::Infallible>(forgotten))
-    };
-    Ok(store.decide(forget)?.unwrap_or_default())
+    store.make(|tx| tx.drop_notices(now.minus(KEPT), FORGOTTEN))
 }

@@ -294,15 +294,13 @@ pub fn undo(store: &mut OperatorStore, name: &str, cause: &Cause) -> Result<Vec<
         let hits: Vec<Hit> = store.hits(Some(name), before, UNDONE)?;
         let Some(last) = hits.last() else { return Ok(released) };
         before = last.number;
-        let some = store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(reflex::undo(tx, &hits, cause)?)))?;
-        released.extend(some.unwrap_or_default());
+        released.extend(store.make(|tx| reflex::undo(tx, &hits, cause))?);
     }
 }
 
 /// Has a reflex that stopped go on; says whether it had.
 pub fn resume(store: &mut OperatorStore, name: &str, cause: &Cause) -> Result<bool, Problem> {
-    let resumed = store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(reflex::resume(tx, name, cause)?)))?;
-    Ok(resumed == Ok(true))
+    Ok(store.make(|tx| reflex::resume(tx, name, cause))?)
 }
 
 /// How far a reflex is, if a desk has ever looked for it, and how often it acted within its time.
@@ -323,9 +321,5 @@ const FORGOTTEN: usize = 20_000;
 /// Forgets what guards noticed long ago.
 pub fn forget(store: &mut OperatorStore, now: UnixTime) -> Result<usize, StoreError> {
     let below = store.last_evidence()? - MOST_KEPT;
-    let forget = |tx: &mut dyn Tx| {
-        let forgotten = tx.drop_evidence(now.minus(KEPT), below, FORGOTTEN)?;
-        Ok(Ok::<_, std::convert::Infallible>(forgotten))
-    };
-    Ok(store.decide(forget)?.unwrap_or_default())
+    store.make(|tx| tx.drop_evidence(now.minus(KEPT), below, FORGOTTEN))
 }

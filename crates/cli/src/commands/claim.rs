@@ -55,9 +55,7 @@ pub(super) fn deliver(path: &Path, text: &str) -> Result<(), StoreError> {
 
 /// Makes a change that cannot be refused.
 pub(super) fn done<T>(ward: &mut Ward, act: impl FnOnce(&mut dyn Tx) -> Result<T, StoreError>) -> Result<T, Problem> {
-    match ward.store.decide(|tx| act(tx).map(Ok::<T, std::convert::Infallible>))? {
-        Ok(done) => Ok(done),
-    }
+    Ok(ward.store.make(act)?)
 }
 
 /// A code that somebody typed or put into a file. Whether there is such a one is not looked at.

@@ -5,7 +5,7 @@ use const_oid::db::rfc5911::{ID_CONTENT_TYPE, ID_MESSAGE_DIGEST, ID_SIGNED_DATA,
 use const_oid::db::rfc5912::{ID_SHA_256, ID_SHA_384, ID_SHA_512};
 use der::{Decode, Reader, SliceReader, Tag};
 
-use super::{BadVoucher, Knows, MOST_CERTIFICATES, created, signer_is_good};
+use super::{BadVoucher, Knows, MOST_CERTIFICATES, Said, signer_is_good};
 use crate::asn1;
 use crate::certificate::Certificate;
 use crate::key::{KeyType, SignError, Signer, sha256};
@@ -179,7 +179,7 @@ fn signed_attribute<'a>(all: &[&'a [u8]], kind: ObjectIdentifier) -> Option<&'a 
 }
 
 /// What is in signed-data, if whoever signed it may sign vouchers.
-pub(super) fn opened(der: &[u8], knows: &Knows<'_>) -> Result<Vec<u8>, BadVoucher> {
+pub(super) fn opened(der: &[u8], knows: &Knows<'_>) -> Result<Said, BadVoucher> {
     let form = BadVoucher::Form;
     let parts = parts(der)?;
     let is_signer =
@@ -187,7 +187,8 @@ pub(super) fn opened(der: &[u8], knows: &Knows<'_>) -> Result<Vec<u8>, BadVouche
     let (leaves, above): (Vec<Certificate>, Vec<Certificate>) = parts.certificates.into_iter().partition(is_signer);
     let [leaf] = leaves.as_slice() else { return Err(form("its signer's certificate is not with it")) };
     let chain: Vec<Certificate> = [leaf.clone()].into_iter().chain(above).collect();
-    signer_is_good(&chain, knows, created(parts.content)?)?;
+    let said = Said::read(parts.content)?;
+    signer_is_good(&chain, knows, said.created)?;
     let attributes = elements(parts.attributes).map_err(|_| form("its attributes cannot be read"))?;
     // Sections 5.4 and 11.1: the attributes are signed, and they have the digest of what is in it and say what that is.
     let key = &leaf.public_key;
@@ -206,5 +207,5 @@ pub(super) fn opened(der: &[u8], knows: &Knows<'_>) -> Result<Vec<u8>, BadVouche
     }
     let to_be_signed = asn1::element(0x31, parts.attributes);
     key.verify(parts.algorithm, &to_be_signed, parts.signature).map_err(|_| BadVoucher::Signature)?;
-    Ok(parts.content.to_vec())
+    Ok(said)
 }

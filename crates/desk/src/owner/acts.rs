@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::PoisonError;
 use std::time::{Duration, Instant};
 
+use hyper::StatusCode;
 use tidy_warden_core::claim::{BadCode, Code, HandOver};
 use tidy_warden_core::device::DeviceState;
 use tidy_warden_core::id::{DeviceId, LabelName, LabelValue, OwnerId};
@@ -78,6 +79,19 @@ pub(super) enum NotDone {
     /// Nobody knows.
     #[error("the ward does not answer; come again later")]
     Doubt(String),
+}
+
+impl NotDone {
+    /// The status with which it is answered, by the page and the interface alike.
+    pub(super) fn status(&self) -> StatusCode {
+        match self {
+            Self::NotYours => StatusCode::NOT_FOUND,
+            Self::NotClaimed => StatusCode::FORBIDDEN,
+            Self::Code(_) | Self::Place(_) | Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::TooOften(_) => StatusCode::TOO_MANY_REQUESTS,
+            Self::Doubt(_) => StatusCode::SERVICE_UNAVAILABLE,
+        }
+    }
 }
 
 impl From<StoreError> for NotDone {
@@ -226,9 +240,8 @@ impl Desk {
             }
             Act::Take => Ok(take_offered(store, &live.settings, id, (&owner.id, wanted), cause)?.map(drop)?),
             Act::DropOffer => {
-                let dropped =
-                    store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(claim::drop_offer(tx, id, by, cause)?)))?;
-                if matches!(dropped, Ok(true)) { Ok(()) } else { Err(NotDone::NotYours) }
+                let was_offered = store.make(|tx| claim::drop_offer(tx, id, by, cause))?;
+                if was_offered { Ok(()) } else { Err(NotDone::NotYours) }
             }
         })
     }

@@ -135,24 +135,18 @@ impl Desk {
     }
 
     fn api_refused(&self, request: &OwnerRequest, why: &NotDone) -> Said {
-        let status = match why {
-            NotDone::NotYours => StatusCode::NOT_FOUND,
-            NotDone::NotClaimed => StatusCode::FORBIDDEN,
-            NotDone::Code(_) | NotDone::Place(_) | NotDone::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
-            NotDone::TooOften(wait) => {
-                self.owner_refused(request, StatusCode::TOO_MANY_REQUESTS, &why.to_string(), None);
-                let said = problem(StatusCode::TOO_MANY_REQUESTS, &why.to_string());
-                return Said { retry_after: Some(wait.as_secs() + 1), ..said };
-            }
-            NotDone::Doubt(because) => {
-                self.owner_refused(request, StatusCode::SERVICE_UNAVAILABLE, because, None);
-                let said = problem(StatusCode::SERVICE_UNAVAILABLE, &why.to_string());
-                return Said { retry_after: Some(10), ..said };
-            }
+        let because = match why {
+            NotDone::Doubt(because) => because.clone(),
+            told => told.to_string(),
         };
-        self.owner_refused(request, status, &why.to_string(), None);
-        let said = problem(status, &why.to_string());
-        if matches!(why, NotDone::NotClaimed) { said.slow() } else { said }
+        self.owner_refused(request, why.status(), &because, None);
+        let said = problem(why.status(), &why.to_string());
+        match why {
+            NotDone::NotClaimed => said.slow(),
+            NotDone::TooOften(wait) => Said { retry_after: Some(wait.as_secs() + 1), ..said },
+            NotDone::Doubt(_) => Said { retry_after: Some(10), ..said },
+            _ => said,
+        }
     }
 
     fn for_owner(

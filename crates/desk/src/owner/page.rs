@@ -285,11 +285,11 @@ impl Desk {
         let opened = store
             .lock()
             .unwrap_or_else(PoisonError::into_inner)
-            .decide(|tx| Ok(Ok::<_, std::convert::Infallible>(owner::sign_in(tx, &link, &session, SESSION, &cause)?)));
+            .make(|tx| owner::sign_in(tx, &link, &session, SESSION, &cause));
         match opened {
             Err(error) => self.doubt(live, request, &error.to_string()),
-            Ok(Ok(None)) => failed("its link is not good"),
-            Ok(Ok(Some(_))) => {
+            Ok(None) => failed("its link is not good"),
+            Ok(Some(_)) => {
                 // What a sticker said before somebody had to sign in is where they wanted to go.
                 let next =
                     if self.sealer.open(Sealed::Claim, &request.cookies).is_some() { "/claim" } else { "/owner" };
@@ -379,13 +379,10 @@ impl Desk {
 
     /// What is told of something that was not done.
     fn not_done(&self, live: &Live, request: &OwnerRequest, who: &SignedIn, why: &NotDone) -> Said {
-        let status = match why {
-            NotDone::Doubt(because) => return self.doubt(live, request, because),
-            NotDone::NotYours => StatusCode::NOT_FOUND,
-            NotDone::NotClaimed => StatusCode::FORBIDDEN,
-            NotDone::TooOften(_) => StatusCode::TOO_MANY_REQUESTS,
-            NotDone::Code(_) | NotDone::Place(_) | NotDone::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
-        };
+        if let NotDone::Doubt(because) = why {
+            return self.doubt(live, request, because);
+        }
+        let status = why.status();
         self.owner_refused(request, status, &format!("owner {}: {why}", who.owner.id), None);
         self.home(live, request, who, "", Some((status, sentence(&why.to_string()))))
     }
@@ -433,11 +430,7 @@ impl Desk {
                 .with("set-cookie", cookie::forget(Sealed::Claim)),
             Err(NotDone::Doubt(because)) => self.doubt(live, request, &because),
             Err(why) => {
-                let status = match why {
-                    NotDone::NotClaimed => StatusCode::FORBIDDEN,
-                    NotDone::TooOften(_) => StatusCode::TOO_MANY_REQUESTS,
-                    _ => StatusCode::UNPROCESSABLE_ENTITY,
-                };
+                let status = why.status();
                 let locked = if is_locked(self, live, &who.owner) { ", who is not heard any more" } else { "" };
                 self.owner_refused(request, status, &format!("owner {}{locked}: {why}", who.owner.id), None);
                 let short = device.chars().take(64).collect();
@@ -450,9 +443,8 @@ impl Desk {
         let Some(store) = &self.owners else { return self.doubt(live, request, "this desk is at a post") };
         let digest = sha256(&*who.secret);
         let mut store = store.lock().unwrap_or_else(PoisonError::into_inner);
-        let dropped = store.decide(|tx| Ok(Ok::<_, std::convert::Infallible>(tx.drop_owner_pass(&digest)?)));
-        match dropped {
-            Ok(_) => self.told("/owner/sign-in", "You are signed out.").with("set-cookie", cookie::no_session()),
+        match store.make(|tx| tx.drop_owner_pass(&digest)) {
+            Ok(()) => self.told("/owner/sign-in", "You are signed out.").with("set-cookie", cookie::no_session()),
             Err(error) => self.doubt(live, request, &error.to_string()),
         }
     }
