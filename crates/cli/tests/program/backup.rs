@@ -229,7 +229,7 @@ fn what_goes_back_in_time_is_noticed_and_lets_nobody_in_until_a_person_says_so()
     world.has_first_uses(1);
     world.restore("yesterday.backup", &["--yes"]).exits(3).says(&["it goes back in time", "--anyway"]);
     let anyway = ["--yes", "--anyway", "--because", "the disk died"];
-    world.restore("yesterday.backup", &anyway).exits(0).says(&["store accept"]);
+    world.restore("yesterday.backup", &anyway).exits(0).says(&["every owner is signed out", "store accept"]);
     let shut = |guard: &Guard, id: &str| {
         let refused = || matches!(enters(guard, id), Err(ConnectError::Refused { code: 0x88, .. })).then_some(());
         assert!(eventually(refused).is_some(), "{id}: {:?}", guard.running.lines());

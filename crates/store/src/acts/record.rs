@@ -4,6 +4,7 @@ use serde_json::json;
 use tidy_warden_core::audit::Hash;
 use tidy_warden_core::authority::AuthorityRecord;
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::time::Span;
 
 use super::own::{self, Declared, FactClash};
 use super::{append, append_text, hex};
@@ -160,6 +161,7 @@ pub fn restored(
     tx.withdraw_pending(None, cause.at)?;
     tx.drop_claims(None)?;
     tx.drop_hand_overs(None)?;
+    tx.sign_owners_out(cause.at.plus(Span::from_seconds(1)))?;
     for authority in tx.authorities()?.iter().filter(|each| each.crl_number > 0) {
         let at = authority.crl_at.unwrap_or(cause.at);
         let number = authority.crl_number.saturating_add(CRL_JUMP);

@@ -139,6 +139,9 @@ pub trait WriteClaims: ReadClaims {
     /// Takes all of an owner away.
     fn drop_owner_passes(&mut self, owner: &OwnerId) -> Result<(), StoreError>;
 
+    /// Takes all of all owners away, and lets none of their tokens in that was made before `from`.
+    fn sign_owners_out(&mut self, from: UnixTime) -> Result<(), StoreError>;
+
     /// Takes up to `limit` away that ended before `before`.
     fn drop_old_owner_passes(&mut self, before: UnixTime, limit: usize) -> Result<(), StoreError>;
 }

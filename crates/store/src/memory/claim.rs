@@ -173,6 +173,13 @@ impl WriteClaims for MemoryStore {
         Ok(())
     }
 
+    fn sign_owners_out(&mut self, from: UnixTime) -> Result<(), StoreError> {
+        let model = self.model_mut();
+        model.passes.clear();
+        model.owners.values_mut().for_each(|owner| owner.signed_in_from = owner.signed_in_from.max(from));
+        Ok(())
+    }
+
     fn drop_old_owner_passes(&mut self, before: UnixTime, limit: usize) -> Result<(), StoreError> {
         let all = &mut self.model_mut().passes;
         let mut old: Vec<(UnixTime, [u8; 32])> =

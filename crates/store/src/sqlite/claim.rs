@@ -282,6 +282,11 @@ impl WriteClaims for SqliteTx<'_> {
         self.execute("DELETE FROM owner_passes WHERE owner = ?1", &[&owner.as_str()])
     }
 
+    fn sign_owners_out(&mut self, from: UnixTime) -> Result<(), StoreError> {
+        self.execute("DELETE FROM owner_passes", &[])?;
+        self.execute("UPDATE owners SET signed_in_from = ?1 WHERE signed_in_from < ?1", &[&from.0])
+    }
+
     fn drop_old_owner_passes(&mut self, before: UnixTime, limit: usize) -> Result<(), StoreError> {
         let sql = "DELETE FROM owner_passes WHERE digest IN
              (SELECT digest FROM owner_passes WHERE ends < ?1 ORDER BY ends, digest LIMIT ?2)";

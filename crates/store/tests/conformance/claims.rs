@@ -525,6 +525,46 @@ fn an_owner_is_added_once_signs_in_by_a_link_once_and_is_retired_without_devices
 }
 
 #[test]
+fn an_older_store_that_is_put_back_lets_nobody_in_by_what_was_used_since() {
+    on_each(|store, _, _| {
+        store.add_devices(&[device("gg-1", None), device("gg-2", None)], &cause(1)).unwrap().unwrap();
+        add_owners(store, &[("mole", &["site=mole"]), ("ivo", &[])]);
+        let pass = |number: u8, kind| OwnerPass {
+            digest: [number; 32],
+            kind,
+            owner: owner_id("mole"),
+            made: UnixTime(NOW + 2),
+            ends: UnixTime(NOW + DAY),
+            used: None,
+        };
+        for (number, kind) in [(1, PassKind::Link), (2, PassKind::Session)] {
+            done(store, |tx| Ok(Ok::<_, ()>(tx.put_owner_pass(&pass(number, kind))?))).unwrap();
+        }
+        open(store, opened("gg-1", OpenedBy::Person, Some(1), 2, DAY), 2).unwrap();
+        open(store, opened("gg-2", OpenedBy::Person, Some(2), 2, DAY), 2).unwrap();
+        taken(store, "gg-2", "mole", 2, 3);
+        let (mole, ivo) = (owner_id("mole"), owner_id("ivo"));
+        let ends = UnixTime(NOW + DAY);
+        done(store, |tx| claim::offer(tx, &id("gg-2"), (Some(&mole), &ivo), ends, &cause(3))).unwrap();
+        let good = |store: &OperatorStore| {
+            let who = |number: u8, kind| {
+                store.view(|view| owner::signed_in(view, &[number; 32], kind, UnixTime(NOW + 9))).unwrap().is_some()
+            };
+            let (offer, open) = (store.hand_over(&id("gg-2")).unwrap(), store.claim(&id("gg-1"), OpenedBy::Person));
+            [who(1, PassKind::Link), who(2, PassKind::Session), offer.is_some(), open.unwrap().is_some()]
+        };
+        // The newest there is: nothing can have been used since.
+        store.restored(&serde_json::json!({}), None, &cause(4)).unwrap();
+        assert_eq!(good(store), [true; 4]);
+        store.restored(&serde_json::json!({}), Some("what came after entry 3 may be missing"), &cause(5)).unwrap();
+        assert_eq!(good(store), [false; 4]);
+        for owner in [&mole, &ivo] {
+            assert_eq!(store.owner(owner).unwrap().unwrap().signed_in_from, UnixTime(NOW + 6), "its tokens too");
+        }
+    });
+}
+
+#[test]
 fn of_fifty_who_take_one_device_one_has_it() {
     let (world, dir) = (World::new(), tempfile::tempdir().unwrap());
     let path = dir.path().join("ward.db");

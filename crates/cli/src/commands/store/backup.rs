@@ -181,6 +181,7 @@ pub(super) fn put_back(
         ));
     }
     if target.back.is_some() {
+        console.note("open admissions, claim codes and offers to other owners ended, and every owner is signed out");
         console.note("nobody is let in by it yet. Revoke, hold and block again what was since; then: store accept");
     }
     Ok(Exit::Done)
