@@ -3,6 +3,8 @@
 #![expect(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 mod cluster;
+#[cfg(feature = "ward")]
+pub mod ward;
 mod wire;
 
 pub use cluster::Cluster;

@@ -2,7 +2,9 @@
 
 pub mod keys;
 mod output;
+mod place;
 pub mod plan;
+mod stage;
 mod work;
 mod write;
 
@@ -16,7 +18,7 @@ use tidy_warden_core::id::KindName;
 use tidy_warden_core::key::sha256;
 use tidy_warden_store::{JobKind, JobRefusal, NewJob, OperatorStore};
 
-pub use output::Place;
+pub use place::Place;
 pub use plan::{Plan, Position, Wanted, absolute, plan, unfinished};
 
 use crate::issue::press::Mint;
@@ -25,7 +27,8 @@ use crate::lease;
 use crate::list::{At, REASON};
 use crate::open::Ward;
 use crate::problem::Problem;
-use output::{MANIFEST_HEAD, Output};
+use output::Output;
+use stage::MANIFEST_HEAD;
 use work::{Done, Feed, Job, feed_all, work};
 use write::{Rejects, Writer};
 
@@ -91,10 +94,10 @@ pub fn begun(ward: &mut Ward, input: Option<&Path>) -> Result<Run, Problem> {
     // What it says when it is taken is what it said last: nobody else works on it from then on.
     let (job, _) = lease::take(ward, number)?;
     let (plan, position) = plan::read(&job)?;
-    let done = output::is_finished(&plan.place) && position.byte > 0;
+    let done = place::is_finished(&plan.place) && position.byte > 0;
     if done {
         // It came as far as giving the pack its name.
-        output::tidy_up(&plan.place);
+        place::tidy_up(&plan.place);
     }
     let input = input.map_or_else(|| Ok(plan.input.clone()), absolute)?;
     Ok(Run { number, plan: Plan { input, ..plan }, position, done })

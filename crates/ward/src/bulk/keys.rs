@@ -17,7 +17,9 @@ use tidy_warden_store::{
 };
 
 use super::Watch;
-use super::output::{self, Extent, Output, Place, Stager};
+use super::output::{Extent, Output};
+use super::place::{self, Place};
+use super::stage::Stager;
 use crate::keys::Openers;
 use crate::lease::{self, damaged};
 use crate::open::Ward;
@@ -164,7 +166,7 @@ fn taken(ward: &mut Ward, number: u32) -> Result<Work, Problem> {
 impl Work {
     /// Whether it came as far as giving the pack its name, and only the store was not told.
     fn is_written(&self) -> bool {
-        self.position.parts > 0 && output::is_finished(&self.plan.place)
+        self.position.parts > 0 && place::is_finished(&self.plan.place)
     }
 
     fn output(&self, ward: &Ward) -> Result<Output, Problem> {
@@ -193,7 +195,7 @@ pub fn resume(ward: &mut Ward, number: u32, openers: &dyn Openers, watch: &mut d
     let data = shared::ready(ward, openers)?;
     let work = taken(ward, number)?;
     if work.is_written() {
-        output::tidy_up(&work.plan.place);
+        place::tidy_up(&work.plan.place);
         // Whoever ended it where it stood may have been killed as well.
         let stopped = work.position.devices < u64::try_from(work.plan.count).unwrap_or(u64::MAX);
         return work.end(ward, stopped);
@@ -209,7 +211,7 @@ pub fn resume(ward: &mut Ward, number: u32, openers: &dyn Openers, watch: &mut d
 pub fn stop(ward: &mut Ward, number: u32) -> Result<Outcome, Problem> {
     let work = taken(ward, number)?;
     if work.is_written() {
-        output::tidy_up(&work.plan.place);
+        place::tidy_up(&work.plan.place);
     } else {
         work.output(ward)?.finish(ward.now())?;
     }

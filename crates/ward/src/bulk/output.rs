@@ -1,4 +1,4 @@
-//! Where a bulk run puts its outfits: one pack, one that only its receivers can read, or a folder each.
+//! The output of a bulk run: begun, gone on with, ended.
 //!
 //! Whatever the order of steps is cut at, nothing is lost and nothing is there twice: outfits are on the disk before the
 //! store commits what they carry, and what was written without a commit is taken back when the run goes on.
@@ -10,99 +10,14 @@ use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
-use tidy_warden_core::certificate::{Certificate, Fingerprint};
-use tidy_warden_core::cms::{self, Receiver};
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::time::UnixTime;
-use zeroize::Zeroizing;
 
-use crate::clock::SystemRandom;
+use super::place::{Place, both, journal_of, make_folder, manifest_beside, part, unfinished};
+use super::stage::{BLOCK, LEVEL, MANIFEST, Staged, length, tar_header};
 use crate::files::{self, Access};
-use crate::issue::press::Outfit;
 use crate::open::Ward;
 use crate::problem::Problem;
-
-/// zstd's fastest regular level: half of an outfit is random and does not shrink, the rest is the same in every outfit.
-const LEVEL: i32 = 1;
-
-/// How many octets are compressed at a time: a frame of its own each, so that the compressor needs no window over what went
-/// before. A pack of 100,000 grows from 36.0 to 36.9 MB by it.
-const FRAME: usize = 512 * 1024;
-
-/// The manifest in a pack.
-const MANIFEST: &str = "manifest.csv";
-/// The columns of the manifest of outfits.
-pub(super) const MANIFEST_HEAD: &str = "id,serial,fingerprint,ends,run\n";
-
-/// Which of both.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Place {
-    /// A `.tar.zst` file with one JSON document a device, and a manifest at its end.
-    Pack(PathBuf),
-    /// A folder with a folder for each device.
-    Folders(PathBuf),
-    /// Packs that only their receivers can read (CMS, RFC 5083): each batch is one of its own, whole and with a manifest, in a file of its
-    /// own. Nothing is ever added to one that was written, and no plain key is on the disk.
-    Sealed {
-        /// The first; the others have their numbers in their names.
-        path: PathBuf,
-        /// The certificates of those who can read it, in PEM.
-        to: Vec<String>,
-    },
-}
-
-impl Place {
-    /// The pack or the folder.
-    #[must_use]
-    pub fn path(&self) -> &Path {
-        match self {
-            Self::Pack(path) | Self::Folders(path) | Self::Sealed { path, .. } => path,
-        }
-    }
-
-    /// A pack that only the owners of these certificates can read; PEM or DER each, as they were read from the files that `named` names.
-    ///
-    /// # Errors
-    /// One of them is none to which anything can be sealed at `now`.
-    pub fn sealed(path: PathBuf, certificates: &[(&Path, Vec<u8>)], now: UnixTime) -> Result<Self, Problem> {
-        let mut to = Vec::new();
-        for (named, octets) in certificates {
-            let refused = || Problem::refused(format!("nothing can be encrypted to {}", named.display()));
-            let first = Certificate::read_all(octets).ok().and_then(|all| all.into_iter().next());
-            let certificate = first.ok_or_else(|| {
-                refused().because("it holds no certificate").next("name the receiver's certificate, in PEM or DER")
-            })?;
-            Receiver::of(&certificate, now).map_err(|why| {
-                refused().because(why).next("ask the receiver for a certificate that is good for encryption")
-            })?;
-            to.push(certificate.to_pem());
-        }
-        Ok(Self::Sealed { path, to })
-    }
-
-    /// The files of a pack in `parts` parts.
-    #[must_use]
-    pub fn files(&self, parts: u64) -> Vec<PathBuf> {
-        match self {
-            Self::Sealed { path, .. } => (1..=parts).map(|number| numbered(path, number)).collect(),
-            Self::Pack(path) | Self::Folders(path) => vec![path.clone()],
-        }
-    }
-}
-
-/// Those who can read a pack, by their certificates.
-fn receivers(to: &[String], now: UnixTime) -> Result<Vec<Receiver>, Problem> {
-    let one = |pem: &String| -> Result<Receiver, Problem> {
-        let failed = || Problem::failed("the pack cannot be encrypted to its receiver");
-        let certificate = Certificate::from_pem(pem.trim_end()).map_err(|error| failed().because(error))?;
-        Receiver::of(&certificate, now).map_err(|error| {
-            failed()
-                .because(error)
-                .next("end the run where it stands: enroll --stop; then enrol the rest to another certificate")
-        })
-    };
-    to.iter().map(one).collect()
-}
 
 /// How much of the output belongs to what the store has committed.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -116,216 +31,6 @@ pub(super) struct Extent {
     /// Encrypted packs.
     #[serde(default)]
     pub parts: u64,
-}
-
-/// A batch's outfits, ready to be handed out.
-pub(super) enum Staged {
-    /// Independent zstd frames, another with lines for the manifest, and the length of those lines.
-    Frames { outfits: Vec<u8>, manifest: Vec<u8>, lines: u64 },
-    /// An encrypted pack; `None` if there is nothing for it.
-    Part(Option<Vec<u8>>),
-    /// Folders that stand beside their places.
-    Folders(PathBuf, Vec<(DeviceId, Fingerprint)>),
-}
-
-/// Makes batches ready; each worker has its own.
-pub(super) struct Stager {
-    place: Place,
-    head: &'static str,
-    now: UnixTime,
-}
-
-impl Stager {
-    /// `head` has the columns of the manifest.
-    pub(super) fn new(place: &Place, head: &'static str, now: UnixTime) -> Self {
-        Self { place: place.clone(), head, now }
-    }
-
-    /// Begins a batch; `number` keeps batches that are made ready at the same time apart.
-    pub(super) fn begin(&self, number: u64) -> Result<Batch, Problem> {
-        match &self.place {
-            Place::Pack(_) | Place::Sealed { .. } => {
-                let packer = zstd::bulk::Compressor::new(LEVEL).map_err(|error| compressing(&error))?;
-                let tar = Zeroizing::new(Vec::with_capacity(FRAME + FRAME / 4));
-                Ok(Batch::Tar {
-                    packer,
-                    tar,
-                    frames: Zeroizing::new(Vec::with_capacity(1 << 20)),
-                    manifest: String::new(),
-                })
-            }
-            Place::Folders(out) => {
-                let stage = unfinished(out).join(number.to_string());
-                make_folder(&stage)?;
-                Ok(Batch::Folders(stage, Vec::new()))
-            }
-        }
-    }
-
-    /// Adds one outfit.
-    pub(super) fn add(
-        &self,
-        batch: &mut Batch,
-        id: &DeviceId,
-        outfit: &Outfit<'_>,
-        line: &Line<'_>,
-    ) -> Result<(), Problem> {
-        match batch {
-            Batch::Tar { manifest, .. } => {
-                line.write(manifest, id);
-                self.entry(batch, &format!("{id}.json"), &mut |tar| {
-                    serde_json::to_writer(&mut *tar, outfit)
-                        .map_err(|error| Problem::failed("cannot write an outfit").because(error))?;
-                    tar.push(b'\n');
-                    Ok(())
-                })?;
-            }
-            Batch::Folders(stage, done) => {
-                let folder = stage.join(id.as_str());
-                make_folder(&folder)?;
-                let connect = outfit.connect_text()?;
-                let files = [
-                    ("device.key", outfit.device_key, Access::Secret),
-                    ("device.pem", Some(outfit.device_pem.as_str()), Access::Public),
-                    ("chain.pem", Some(outfit.chain_pem.plain.as_str()), Access::Public),
-                    ("root.pem", Some(outfit.root_pem.plain.as_str()), Access::Public),
-                    ("connect.json", Some(connect.as_str()), Access::Public),
-                ];
-                for (name, text, access) in files {
-                    if let Some(text) = text {
-                        let path = folder.join(name);
-                        files::create_unsynced(&path, text.as_bytes(), access)
-                            .map_err(|error| Problem::file("write", &path, &error))?;
-                    }
-                }
-                done.push((id.clone(), line.fingerprint));
-            }
-        }
-        Ok(())
-    }
-
-    /// Adds a file, and its line of the manifest, to a pack.
-    pub(super) fn add_file(&self, batch: &mut Batch, name: &str, octets: &[u8], line: &str) -> Result<(), Problem> {
-        if let Batch::Tar { manifest, .. } = batch {
-            manifest.push_str(line);
-        }
-        self.entry(batch, name, &mut |tar| {
-            tar.extend_from_slice(octets);
-            Ok(())
-        })
-    }
-
-    /// Adds an entry to a pack.
-    fn entry(
-        &self,
-        batch: &mut Batch,
-        name: &str,
-        write: &mut dyn FnMut(&mut Vec<u8>) -> Result<(), Problem>,
-    ) -> Result<(), Problem> {
-        let Batch::Tar { packer, tar, frames, .. } = batch else {
-            return Err(Problem::failed("a batch was made ready for another place"));
-        };
-        let header = tar.len();
-        tar.resize(header + BLOCK, 0);
-        let begin = tar.len();
-        write(tar)?;
-        let size = tar.len() - begin;
-        tar[header..begin].copy_from_slice(&tar_header(name, size, 0o600, self.now)?);
-        pad(tar);
-        if tar.len() >= FRAME {
-            frames.extend_from_slice(&packer.compress(tar).map_err(|error| compressing(&error))?);
-            tar.clear();
-        }
-        Ok(())
-    }
-
-    /// Ends a batch.
-    pub(super) fn finish(&self, batch: Batch) -> Result<Staged, Problem> {
-        Ok(match batch {
-            Batch::Folders(stage, done) => Staged::Folders(stage, done),
-            Batch::Tar { packer, tar, frames, manifest } if let Place::Sealed { to, .. } = &self.place => {
-                self.sealed(to, (packer, tar, frames), &manifest)?
-            }
-            Batch::Tar { manifest, .. } if manifest.is_empty() => {
-                Staged::Frames { outfits: Vec::new(), manifest: Vec::new(), lines: 0 }
-            }
-            Batch::Tar { mut packer, tar, mut frames, manifest } => {
-                let mut pack = |octets: &[u8]| packer.compress(octets).map_err(|error| compressing(&error));
-                if !tar.is_empty() {
-                    frames.extend(pack(&tar)?);
-                }
-                let lines = length(manifest.len());
-                let outfits = std::mem::take(&mut *frames);
-                Staged::Frames { outfits, manifest: pack(manifest.as_bytes())?, lines }
-            }
-        })
-    }
-
-    /// A whole pack of a batch, encrypted.
-    fn sealed(
-        &self,
-        to: &[String],
-        (mut packer, mut tar, mut frames): (zstd::bulk::Compressor<'static>, Zeroizing<Vec<u8>>, Zeroizing<Vec<u8>>),
-        lines: &str,
-    ) -> Result<Staged, Problem> {
-        if lines.is_empty() {
-            return Ok(Staged::Part(None));
-        }
-        let manifest = [self.head, lines].concat();
-        tar.extend_from_slice(&tar_header(MANIFEST, manifest.len(), 0o644, self.now)?);
-        tar.extend_from_slice(manifest.as_bytes());
-        pad(&mut tar);
-        // Two empty blocks end a tar archive (POSIX.1-2017, ustar).
-        let end = tar.len() + 2 * BLOCK;
-        tar.resize(end, 0);
-        frames.extend(packer.compress(&tar).map_err(|error| compressing(&error))?);
-        let sealed = cms::seal(frames, &receivers(to, self.now)?, &mut SystemRandom)
-            .map_err(|error| Problem::failed("the pack was not encrypted").because(error))?;
-        Ok(Staged::Part(Some(sealed)))
-    }
-}
-
-fn compressing(error: &io::Error) -> Problem {
-    Problem::failed("cannot compress the pack").because(error)
-}
-
-/// A batch that is being made ready.
-pub(super) enum Batch {
-    Tar {
-        packer: zstd::bulk::Compressor<'static>,
-        /// Entries that are not compressed yet. Private keys are in them.
-        tar: Zeroizing<Vec<u8>>,
-        frames: Zeroizing<Vec<u8>>,
-        manifest: String,
-    },
-    Folders(PathBuf, Vec<(DeviceId, Fingerprint)>),
-}
-
-/// One line of the manifest.
-pub(super) struct Line<'l> {
-    pub serial: &'l tidy_warden_core::certificate::SerialNumber,
-    pub fingerprint: Fingerprint,
-    pub ends: &'l str,
-    /// The number of the job; `None` for one that an older version began, whose manifest has no such column.
-    pub run: Option<u32>,
-}
-
-impl Line<'_> {
-    /// Ids, hexadecimal digits and times need no quotes.
-    pub(super) fn write(&self, out: &mut String, id: &DeviceId) {
-        out.push_str(id.as_str());
-        out.push(',');
-        data_encoding::HEXLOWER.encode_append(self.serial.octets(), out);
-        out.push(',');
-        data_encoding::HEXLOWER.encode_append(&self.fingerprint.0, out);
-        out.push(',');
-        out.push_str(self.ends);
-        if let Some(run) = self.run {
-            out.push(',');
-            out.push_str(&run.to_string());
-        }
-        out.push('\n');
-    }
 }
 
 /// The output of a run, as its one writer has it.
@@ -423,7 +128,7 @@ impl Output {
                 for number in 1..=extent.parts {
                     // The first of both is its name, which it has if the run was killed while it ended.
                     if !both(path, number).iter().any(|place| place.exists()) {
-                        return Err(Problem::failed(format!("{} is gone", numbered(path, number).display()))
+                        return Err(Problem::failed(format!("{} is gone", both(path, number)[0].display()))
                             .because("what it held was recorded as handed out")
                             .next("put the file back from a copy"));
                     }
@@ -557,22 +262,6 @@ pub(super) fn discard(staged: &Staged) {
     }
 }
 
-/// Whether a pack was finished, but the store not told any more.
-pub(super) fn is_finished(place: &Place) -> bool {
-    match place {
-        Place::Pack(path) | Place::Sealed { path, .. } => path.exists() && !part(path).exists(),
-        Place::Folders(out) => !unfinished(out).exists(),
-    }
-}
-
-/// Removes what a finished pack may have left beside it.
-pub(super) fn tidy_up(place: &Place) {
-    if let Place::Pack(path) = place {
-        // It is in the pack, too.
-        let _ = fs::remove_file(manifest_beside(path));
-    }
-}
-
 /// Removes the outfits that appeared without a commit: those of the journal whose certificate the store does not know.
 fn take_back(out: &Path, ward: &Ward) -> Result<(), Problem> {
     let journal = journal_of(out);
@@ -611,77 +300,9 @@ fn clear(stage: &Path) -> Result<(), Problem> {
     Ok(())
 }
 
-fn unfinished(out: &Path) -> PathBuf {
-    out.join(".unfinished")
-}
-
-fn journal_of(out: &Path) -> PathBuf {
-    unfinished(out).join("journal")
-}
-
-/// The file of a part: the first is called as the pack is, the others have their number before its extension.
-fn numbered(pack: &Path, number: u64) -> PathBuf {
-    if number == 1 {
-        return pack.to_owned();
-    }
-    let mut name = pack.file_stem().unwrap_or_default().to_owned();
-    name.push(format!(".{number}"));
-    if let Some(extension) = pack.extension() {
-        name.push(".");
-        name.push(extension);
-    }
-    pack.with_file_name(name)
-}
-
-/// What a part is called, and what it is called until the run ends.
-fn both(pack: &Path, number: u64) -> [PathBuf; 2] {
-    let name = numbered(pack, number);
-    let begun = part(&name);
-    [name, begun]
-}
-
-fn part(pack: &Path) -> PathBuf {
-    with_suffix(pack, ".part")
-}
-
-fn manifest_beside(pack: &Path) -> PathBuf {
-    with_suffix(pack, ".part.manifest")
-}
-
-fn with_suffix(path: &Path, suffix: &str) -> PathBuf {
-    let mut name = path.as_os_str().to_owned();
-    name.push(suffix);
-    PathBuf::from(name)
-}
-
-fn make_folder(path: &Path) -> Result<(), Problem> {
-    fs::DirBuilder::new().mode(0o700).create(path).map_err(|error| Problem::file("make", path, &error))
-}
-
-fn length(octets: usize) -> u64 {
-    u64::try_from(octets).unwrap_or(u64::MAX)
-}
-
-/// Blocks of a tar archive, in octets.
-const BLOCK: usize = 512;
-
-fn pad(tar: &mut Vec<u8>) {
-    tar.resize(tar.len().next_multiple_of(BLOCK), 0);
-}
-
-fn tar_header(name: &str, size: usize, mode: u32, now: UnixTime) -> Result<[u8; BLOCK], Problem> {
-    let mut header = tar::Header::new_ustar();
-    header.set_path(name).map_err(|error| Problem::failed(format!("{name} has no place in a pack")).because(error))?;
-    header.set_size(length(size));
-    header.set_mode(mode);
-    header.set_mtime(now.0.unsigned_abs());
-    header.set_entry_type(tar::EntryType::Regular);
-    header.set_cksum();
-    Ok(*header.as_bytes())
-}
-
 #[cfg(test)]
 mod tests {
+    use super::super::place::is_finished;
     use super::*;
 
     #[test]

@@ -11,7 +11,8 @@ use tidy_warden_core::settings::Settings;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_store::{JobKind, JobRecord};
 
-use super::output::{Extent, Output, Place};
+use super::output::{Extent, Output};
+use super::place::Place;
 use crate::list::{Extra, ListReader};
 use crate::open::Ward;
 use crate::problem::Problem;

@@ -15,8 +15,9 @@ use tidy_warden_core::request::{self, Request};
 use tidy_warden_core::time::{Clock, UnixTime};
 use tidy_warden_store::DeviceView;
 
-use super::output::{Line, MANIFEST_HEAD, Place, Staged, Stager};
+use super::place::Place;
 use super::plan::Plan;
+use super::stage::{Line, MANIFEST_HEAD, Staged, Stager};
 use crate::clock::WardClock;
 use crate::files;
 use crate::issue::press::{KeySource, Mint, Minted, Press, Unmade};

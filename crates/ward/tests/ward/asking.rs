@@ -9,7 +9,7 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::UnixTime;
 use tidy_warden_ward::asking::{all, named};
 
-use crate::bench::{Bench, NOW};
+use tidy_warden_rig::ward::{Bench, NOW};
 
 fn id(text: &str) -> DeviceId {
     text.parse().unwrap()

@@ -13,7 +13,7 @@ use tidy_warden_ward::backup::{self, Lock};
 use tidy_warden_ward::place::StorePlace;
 use tidy_warden_ward::problem::{Kind, Problem};
 
-use crate::bench::Bench;
+use tidy_warden_rig::ward::Bench;
 
 /// The key that backups are sealed to.
 fn key() -> SoftwareKey {

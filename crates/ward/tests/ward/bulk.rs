@@ -5,7 +5,7 @@ use std::path::Path;
 use tidy_warden_ward::bulk::{self, Place, Run, Wanted, Work};
 use tidy_warden_ward::problem::Problem;
 
-use crate::bench::{Bench, Holder, nobody};
+use tidy_warden_rig::ward::{Bench, Holder, nobody};
 
 fn list(bench: &Bench, name: &str, count: usize) -> std::path::PathBuf {
     let rows: Vec<String> = (0..count).map(|number| format!("wv-{number:04},windvane")).collect();

@@ -15,7 +15,7 @@ use tidy_warden_ward::claim::{Wish, open, openings, take};
 use tidy_warden_ward::clock::SystemRandom;
 use tidy_warden_ward::open::Ward;
 
-use crate::bench::{Bench, NOW};
+use tidy_warden_rig::ward::{Bench, NOW};
 
 const DAY: Span = Span::from_days(1);
 
@@ -145,7 +145,7 @@ fn a_hundred_thousand_guesses_get_nowhere_and_hold_up_nobody() {
 
 /// The same ward, as another process has it.
 fn opened_again(ward: &Ward) -> Ward {
-    crate::bench::opened(&ward.dir)
+    tidy_warden_rig::ward::opened(&ward.dir)
 }
 
 /// The share of pairs of a sample of one and a sample of the other in which the first took longer (Mann and Whitney, 1947): one half if

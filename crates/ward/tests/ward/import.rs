@@ -8,7 +8,7 @@ use tidy_warden_ward::clock::WardClock;
 use tidy_warden_ward::import::{self, AT_ONCE, List};
 use tidy_warden_ward::problem::Problem;
 
-use crate::bench::{Bench, NOW, nobody};
+use tidy_warden_rig::ward::{Bench, NOW, nobody};
 
 fn take(bench: &mut Bench, from: &Path, rejects: Option<&Path>) -> Result<(usize, Option<u32>, String), Problem> {
     let (octets, plan) = import::open(&bench.ward, from, rejects)?;

@@ -12,7 +12,7 @@ use tidy_warden_ward::issue::press::KeySource;
 use tidy_warden_ward::issue::refresh;
 use tidy_warden_ward::problem::Kind;
 
-use crate::bench::{Bench, Holder, NOW};
+use tidy_warden_rig::ward::{Bench, Holder, NOW};
 
 #[test]
 fn a_device_gets_an_outfit_that_is_whole_and_recorded() {

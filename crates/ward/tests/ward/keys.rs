@@ -7,7 +7,7 @@ use tidy_warden_core::key::{LockCost, NewKey, Signer, SoftwareKey};
 use tidy_warden_ward::keys::{self, Openers, Passphrase};
 use tidy_warden_ward::problem::Kind;
 
-use crate::bench::{Bench, Holder};
+use tidy_warden_rig::ward::{Bench, Holder};
 
 #[test]
 fn a_key_opens_with_its_passphrase_alone_and_belongs_to_its_certificate() {

@@ -7,7 +7,7 @@ use tidy_warden_core::settings::{Settings, new_text};
 use tidy_warden_core::text::Source;
 use tidy_warden_ward::list::{Extra, ListReader, Row};
 
-use crate::bench::NOW;
+use tidy_warden_rig::ward::NOW;
 
 fn settings() -> Settings {
     let text = new_text("Ropes", "localhost", None, None) + "[kinds.windvane]\n";

@@ -4,7 +4,6 @@
 
 mod asking;
 mod backup;
-mod bench;
 mod bulk;
 mod claim;
 mod files;

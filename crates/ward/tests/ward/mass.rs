@@ -10,7 +10,7 @@ use tidy_warden_ward::lease;
 use tidy_warden_ward::mass::{self, AT_ONCE, MassAct};
 use tidy_warden_ward::problem::Kind;
 
-use crate::bench::{Bench, NOW, Watched, nobody};
+use tidy_warden_rig::ward::{Bench, NOW, Watched, nobody};
 
 const MANY: usize = 2 * AT_ONCE + 500;
 

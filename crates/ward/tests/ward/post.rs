@@ -6,7 +6,7 @@ use tidy_warden_ward::keys::Passphrase;
 use tidy_warden_ward::post::{self, NewPost};
 use tidy_warden_ward::problem::Kind;
 
-use crate::bench::{Bench, Holder};
+use tidy_warden_rig::ward::{Bench, Holder};
 
 #[test]
 fn a_ward_in_a_file_has_no_posts_and_goes_by_its_own_settings() {

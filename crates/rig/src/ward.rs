@@ -17,17 +17,22 @@ use tidy_warden_ward::keys::{self, Openers, Passphrase};
 use tidy_warden_ward::open::Ward;
 use tidy_warden_ward::problem::Problem;
 
-pub(crate) const NOW: UnixTime = UnixTime(1_795_417_333);
+/// When it is.
+pub const NOW: UnixTime = UnixTime(1_795_417_333);
 
 /// Somebody who has one passphrase for everything, and no token.
-pub(crate) struct Holder(pub(crate) Passphrase);
+pub struct Holder(pub Passphrase);
 
 impl Holder {
-    pub(crate) fn right() -> Self {
+    /// Has the one that opens the keys of a [`Bench`].
+    #[must_use]
+    pub fn right() -> Self {
         Self(Passphrase::new(b"a rope of several words".to_vec()))
     }
 
-    pub(crate) fn wrong() -> Self {
+    /// Has another one.
+    #[must_use]
+    pub fn wrong() -> Self {
         Self(Passphrase::new(b"another rope of words".to_vec()))
     }
 }
@@ -51,7 +56,7 @@ impl Openers for Holder {
 }
 
 /// Nobody watches, or somebody who wants it to stop after so many looks.
-pub(crate) struct Watched(pub(crate) Vec<(u64, u64, u64)>);
+pub struct Watched(pub Vec<(u64, u64, u64)>);
 
 impl Watch for Watched {
     fn reached(&mut self, byte: u64, issued: u64, refused: u64) {
@@ -61,24 +66,45 @@ impl Watch for Watched {
     fn finish(&self) {}
 }
 
-pub(crate) fn nobody() -> Watched {
+/// Whom nobody stops.
+#[must_use]
+pub fn nobody() -> Watched {
     Watched(Vec::new())
 }
 
 /// A ward, and the folder around it.
-pub(crate) struct Bench {
-    pub(crate) dir: TempDir,
-    pub(crate) ward: Ward,
+pub struct Bench {
+    /// The folder around it, which goes with it.
+    pub dir: TempDir,
+    /// The ward, at a clock that stands at [`NOW`].
+    pub ward: Ward,
+    /// The key that signs tokens for it, which is its root's too.
+    pub token_key: SoftwareKey,
+}
+
+impl Default for Bench {
+    fn default() -> Self {
+        Self::new()
+    }
 }
 
 impl Bench {
-    pub(crate) fn new() -> Self {
+    /// A ward with the kinds `windvane` and `station`.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::with("")
+    }
+
+    /// A ward with these kinds, and what else `more` says at the end of its settings.
+    #[must_use]
+    pub fn with(more: &str) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let folder = dir.path().join("ward");
         std::fs::create_dir_all(folder.join("keys")).unwrap();
         std::fs::create_dir_all(folder.join("policies")).unwrap();
         let settings = new_text("Ropes", "localhost", Some(32473), None)
-            + "[kinds.windvane]\nlife = \"30d\"\n[kinds.station]\ncarries = [\"windvane\"]\n";
+            + "[kinds.windvane]\nlife = \"30d\"\n[kinds.station]\ncarries = [\"windvane\"]\n"
+            + more;
         std::fs::write(folder.join("ward.toml"), &settings).unwrap();
         let made = |name: &str| {
             let key = SoftwareKey::generate(NewKey::P256).unwrap();
@@ -102,26 +128,30 @@ impl Bench {
         let cause = Cause { at: NOW, actor: "ada".into(), because: "a test".into() };
         SqliteStore::create(&folder.join("ward.db"), &founding, &cause).unwrap();
         let ward = opened(&folder);
-        Self { dir, ward }
+        Self { dir, ward, token_key: root_key }
     }
 
     /// The same ward, opened once more.
-    pub(crate) fn again(&self) -> Ward {
+    #[must_use]
+    pub fn again(&self) -> Ward {
         opened(&self.ward.dir)
     }
 
-    pub(crate) fn path(&self, name: &str) -> PathBuf {
+    /// A place beside the ward.
+    #[must_use]
+    pub fn path(&self, name: &str) -> PathBuf {
         self.dir.path().join(name)
     }
 
-    pub(crate) fn write(&self, name: &str, text: &str) -> PathBuf {
+    /// A file beside the ward.
+    pub fn write(&self, name: &str, text: &str) -> PathBuf {
         let path = self.path(name);
         std::fs::write(&path, text).unwrap();
         path
     }
 
     /// Lists devices of the kind `windvane`.
-    pub(crate) fn list(&mut self, ids: impl Iterator<Item = String>) -> Vec<DeviceId> {
+    pub fn list(&mut self, ids: impl Iterator<Item = String>) -> Vec<DeviceId> {
         let ids: Vec<DeviceId> = ids.map(|id| id.parse().unwrap()).collect();
         let devices: Vec<DeviceRecord> =
             ids.iter().map(|id| DeviceRecord::new(id.clone(), "windvane".parse().unwrap(), NOW)).collect();
@@ -130,14 +160,18 @@ impl Bench {
         ids
     }
 
-    pub(crate) fn count(&self) -> usize {
+    /// How many devices there are.
+    #[must_use]
+    pub fn count(&self) -> usize {
         let mut count = 0;
         self.ward.store.each_device(&mut |_| count += 1).unwrap();
         count
     }
 }
 
-pub(crate) fn opened(folder: &Path) -> Ward {
+/// The ward in a folder, at a clock that stands at [`NOW`].
+#[must_use]
+pub fn opened(folder: &Path) -> Ward {
     let mut ward = Ward::open(folder, "ada".into()).unwrap();
     ward.clock = WardClock::Fixed(NOW);
     ward
