@@ -35,7 +35,7 @@ use crate::state::{Desk, Live};
 const HOUR: Duration = Duration::from_secs(3600);
 
 /// How long whoever finds the store away is to wait, in seconds.
-const STORE_WAIT: u64 = 10;
+pub(crate) const STORE_WAIT: u64 = 10;
 
 /// Who sent a request, as far as the connection shows it.
 #[derive(Debug, Clone)]
@@ -132,8 +132,13 @@ impl Said {
         Self::text(StatusCode::UNAUTHORIZED, "this does not prove to be a device that may have a credential")
     }
 
+    /// With the number of seconds after which to come again, if it is known.
+    pub(crate) fn again_in(self, seconds: Option<u64>) -> Self {
+        Self { retry_after: seconds, ..self }
+    }
+
     pub(crate) fn later(status: StatusCode, words: &str, seconds: u64) -> Self {
-        Self { retry_after: Some(seconds), ..Self::text(status, words) }
+        Self::text(status, words).again_in(Some(seconds))
     }
 }
 

@@ -27,6 +27,8 @@ mod route;
 pub mod server;
 mod servers;
 mod state;
+#[cfg(test)]
+mod tests;
 mod turn;
 
 pub use event::{Event, Sink};

@@ -96,6 +96,12 @@ impl LiveConfig {
         &self.signers
     }
 
+    /// Takes what its own certificate and key are out of it: they go to the listener alone.
+    pub(crate) fn take_tls(&mut self) -> TlsSettings {
+        let none = TlsSettings { chain: Vec::new(), key: Vec::new().into(), allow_anonymous: true };
+        std::mem::replace(&mut self.tls, none)
+    }
+
     /// The key that signs notices, if it is open.
     #[must_use]
     pub fn notice_key(&self) -> Option<Arc<dyn Signer>> {
@@ -272,8 +278,10 @@ pub struct Stores {
 /// A desk without its sockets.
 pub struct Desk {
     live: RwLock<Arc<Live>>,
-    readers: Mutex<Vec<DeskReader>>,
-    free: Condvar,
+    readers: Vec<Mutex<DeskReader>>,
+    /// Which of them nobody has.
+    free: Mutex<Vec<usize>>,
+    freed: Condvar,
     pub(crate) acts: DeskActs,
     pub(crate) trust: Arc<TrustHolder>,
     /// What manufacturers revoked.
@@ -304,6 +312,20 @@ pub struct Desk {
     pub(crate) is_behind: AtomicBool,
 }
 
+/// That somebody has a reader. It is free again also after a question that panics: there are only so many, and the next would wait for
+/// ever.
+struct ReaderTurn<'d> {
+    desk: &'d Desk,
+    index: usize,
+}
+
+impl Drop for ReaderTurn<'_> {
+    fn drop(&mut self) {
+        self.desk.free.lock().unwrap_or_else(PoisonError::into_inner).push(self.index);
+        self.desk.freed.notify_one();
+    }
+}
+
 impl Desk {
     /// A desk that knows what is in the store.
     ///
@@ -327,8 +349,9 @@ impl Desk {
         holder.set(trust);
         Ok(Self {
             live: RwLock::new(Arc::new(Live::from(live))),
-            readers: Mutex::new(readers),
-            free: Condvar::new(),
+            free: Mutex::new((0..readers.len()).collect()),
+            readers: readers.into_iter().map(Mutex::new).collect(),
+            freed: Condvar::new(),
             acts,
             trust: Arc::new(holder),
             maker_lists: MakerLists::default(),
@@ -378,14 +401,15 @@ impl Desk {
         &self,
         question: impl FnOnce(&mut DeskReader) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
-        let mut readers = self.readers.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut reader = loop {
-            match readers.pop() {
-                Some(reader) => break reader,
-                None => readers = self.free.wait(readers).unwrap_or_else(PoisonError::into_inner),
+        let mut free = self.free.lock().unwrap_or_else(PoisonError::into_inner);
+        let turn = loop {
+            match free.pop() {
+                Some(index) => break ReaderTurn { desk: self, index },
+                None => free = self.freed.wait(free).unwrap_or_else(PoisonError::into_inner),
             }
         };
-        drop(readers);
+        drop(free);
+        let mut reader = self.readers[turn.index].lock().unwrap_or_else(PoisonError::into_inner);
         let mut answer = question(&mut reader);
         if matches!(answer, Err(StoreError::Replaced { .. } | StoreError::Absent { .. })) {
             // Another store stands there now: this one is asked from the next question on, if it is the right one.
@@ -393,8 +417,6 @@ impl Desk {
                 answer = Err(error);
             }
         }
-        self.readers.lock().unwrap_or_else(PoisonError::into_inner).push(reader);
-        self.free.notify_one();
         answer
     }
 

@@ -7,7 +7,14 @@ import base64, http.client, json, os, subprocess, sys, time, urllib.parse
 
 job = json.load(open(sys.argv[1]))
 port = job["port"]
-driver = subprocess.Popen(["chromedriver", f"--port={port}"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+# What a browser leaves behind goes with this test's folder.
+os.makedirs("scratch", exist_ok=True)
+driver = subprocess.Popen(
+    ["chromedriver", f"--port={port}"],
+    stdout=subprocess.DEVNULL,
+    stderr=subprocess.DEVNULL,
+    env={**os.environ, "TMPDIR": os.path.abspath("scratch")},
+)
 
 
 def call(method, path, body=None):

@@ -209,6 +209,14 @@ assert status == 429 and int({name.lower(): value for name, value in fields.item
 asks("DELETE", "/owner/v1/devices/cb-77/hand-over", 429)
 assert asks("GET", "/owner/v1/devices", 200, token=job["other"]) is not None
 asks("DELETE", "/owner/v1/devices/cb-77/hand-over", 404, token=job["other"])
+# The page counts with the interface, and says the same.
+for _ in range(200):
+    if send("DELETE", "/owner/v1/devices/cb-77/hand-over", token=job["other"])[0] != 404:
+        break
+for path, typed in ("/claim", {"device": "cb-03", "code": ""}), ("/owner/devices/cb-03/give-up", {"sure": "yes"}):
+    status, fields, text = visitor.post(path, form=form, **typed)
+    wait = {name.lower(): value for name, value in fields.items()}.get("retry-after", "none")
+    assert status == 429 and wait.isdigit() and "oo many changes" in text, (path, status, wait, text)
 # All that is described was tried with an answer that is good.
 for template, methods in document["paths"].items():
     for method in methods:

@@ -167,22 +167,24 @@ impl Desk {
             secret: caller.basic.as_ref().and_then(|basic| basic.secret.as_ref()),
         };
         let user = caller.basic.as_ref().map(|basic| basic.user.as_str());
-        let found = self.ask(|reader| {
+        let (found, head) = self.ask(|reader| {
             reader.view(|view| {
-                let Some(found) = find(view, live, user, &shown)? else { return Ok(None) };
+                let head = view.head()?;
+                let Some(found) = find(view, live, user, &shown)? else { return Ok((None, head)) };
                 let known = view.devices(std::slice::from_ref(&found.device.id))?.pop().flatten();
                 let given = match found.end {
                     Some(AdmissionEnd::Used { credential, .. }) => given(view, &credential)?,
                     _ => None,
                 };
-                Ok(Some((found, known, given, view.head()?)))
+                Ok((Some((found, known, given)), head))
             })
         })?;
-        let Some((admission, known, given, head)) = found else {
+        // Before anything that depends on which admissions there are: whoever has proved nothing is told the same of all.
+        self.settled(live, &head)?;
+        let Some((admission, known, given)) = found else {
             return Err(Refusal::unproved("there is no admission that this could mean"));
         };
         let id = admission.device.id.clone();
-        self.settled(live, &head)?;
         let unproved = |why: &dyn std::fmt::Display| Refusal::unproved(format!("{}: {why}", admission.name)).about(&id);
         let least = live.settings.kinds.get(&admission.device.kind).map_or(Admit::Certificate, |kind| kind.admit);
         let proof = admission.is_proved_by(&shown, least).map_err(|unfit| unproved(&unfit))?;

@@ -7,7 +7,7 @@ use tidy_warden_core::rekey::{KEY_ANSWER, KeyRequest};
 use tidy_warden_core::settings::Renews;
 use tidy_warden_core::shared::DataKey;
 use tidy_warden_core::time::UnixTime;
-use tidy_warden_store::{DeviceView, Head, NewCredential, SignedCredential, StoreError, View};
+use tidy_warden_store::{DeviceView, NewCredential, SignedCredential, StoreError, View};
 use tidy_warden_ward::rekey::{NotGiven, given_again, jwk_of, made, opened, opens};
 
 use super::{Caller, Refusal, Said, was_asked};
@@ -24,7 +24,6 @@ struct Shown {
     again: Result<Option<Result<String, String>>, NotGiven>,
     /// When the key may be replaced without being asked; `None` if devices of its kind do not do so.
     opens: Option<UnixTime>,
-    head: Head,
 }
 
 impl Desk {
@@ -39,12 +38,14 @@ impl Desk {
             Err(why) => return Err(Refusal::doubt(why)),
         };
         let (id, now) = (request.device.clone(), self.now());
-        let shown = self.ask(|reader| reader.view(|view| shown(view, live, data, &request, now)))?;
+        let (shown, head) =
+            self.ask(|reader| reader.view(|view| Ok((shown(view, live, data, &request, now)?, view.head()?))))?;
+        // Before anything that depends on which devices there are: whoever has proved nothing is told the same of all.
+        self.settled(live, &head)?;
         let unproved = |why: &dyn std::fmt::Display| Refusal::unproved(why).about(&id);
         let Some(shown) = shown else {
             return Err(Refusal::unproved("there is no such device, or it has no such shared key"));
         };
-        self.settled(live, &shown.head)?;
         shown.proof.map_err(|why| unproved(&why))?;
         if let Some(barred) = shown.device.device.barred() {
             return Err(unproved(&barred));
@@ -98,6 +99,5 @@ fn shown(
     let kind = live.settings.kinds.get(&device.device.kind);
     let kind = kind.filter(|kind| kind.shared_keys && kind.renews_keys != Renews::Person);
     let opens = kind.map(|kind| opens(&credential, kind));
-    let head = view.head()?;
-    Ok(Some(Shown { device, credential, proof, again, opens, head }))
+    Ok(Some(Shown { device, credential, proof, again, opens }))
 }

@@ -16,6 +16,7 @@ use tidy_warden_ward::claim::{Wish, by_rules, take, take_offered};
 
 use super::OwnerRequest;
 use super::route::Act;
+use crate::answer::STORE_WAIT;
 use crate::state::{Desk, Live};
 
 /// How many devices are shown at once.
@@ -90,6 +91,15 @@ impl NotDone {
             Self::Code(_) | Self::Place(_) | Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
             Self::TooOften(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::Doubt(_) => StatusCode::SERVICE_UNAVAILABLE,
+        }
+    }
+
+    /// After how many seconds the same may be tried again, where waiting helps (RFC 9110 section 10.2.3).
+    pub(super) fn retry_after(&self) -> Option<u64> {
+        match self {
+            Self::TooOften(wait) => Some(wait.as_secs() + 1),
+            Self::Doubt(_) => Some(STORE_WAIT),
+            Self::NotYours | Self::NotClaimed | Self::Code(_) | Self::Place(_) | Self::Refused(_) => None,
         }
     }
 }

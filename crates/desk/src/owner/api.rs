@@ -143,9 +143,7 @@ impl Desk {
         let said = problem(why.status(), &why.to_string());
         match why {
             NotDone::NotClaimed => said.slow(),
-            NotDone::TooOften(wait) => Said { retry_after: Some(wait.as_secs() + 1), ..said },
-            NotDone::Doubt(_) => Said { retry_after: Some(10), ..said },
-            _ => said,
+            why => said.again_in(why.retry_after()),
         }
     }
 

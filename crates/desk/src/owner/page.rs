@@ -19,7 +19,7 @@ use super::acts::{NotDone, Offered, Owned};
 use super::cookie::{self, Sealed};
 use super::route::{Act, Asked};
 use super::{OwnerRequest, is_locked, value};
-use crate::answer::Said;
+use crate::answer::{STORE_WAIT, Said};
 use crate::state::{Desk, Live};
 
 /// How long a session lasts, and nothing makes it longer.
@@ -224,7 +224,7 @@ impl Desk {
     fn doubt(&self, live: &Live, request: &OwnerRequest, because: &str) -> Said {
         self.owner_refused(request, StatusCode::SERVICE_UNAVAILABLE, because, None);
         let words = "The ward does not answer. Come again later.";
-        self.words(live, StatusCode::SERVICE_UNAVAILABLE, "Not now", words)
+        self.words(live, StatusCode::SERVICE_UNAVAILABLE, "Not now", words).again_in(Some(STORE_WAIT))
     }
 
     /// A redirect to a page that says something.
@@ -384,7 +384,7 @@ impl Desk {
         }
         let status = why.status();
         self.owner_refused(request, status, &format!("owner {}: {why}", who.owner.id), None);
-        self.home(live, request, who, "", Some((status, sentence(&why.to_string()))))
+        self.home(live, request, who, "", Some((status, sentence(&why.to_string())))).again_in(why.retry_after())
     }
 
     /// Does what a form wants.
@@ -435,6 +435,7 @@ impl Desk {
                 self.owner_refused(request, status, &format!("owner {}{locked}: {why}", who.owner.id), None);
                 let short = device.chars().take(64).collect();
                 self.claim_page(live, request, Some(who), Some((status, sentence(&why.to_string()), short)))
+                    .again_in(why.retry_after())
             }
         }
     }
