@@ -357,23 +357,7 @@ fn a_voucher_tells_a_device_offline_whose_it_is() {
     world.run(&["device", "edit", "wv-1", "--fact", "serial=QF-0417"]).exits(0);
     world.run(&["owner", "add", "mole"]).exits(0);
     for name in ["owner", "other"] {
-        let key = format!("{name}.key");
-        let subject = format!("/CN={name}");
-        let args = [
-            "req",
-            "-x509",
-            "-newkey",
-            "ec",
-            "-pkeyopt",
-            "ec_paramgen_curve:P-256",
-            "-nodes",
-            "-days",
-            "30",
-            "-keyout",
-        ];
-        world
-            .other("openssl", &[&args[..], &[&key, "-out", &format!("{name}.pem"), "-subj", &subject]].concat())
-            .exits(0);
+        world.self_signed(name, &["-days", "30"]);
     }
     let make = |out: &str, more: &[&str]| {
         let args = ["claim", "voucher", "wv-1", "--owner", "mole", "--owner-cert", "owner.pem", "--out", out];

@@ -237,6 +237,15 @@ impl World {
         std::fs::metadata(self.path("w/ward.db-wal")).map_or(0, |log| log.len())
     }
 
+    /// Makes a self-signed certificate and its key with openssl: `NAME.pem`, `NAME.key`.
+    pub(crate) fn self_signed(&self, name: &str, more: &[&str]) {
+        let call = ["req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-subj"];
+        let subject = format!("/CN={name}");
+        let (key, out) = (format!("{name}.key"), format!("{name}.pem"));
+        let files = [subject.as_str(), "-keyout", &key, "-out", &out];
+        self.other("openssl", &[&call[..], &files, more].concat()).exits(0);
+    }
+
     /// Runs another program in the folder.
     pub(crate) fn other(&self, program: &str, args: &[&str]) -> Ran {
         ran(self.command(program).args(args))

@@ -6,15 +6,6 @@ use tidy_warden_simulate::{ConnectError, Login};
 
 use crate::harness::{Guard, World, block_on, eventually};
 
-/// Makes a self-signed certificate and its key with openssl: `NAME.pem`, `NAME.key`.
-fn self_signed(world: &World, name: &str, more: &[&str]) {
-    let call = ["req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-subj"];
-    let subject = format!("/CN={name}");
-    let (key, out) = (format!("{name}.key"), format!("{name}.pem"));
-    let files = [subject.as_str(), "-keyout", &key, "-out", &out];
-    world.other("openssl", &[&call[..], &files, more].concat()).exits(0);
-}
-
 fn der(world: &World, file: &str) -> Vec<u8> {
     let pem = std::fs::read_to_string(world.path(file)).unwrap();
     let body: String = pem.lines().filter(|line| !line.starts_with("-----")).collect();
@@ -44,8 +35,8 @@ fn a_pinned_certificate_signs_in_and_only_with_its_key() {
     for id in ["wv-8", "wv-9"] {
         world.run(&["device", "add", id, "--kind", "windvane", "--label", "site=ossel"]).exits(0);
     }
-    self_signed(&world, "old", &["-days", "7000"]);
-    self_signed(&world, "stranger", &["-days", "100"]);
+    world.self_signed("old", &["-days", "7000"]);
+    world.self_signed("stranger", &["-days", "100"]);
     let guard = Guard::start(&world, "builtin");
     let connect = |certificate: &str, key: &str, client: &str| {
         let login = login(&world, certificate, key, client);
@@ -84,7 +75,7 @@ fn a_pinned_certificate_signs_in_and_only_with_its_key() {
 fn a_bare_key_stands_behind_any_certificate_that_carries_it() {
     let world = World::equipped();
     world.run(&["device", "add", "wv-8", "--kind", "windvane", "--label", "site=ossel"]).exits(0);
-    self_signed(&world, "one", &["-days", "10"]);
+    world.self_signed("one", &["-days", "10"]);
     world.other("openssl", &["ec", "-in", "one.key", "-pubout", "-out", "one.pub"]).exits(0);
     let again = ["req", "-x509", "-key", "one.key", "-subj", "/CN=another", "-days", "20", "-out", "two.pem"];
     world.other("openssl", &again).exits(0);
@@ -115,7 +106,7 @@ fn a_bare_key_stands_behind_any_certificate_that_carries_it() {
 fn a_fleet_in_the_field_is_taken_over_whole_or_not_at_all() {
     let world = World::init();
     for name in ["a", "b", "c"] {
-        self_signed(&world, name, &["-days", "300"]);
+        world.self_signed(name, &["-days", "300"]);
     }
     let jwk = r#"{"kty":"EC","crv":"P-256","x":"MKBCTNIcKUSDii11ySs3526iDZ8AiTo7Tu6KPAqv7D4","y":"4Etl6SRW2YiLUrN5vfvVHuhp7x8PxltmWWlbbM4IFyM"}"#;
     world.write("d.jwk", jwk);

@@ -38,13 +38,10 @@ fn table(by: OpenedBy) -> &'static str {
 
 fn claim(by: OpenedBy) -> impl Fn(&Row) -> Result<OpenClaim, StoreError> {
     move |row| {
-        let octets = |at| -> Result<Option<Vec<u8>>, StoreError> { get(row, at) };
-        let fixed = |octets: Option<Vec<u8>>| octets.map(|octets| octets.try_into()).transpose();
-        let salt = octets(1)?.map(|octets| octets.try_into()).transpose().map_err(|_| rows::damaged("code"))?;
         Ok(OpenClaim {
             device: rows::word(row, 0, "id")?,
             by,
-            code: rows::code(salt, fixed(octets(2)?).map_err(|_| rows::damaged("code"))?)?,
+            code: rows::code(rows::maybe_digest(row, 1, "code")?, rows::maybe_digest(row, 2, "code")?)?,
             opened: UnixTime(get(row, 3)?),
             ends: UnixTime(get(row, 4)?),
         })

@@ -75,6 +75,12 @@ pub(super) fn digest<const N: usize>(row: &Row, at: usize, what: &str) -> Result
     get::<&[u8]>(row, at)?.try_into().map_err(|_| damaged(what))
 }
 
+/// A digest that may be missing.
+pub(super) fn maybe_digest<const N: usize>(row: &Row, at: usize, what: &str) -> Result<Option<[u8; N]>, StoreError> {
+    let octets: Option<&[u8]> = get(row, at)?;
+    octets.map(|octets| octets.try_into().map_err(|_| damaged(what))).transpose()
+}
+
 /// A small number.
 pub(super) fn small<T: TryFrom<i64>>(row: &Row, at: usize, what: &str) -> Result<T, StoreError> {
     T::try_from(get::<i64>(row, at)?).map_err(|_| damaged(what))
