@@ -14,7 +14,7 @@ use crate::certificate::Fingerprint;
 use crate::device::{AddRefusal, DeviceRecord};
 use crate::enrolment::IssueRefusal;
 use crate::fact::{Fact, FactName};
-use crate::id::{DeviceId, KindName};
+use crate::id::{DeviceId, KindName, OwnerId};
 use crate::key::sha256;
 use crate::random::{self, Randomness};
 use crate::settings::Admit;
@@ -484,6 +484,16 @@ pub enum OpenRefusal {
         /// That one.
         other: AdmissionName,
     },
+    /// Its device would come in as that of an owner that is retired.
+    #[error("the owner `{owner}` is retired since {since}")]
+    OwnerRetired {
+        /// Its place in the batch, from 0.
+        index: usize,
+        /// The owner.
+        owner: OwnerId,
+        /// Since when.
+        since: UnixTime,
+    },
     /// Another of the same batch is for the same device, hardware or key.
     #[error("another of them is for the same device, hardware or key")]
     Twice {
@@ -503,6 +513,7 @@ impl OpenRefusal {
             | Self::DevicePending { index, .. }
             | Self::FactPending { index, .. }
             | Self::KeyPending { index, .. }
+            | Self::OwnerRetired { index, .. }
             | Self::Twice { index } => *index,
         }
     }

@@ -9,6 +9,7 @@ use std::collections::BTreeMap;
 use crate::device::{Barred, DeviceRecord};
 use crate::id::{DeviceId, LabelName, LabelValue, OwnerId};
 use crate::key::sha256;
+use crate::owner::OwnerRecord;
 use crate::time::{Span, UnixTime};
 
 pub use code::{BadCode, Code, CodeDigest, LONGEST, SHORTEST};
@@ -186,6 +187,12 @@ impl HandOver {
     #[must_use]
     pub fn is_open(&self, now: UnixTime) -> bool {
         (self.offered..=self.ends).contains(&now)
+    }
+
+    /// Whether `owner` is whom it means. An owner may offer to any name; who was given that name later is somebody else.
+    #[must_use]
+    pub fn is_for(&self, owner: &OwnerRecord) -> bool {
+        self.to == owner.id && owner.added <= self.offered
     }
 }
 

@@ -60,6 +60,11 @@ fn value(text: &[u8], name: &str) -> Option<String> {
     found.next().filter(|_| found.next().is_none())
 }
 
+/// Behind which id a list goes on.
+fn after(request: &OwnerRequest) -> String {
+    value(request.query.as_bytes(), "after").filter(|after| after.len() <= 64).unwrap_or_default()
+}
+
 impl Desk {
     /// Answers a request to an owner's page or interface.
     pub(crate) fn answer_owner(&self, request: &OwnerRequest) -> Said {

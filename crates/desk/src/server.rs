@@ -2,6 +2,7 @@
 
 mod connection;
 mod exchange;
+mod queue;
 mod response;
 
 use std::net::{IpAddr, SocketAddr};
@@ -25,6 +26,7 @@ use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
 
 use self::connection::{converse, serve_plain};
+use self::queue::Queue;
 use crate::beside::Beside;
 use crate::follow::{Follower, Says};
 use crate::route::Door;
@@ -32,11 +34,13 @@ use crate::state::{Desk, DeskError, Live, LiveConfig, Reading, Stores};
 use crate::{Event, Sink};
 use crate::{errands, notices, reflexes, rotations};
 
-/// How many requests are answered at once; more wait.
-const AT_ONCE: usize = 64;
+/// How many requests of devices are answered at once, and how many more wait; yet more are told to come later.
+const AT_ONCE: u16 = 64;
+const WAITING: u16 = 2_000;
 
-/// How many requests may wait beside them; more are told to come later.
-const WAITING: usize = 2_000;
+/// The same for owners.
+const OWNERS_AT_ONCE: u16 = 8;
+const OWNERS_WAITING: u16 = 500;
 
 /// How often it is asked whether the file of a manufacturer's list is another one.
 const LOOK_AT_MAKERS: Duration = Duration::from_secs(2);
@@ -72,8 +76,9 @@ pub struct Config {
 struct Counter {
     desk: Arc<Desk>,
     acceptor: std::sync::RwLock<TlsAcceptor>,
-    answering: Semaphore,
-    waiting: Semaphore,
+    /// Of devices.
+    devices: Queue,
+    owners: Queue,
     connections: Semaphore,
     /// Says when the desk stops.
     stopping: watch::Receiver<bool>,
@@ -119,8 +124,8 @@ impl Server {
         let counter = Arc::new(Counter {
             desk: desk.clone(),
             acceptor: std::sync::RwLock::new(acceptor),
-            answering: Semaphore::new(AT_ONCE),
-            waiting: Semaphore::new(AT_ONCE + WAITING),
+            devices: Queue::new(AT_ONCE, WAITING),
+            owners: Queue::new(OWNERS_AT_ONCE, OWNERS_WAITING),
             connections: Semaphore::new(usize::try_from(most).unwrap_or(usize::MAX).min(Semaphore::MAX_PERMITS)),
             stopping,
         });
@@ -233,8 +238,8 @@ impl Server {
         tasks.shutdown().await;
         // Whoever waits for an answer gets it; connections without a request end at once.
         let _ = self.stop.send(true);
-        let all = u32::try_from(AT_ONCE + WAITING).unwrap_or(u32::MAX);
-        let _ = tokio::time::timeout(STOPPING, self.counter.waiting.acquire_many(all)).await;
+        let nobody_waits = async { tokio::join!(self.counter.devices.is_empty(), self.counter.owners.is_empty()) };
+        let _ = tokio::time::timeout(STOPPING, nobody_waits).await;
         stop_following.store(true, Ordering::Relaxed);
         let _ = tokio::task::spawn_blocking(move || {
             beside.stop();

@@ -112,6 +112,7 @@ fn refusal(device: &DeviceRecord, why: &OpenRefusal) -> Problem {
         | OpenRefusal::KeyPending { other, .. } => {
             problem.next(format!("admission show {other}; or first: admission withdraw {other}"))
         }
+        OpenRefusal::OwnerRetired { .. } => problem.next("name another owner: owner list"),
         OpenRefusal::Differs { .. } | OpenRefusal::Unissued { .. } => problem.next(format!("device show {id}")),
         _ => problem.next("compare with: device list"),
     }
@@ -135,6 +136,10 @@ fn open(context: &Context<'_>, args: &OpenAdmissionArgs) -> Result<Exit, Problem
             .next(useless.next));
     }
     let warning = warning(&ward, &device, &demand)?;
+    let has_no_owner = match &device.owner {
+        Some(owner) => ward.store.owner(owner)?.is_none(),
+        None => false,
+    };
     let cause = ward.cause(args.because.text());
     let wanted = AdmissionRecord { name: AdmissionName(0), device: device.clone(), demand, until, end: None };
     let mut deliver = |_: &[AdmissionRecord]| match (&secret, &args.out) {
@@ -162,6 +167,11 @@ fn open(context: &Context<'_>, args: &OpenAdmissionArgs) -> Result<Exit, Problem
     console.show("tidy-warden/admission/1", value, &text)?;
     if let Some(warning) = warning {
         console.warn(warning);
+    }
+    if let Some(owner) = device.owner.as_ref().filter(|_| has_no_owner) {
+        console.warn(format!(
+            "there is no owner `{owner}` yet, and whoever gets that name has the device: owner add {owner}"
+        ));
     }
     if secret.is_some() && args.out.is_none() {
         console

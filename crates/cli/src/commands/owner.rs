@@ -67,6 +67,7 @@ fn refusal(why: &OwnerRefusal) -> Problem {
         OwnerRefusal::HasDevices(id, count) => {
             problem.next(format!("first: claim give-up --where 'owner = {id}' --count {count}"))
         }
+        OwnerRefusal::HasAdmissions(..) => problem.next("wait until they were used, or: admission withdraw"),
         OwnerRefusal::Passes(id) => problem.next(format!("owner sign-out {id} ends them all")),
         _ => problem,
     }

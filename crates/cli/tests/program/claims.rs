@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use crate::desk::{Desk, curl};
-use crate::harness::{Guard, KINDS, Mosquitto, Ran, World, eventually};
+use crate::desk::{Desk, curl, openssl_request};
+use crate::harness::{Guard, KINDS, Mosquitto, Ran, World, eventually, in_databases};
 
 const SOON: Duration = Duration::from_secs(10);
 
@@ -461,4 +461,50 @@ fn links_are_shown_once_and_end() {
     world.run(&["owner", "edit", "mole-west"]).exits(2);
     let log = world.run(&["audit", "log", "--format", "json"]).exits(0).stdout;
     assert!(!log.contains(link.rsplit('=').next().unwrap()), "the record has a digest");
+}
+
+#[test]
+fn whose_a_device_is_cannot_be_changed_past_the_record() {
+    if in_databases() {
+        return;
+    }
+    let world = world();
+    let desk = Desk::start(&world);
+    // One came in with its owner, one was claimed, one was given up, and one nobody ever had.
+    let brought =
+        ["admission", "open", "--id", "gg-9", "--kind", "gauge", "--owner", "mole-west", "--secret", "--out", "s.txt"];
+    world.run(&brought).exits(0);
+    let nobody = [&brought[..3], &["gg-10"], &brought[4..7], &["nobody-yet"], &brought[8..9]].concat();
+    world.run(&nobody).exits(0).says(&["there is no owner `nobody-yet` yet", "owner add nobody-yet"]);
+    world.run(&["owner", "add", "old"]).exits(0);
+    world.run(&["owner", "retire", "old", "--yes"]).exits(0);
+    let old = [&brought[..3], &["gg-11"], &brought[4..7], &["old"], &brought[8..9]].concat();
+    world.run(&old).exits(3).says(&["the owner `old` is retired since", "owner list"]);
+    let secret = std::fs::read_to_string(world.path("s.txt")).unwrap();
+    let user = format!("gg-9:{}", secret.trim());
+    openssl_request(&world, "gg-9", "/");
+    let sent = ["-u", &user, "-H", "Content-Type: application/pkcs10", "--data-binary", "@gg-9.b64"];
+    let (status, said) = curl(&world, &desk.url("/.well-known/est/simpleenroll"), &sent);
+    assert_eq!(status, 200, "{said}");
+    for id in ["gg-1", "gg-2"] {
+        let code = open(&world, id);
+        take(&world, id, &code, "mole-west").exits(0);
+    }
+    world.run(&["claim", "give-up", "gg-2", "--yes"]).exits(0);
+    drop(desk);
+    world.run(&["audit", "verify"]).exits(0);
+    world.run(&["owner", "retire", "mole-west", "--yes"]).exits(3).says(&["has devices: 2"]);
+    std::fs::copy(world.path("w/ward.db"), world.path("kept.db")).unwrap();
+    for (id, owner, found) in [
+        ("gg-1", "'eve'", "device `gg-1`: it is eve's here, and mole-west's by the record"),
+        ("gg-1", "NULL", "device `gg-1`: it is nobody's here, and mole-west's by the record"),
+        ("gg-2", "'mole-west'", "device `gg-2`: it is mole-west's here, and nobody's by the record"),
+        ("gg-3", "'eve'", "device `gg-3`: it is eve's here, and nobody's by the record"),
+        ("gg-9", "'eve'", "device `gg-9`: it is eve's here, and nobody's by the record"),
+    ] {
+        std::fs::copy(world.path("kept.db"), world.path("w/ward.db")).unwrap();
+        let sql = format!("UPDATE devices SET owner = {owner} WHERE id = '{id}'");
+        world.other("sqlite3", &["w/ward.db", &sql]).exits(0);
+        world.run(&["audit", "verify"]).exits(3).prints(&[found]);
+    }
 }

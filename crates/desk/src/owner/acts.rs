@@ -22,6 +22,9 @@ use crate::state::{Desk, Live};
 /// How many devices are shown at once.
 pub(super) const PAGE: usize = 50;
 
+/// How many pages of offers that have lapsed are passed over for one that holds something.
+const LAPSED_PAGES: usize = 20;
+
 /// How many changes an owner makes within how long. A claim costs some milliseconds.
 const CHANGES: u32 = 120;
 const WITHIN: Duration = Duration::from_secs(60);
@@ -164,20 +167,36 @@ impl Desk {
         found.ok_or(NotDone::NotYours)
     }
 
-    /// What is offered to an owner.
-    pub(super) fn offers_to(&self, owner: &OwnerRecord) -> Result<Vec<Offered>, StoreError> {
+    /// Some of what is offered to an owner, behind an id; and the id behind which there is more, if there is.
+    pub(super) fn offers_to(
+        &self,
+        owner: &OwnerRecord,
+        after: &str,
+    ) -> Result<(Vec<Offered>, Option<DeviceId>), StoreError> {
         let now = self.now();
         self.ask(|reader| {
             reader.view(|view| {
-                let offers: Vec<HandOver> = view.hand_overs(Some(&owner.id), "", PAGE)?;
-                let offers: Vec<HandOver> = offers.into_iter().filter(|offer| offer.is_open(now)).collect();
+                let (mut offers, mut next) = (Vec::new(), after.parse::<DeviceId>().ok());
+                // What has lapsed stays until its device passes; who offered much that lapsed hides nothing behind it.
+                for _ in 0..LAPSED_PAGES {
+                    let behind = next.as_ref().map_or("", |next| next.as_str());
+                    let mut page: Vec<HandOver> = view.hand_overs(Some(&owner.id), behind, PAGE + 1)?;
+                    let has_more = page.len() > PAGE;
+                    page.truncate(PAGE);
+                    next = page.last().map(|last| last.device.clone()).filter(|_| has_more);
+                    page.retain(|offer| offer.is_for(owner) && offer.is_open(now));
+                    offers = page;
+                    if !offers.is_empty() || next.is_none() {
+                        break;
+                    }
+                }
                 let ids: Vec<DeviceId> = offers.iter().map(|offer| offer.device.clone()).collect();
                 let found = view.devices(&ids)?;
                 let with = |(offer, found): (HandOver, Option<DeviceView>)| {
                     let kind = found?.device.kind.to_string();
                     Some(Offered { id: offer.device, kind, from: offer.from, ends: offer.ends })
                 };
-                Ok(offers.into_iter().zip(found).filter_map(with).collect())
+                Ok((offers.into_iter().zip(found).filter_map(with).collect(), next))
             })
         })
     }

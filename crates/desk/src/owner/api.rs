@@ -11,7 +11,7 @@ use zeroize::Zeroizing;
 
 use super::acts::{NotDone, Offered, Owned};
 use super::route::{Act, Api};
-use super::{OwnerRequest, audience, value};
+use super::{OwnerRequest, after, audience};
 use crate::answer::Said;
 use crate::state::{Desk, Live};
 
@@ -157,8 +157,7 @@ impl Desk {
         let refused = |why: NotDone| self.api_refused(request, &why);
         match path {
             Api::Devices => {
-                let after = value(request.query.as_bytes(), "after").filter(|after| after.len() <= 64);
-                let found = self.devices_of(owner, &after.unwrap_or_default());
+                let found = self.devices_of(owner, &after(request));
                 let (devices, more) = found.map_err(|error| refused(error.into()))?;
                 let next = devices.last().map(|last| last.id.to_string()).filter(|_| more);
                 let devices: Vec<Value> = devices.iter().map(device_json).collect();
@@ -166,8 +165,8 @@ impl Desk {
             }
             Api::Device(id) => Ok(answer(&device_json(&self.device_of(owner, id).map_err(refused)?))),
             Api::Offers => {
-                let offers = self.offers_to(owner).map_err(|error| refused(error.into()))?;
-                Ok(answer(&json!({ "offers": offers.iter().map(offer_json).collect::<Vec<_>>() })))
+                let (offers, next) = self.offers_to(owner, &after(request)).map_err(|error| refused(error.into()))?;
+                Ok(answer(&json!({ "offers": offers.iter().map(offer_json).collect::<Vec<_>>(), "next": next })))
             }
             Api::Places => {
                 let mut all: BTreeMap<&str, Vec<&str>> = BTreeMap::new();

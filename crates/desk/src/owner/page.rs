@@ -18,7 +18,7 @@ use zeroize::Zeroizing;
 use super::acts::{NotDone, Offered, Owned};
 use super::cookie::{self, Sealed};
 use super::route::{Act, Asked};
-use super::{OwnerRequest, is_locked, value};
+use super::{OwnerRequest, after, is_locked, value};
 use crate::answer::{STORE_WAIT, Said};
 use crate::state::{Desk, Live};
 
@@ -98,8 +98,11 @@ struct HomePage {
     frame: Frame,
     devices: Vec<Shown>,
     offers: Vec<Incoming>,
+    has_more_offers: bool,
     choices: Vec<Choice>,
     more: Option<String>,
+    /// Whether these are the first of the devices.
+    is_first: bool,
 }
 
 #[derive(Template)]
@@ -344,10 +347,7 @@ impl Desk {
                 }
                 Err(why) => self.not_done(live, request, who, &why),
             },
-            _ => {
-                let after = value(request.query.as_bytes(), "after").filter(|after| after.len() <= 64);
-                self.home(live, request, who, &after.unwrap_or_default(), None)
-            }
+            _ => self.home(live, request, who, &after(request), None),
         }
     }
 
@@ -359,8 +359,8 @@ impl Desk {
         after: &str,
         wrong: Option<(StatusCode, String)>,
     ) -> Said {
-        let found = self.devices_of(&who.owner, after).and_then(|found| Ok((found, self.offers_to(&who.owner)?)));
-        let ((devices, has_more), offers) = match found {
+        let found = self.devices_of(&who.owner, after).and_then(|found| Ok((found, self.offers_to(&who.owner, "")?)));
+        let ((devices, has_more), (offers, more_offers)) = match found {
             Ok(found) => found,
             Err(error) => return self.doubt(live, request, &error.to_string()),
         };
@@ -373,7 +373,8 @@ impl Desk {
         let offers = offers.into_iter().map(incoming).collect();
         let (status, wrong) = wrong.map_or((StatusCode::OK, None), |(status, wrong)| (status, Some(wrong)));
         let frame = self.frame(live, request, Some(who), wrong);
-        rendered(status, &HomePage { frame, devices, offers, choices: choices(&who.owner), more })
+        let (choices, has_more_offers, is_first) = (choices(&who.owner), more_offers.is_some(), after.is_empty());
+        rendered(status, &HomePage { frame, devices, offers, has_more_offers, choices, more, is_first })
             .with("set-cookie", cookie::forget(Sealed::Note))
     }
 

@@ -19,6 +19,7 @@ use tidy_warden_serve::source::Source;
 use zeroize::Zeroizing;
 
 use super::Counter;
+use super::queue::Queue;
 use super::response::response;
 use crate::Event;
 use crate::answer::{Basic, Caller, Said, name_of};
@@ -193,7 +194,7 @@ fn owner_request(asked: Asked, head: &Parts, body: Bytes, peer: SocketAddr) -> O
 
 /// Asks for an answer to an owner.
 async fn for_owner(counter: &Arc<Counter>, request: OwnerRequest) -> Said {
-    answered(counter, move |desk| desk.answer_owner(&request)).await
+    answered(counter, &counter.owners, move |desk| desk.answer_owner(&request)).await
 }
 
 /// Asks for an answer that may have to wait for the store.
@@ -205,18 +206,18 @@ async fn decided(
     body: Bytes,
 ) -> Said {
     let caller = Caller { peer, leaf, basic: basic(headers).map(Arc::new) };
-    answered(counter, move |desk| desk.answer(&route, &caller, &body)).await
+    answered(counter, &counter.devices, move |desk| desk.answer(&route, &caller, &body)).await
 }
 
 /// Has something answered on a thread that may wait, when it is its turn.
-async fn answered(counter: &Arc<Counter>, answer: impl FnOnce(&Desk) -> Said + Send + 'static) -> Said {
-    let busy = || Said::later(StatusCode::SERVICE_UNAVAILABLE, "there are too many requests at once", 1);
+async fn answered(counter: &Arc<Counter>, queue: &Queue, answer: impl FnOnce(&Desk) -> Said + Send + 'static) -> Said {
     let since = tokio::time::Instant::now();
-    let Ok(_waiting) = counter.waiting.try_acquire() else { return busy() };
-    let Ok(turn) = counter.answering.acquire().await else { return busy() };
+    let Some(mut place) = queue.turn().await else {
+        return Said::later(StatusCode::SERVICE_UNAVAILABLE, "there are too many requests at once", 1);
+    };
     let desk = counter.desk.clone();
     let said = tokio::task::spawn_blocking(move || answer(&desk)).await;
-    drop(turn);
+    place.worked();
     let said = said.unwrap_or_else(|_| {
         counter.desk.trouble("a request could not be answered: a fault of this program");
         Said::text(StatusCode::INTERNAL_SERVER_ERROR, "the request could not be answered")

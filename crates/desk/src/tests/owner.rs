@@ -13,7 +13,7 @@ use tidy_warden_core::owner::{OwnerRecord, OwnerScope, OwnerTokenTerms, Place, o
 use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_core::token::TokenSigner;
 use tidy_warden_rig::ward::NOW;
-use tidy_warden_store::acts::owner;
+use tidy_warden_store::acts::{claim, owner};
 use tidy_warden_store::{Cause, OwnerPass, PassKind};
 use tidy_warden_ward::claim::{open, openings};
 use tidy_warden_ward::clock::SystemRandom;
@@ -36,6 +36,18 @@ fn owner_id(text: &str) -> OwnerId {
 fn place(text: &str) -> Place {
     let (name, value) = text.split_once('=').unwrap();
     (name.parse().unwrap(), value.parse().unwrap())
+}
+
+fn new_owner(name: &str, places: &[&str]) -> OwnerRecord {
+    OwnerRecord {
+        id: owner_id(name),
+        contact: None,
+        salt: [0; 16],
+        places: places.iter().map(|text| place(text)).collect(),
+        added: NOW,
+        retired: None,
+        signed_in_from: UnixTime(0),
+    }
 }
 
 /// A request that nobody has proved.
@@ -86,15 +98,7 @@ impl World {
     }
 
     fn add_owner(&mut self, name: &str, places: &[&str]) {
-        let record = OwnerRecord {
-            id: owner_id(name),
-            contact: None,
-            salt: [0; 16],
-            places: places.iter().map(|text| place(text)).collect(),
-            added: NOW,
-            retired: None,
-            signed_in_from: UnixTime(0),
-        };
+        let record = new_owner(name, places);
         let cause = self.cause();
         self.bench.ward.store.decide(|tx| owner::add(tx, &record, &cause)).unwrap().unwrap();
     }
@@ -417,4 +421,63 @@ fn a_desk_at_a_post_does_nothing_for_owners() {
     let claim = format!("{{\"device\":\"cb-1\",\"code\":\"{}\"}}", *code.grouped());
     assert_eq!(world.api(&token, "POST", "/owner/v1/claims", &claim).status, StatusCode::SERVICE_UNAVAILABLE);
     assert_eq!((world.entries(), world.owner_of("cb-1")), (before, None));
+}
+
+#[test]
+fn every_offer_is_found_however_many_there_are_and_none_that_was_meant_for_another() {
+    let mut world = World::new();
+    for name in ["mole-west", "saint-ivo"] {
+        world.add_owner(name, &["site=mole"]);
+    }
+    let ids: Vec<String> = (0..230).map(|number| format!("cb-{number:03}")).collect();
+    let cabin = || "cabin".parse().unwrap();
+    let of_ivo = |text: &String| DeviceRecord {
+        owner: Some(owner_id("saint-ivo")),
+        ..DeviceRecord::new(id(text), cabin(), NOW)
+    };
+    let cause = world.cause();
+    world.bench.ward.store.add_devices(&ids.iter().map(of_ivo).collect::<Vec<_>>(), &cause).unwrap().unwrap();
+    let (ivo, day) = (owner_id("saint-ivo"), NOW.plus(DAY));
+    let mut offer = |device: &str, to: &str, ends: UnixTime| {
+        let store = &mut world.bench.ward.store;
+        store.decide(|tx| claim::offer(tx, &id(device), (Some(&ivo), &owner_id(to)), ends, &cause)).unwrap().unwrap();
+    };
+    // More than a page has lapsed before the first that has not.
+    for (number, device) in ids.iter().enumerate() {
+        offer(device, "mole-west", if number < 110 { NOW } else { day });
+    }
+    // Nobody has this name yet; whoever is given it later is not whom it was offered to.
+    offer("cb-229", "late-owner", day);
+    world.at(5);
+    let late =
+        OwnerRecord { id: owner_id("late-owner"), added: NOW.plus(Span::from_seconds(5)), ..new_owner("x", &[]) };
+    world.bench.ward.store.decide(|tx| owner::add(tx, &late, &cause)).unwrap().unwrap();
+
+    let token = world.token("mole-west", &ALL, 0);
+    let (mut found, mut after, mut pages) = (Vec::new(), String::new(), 0);
+    loop {
+        let said = world.api(&token, "GET", &format!("/owner/v1/offers?after={after}"), "");
+        let value: serde_json::Value = serde_json::from_slice(&said.body).unwrap();
+        let some = value["offers"].as_array().unwrap();
+        assert!((1..=50).contains(&some.len()), "{value}");
+        found.extend(some.iter().map(|offer| offer["device"].as_str().unwrap().to_owned()));
+        pages += 1;
+        match value["next"].as_str() {
+            Some(next) => after = next.to_owned(),
+            None => break,
+        }
+    }
+    assert_eq!((found.as_slice(), pages), (&ids[110..229], 3));
+    let session = world.session("mole-west", 1);
+    let page = text(&world.get(&session, "/owner"));
+    assert!(
+        page.contains("Take cb-110") && !page.contains("cb-109") && page.contains("There are more offers"),
+        "{page}"
+    );
+    assert!(text(&world.get(&session, "/owner?after=zz")).contains("There are no more."));
+    let its = world.session("late-owner", 2);
+    let (page, token) = (text(&world.get(&its, "/owner")), world.token("late-owner", &ALL, 5));
+    assert!(!page.contains("Offered to you"), "{page}");
+    let taken = world.api(&token, "POST", "/owner/v1/devices/cb-229/take", "");
+    assert_eq!((taken.status, world.owner_of("cb-229").as_deref()), (StatusCode::NOT_FOUND, Some("saint-ivo")));
 }

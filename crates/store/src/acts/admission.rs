@@ -1,6 +1,7 @@
 //! Admissions: opened, used once, withdrawn.
 
-use std::collections::HashSet;
+use std::collections::hash_map::Entry;
+use std::collections::{HashMap, HashSet};
 
 use serde_json::json;
 use tidy_warden_core::admission::{
@@ -11,7 +12,7 @@ use tidy_warden_core::credential::{Origin, Revocation};
 use tidy_warden_core::device::{AddRefusal, DeviceRecord};
 use tidy_warden_core::enrolment::{IssueRefusal, may_be_issued};
 use tidy_warden_core::fact::Fact;
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::id::{DeviceId, OwnerId};
 use tidy_warden_core::key::Sha256;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::UnixTime;
@@ -31,6 +32,8 @@ fn looked_at(
     let (mut refusals, mut lapsed) = (Vec::new(), Vec::new());
     let (mut ids, mut facts): (HashSet<&DeviceId>, HashSet<&Fact>) = (HashSet::new(), HashSet::new());
     let mut keys: HashSet<[u8; 32]> = HashSet::new();
+    // Many devices of a list come with the same few owners.
+    let mut retired: HashMap<&OwnerId, Option<UnixTime>> = HashMap::new();
     let shared = device::shared(view, new.iter().map(|each| &each.device))?;
     let mut unlisted: Vec<(usize, DeviceRecord)> = Vec::new();
     for (part, some) in new.chunks(AT_ONCE).enumerate() {
@@ -69,6 +72,13 @@ fn looked_at(
                 if let Some(same) = same.filter(|same| same.state(now) == AdmissionState::Open) {
                     refusals.push(OpenRefusal::KeyPending { index, device: same.device.id.clone(), other: same.name });
                 }
+            }
+            if let Some(owner) = &each.device.owner {
+                let since = match retired.entry(owner) {
+                    Entry::Occupied(known) => *known.get(),
+                    Entry::Vacant(place) => *place.insert(view.owner(owner)?.and_then(|known| known.retired)),
+                };
+                refusals.extend(since.map(|since| OpenRefusal::OwnerRetired { index, owner: owner.clone(), since }));
             }
             if is_twice {
                 refusals.push(OpenRefusal::Twice { index });

@@ -488,7 +488,7 @@ pub fn take_offered(
             return Ok(Err(PassRefusal::Place(refusal)));
         }
     };
-    let offer = tx.hand_over(id)?.filter(|offer| offer.to == *to && offer.is_open(cause.at));
+    let offer = tx.hand_over(id)?.filter(|offer| offer.is_for(&owner) && offer.is_open(cause.at));
     let Some(offer) = offer else { return Ok(Err(not_offered())) };
     let view = listed(tx, id)?;
     if let Some(barred) = view.device.barred() {

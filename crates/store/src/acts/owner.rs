@@ -33,6 +33,9 @@ pub enum OwnerRefusal {
     /// It has devices.
     #[error("the owner `{0}` has devices: {1}")]
     HasDevices(OwnerId, u64),
+    /// Devices would come in as its own.
+    #[error("admissions are open by which devices come in as those of `{0}`: {1}")]
+    HasAdmissions(OwnerId, u64),
     /// It has as many places as one may have.
     #[error("an owner has at most {MOST_PLACES} places")]
     Places,
@@ -112,6 +115,10 @@ pub fn retire(tx: &mut dyn Tx, id: &OwnerId, cause: &Cause) -> Answer<(), OwnerR
     match tx.count_owned(id)? {
         0 => {}
         count => return Ok(Err(OwnerRefusal::HasDevices(owner.id, count))),
+    }
+    match tx.count_admitted(id, cause.at)? {
+        0 => {}
+        count => return Ok(Err(OwnerRefusal::HasAdmissions(owner.id, count))),
     }
     append(tx, cause, "owner.retire", id.as_str(), &nothing())?;
     tx.drop_owner_passes(id)?;

@@ -1,5 +1,6 @@
 //! Owners and claims.
 
+use tidy_warden_core::admission::{AdmissionRecord, AdmissionState};
 use tidy_warden_core::claim::{HandOver, OpenClaim, OpenedBy, Ownership, Scope, Tries};
 use tidy_warden_core::id::{DeviceId, OwnerId};
 use tidy_warden_core::owner::OwnerRecord;
@@ -39,6 +40,13 @@ impl ReadClaims for MemoryStore {
 
     fn count_owned(&self, owner: &OwnerId) -> Result<u64, StoreError> {
         Ok(many(owned(&self.model(), owner).len()))
+    }
+
+    fn count_admitted(&self, owner: &OwnerId, now: UnixTime) -> Result<u64, StoreError> {
+        let model = self.model();
+        let names = |each: &&AdmissionRecord| each.device.owner.as_ref() == Some(owner);
+        let is_open = |each: &&AdmissionRecord| each.state(now) == AdmissionState::Open;
+        Ok(many(model.admissions.iter().filter(names).filter(is_open).count()))
     }
 
     fn claim(&self, device: &DeviceId, by: OpenedBy) -> Result<Option<OpenClaim>, StoreError> {

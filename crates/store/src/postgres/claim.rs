@@ -122,6 +122,11 @@ impl ReadClaims for Database {
         rows::count(get(&self.connection.one(sql, &[&owner.as_str()])?, 0)?)
     }
 
+    fn count_admitted(&self, owner: &OwnerId, now: UnixTime) -> Result<u64, StoreError> {
+        let sql = "SELECT count(*) FROM admissions WHERE owner = $1 AND state IS NULL AND until >= $2";
+        rows::count(get(&self.connection.one(sql, &[&owner.as_str(), &now.0])?, 0)?)
+    }
+
     fn claim(&self, device: &DeviceId, by: OpenedBy) -> Result<Option<OpenClaim>, StoreError> {
         let sql = format!("SELECT device, salt, digest, opened, ends FROM {} WHERE device = $1", table(by));
         self.maybe_one(&sql, &[&device.as_str()], claim(by))

@@ -124,6 +124,11 @@ impl<S: Sql> ReadClaims for S {
         rows::count(self.sql().prepare_cached(sql)?.query_row([owner.as_str()], |row| row.get(0))?)
     }
 
+    fn count_admitted(&self, owner: &OwnerId, now: UnixTime) -> Result<u64, StoreError> {
+        let sql = "SELECT count(*) FROM admissions WHERE owner = ?1 AND state IS NULL AND until >= ?2";
+        rows::count(self.sql().prepare_cached(sql)?.query_row(params![owner.as_str(), now.0], |row| row.get(0))?)
+    }
+
     fn claim(&self, device: &DeviceId, by: OpenedBy) -> Result<Option<OpenClaim>, StoreError> {
         let sql = format!("SELECT device, salt, digest, opened, ends FROM {} WHERE device = ?1", table(by));
         Ok(all(self, &sql, &[&device.as_str()], claim(by))?.pop())

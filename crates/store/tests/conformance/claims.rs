@@ -3,6 +3,7 @@
 use std::sync::Barrier;
 
 use proptest::prelude::*;
+use tidy_warden_core::admission::{self, AdmissionName, AdmissionRecord, Demand};
 use tidy_warden_core::audit::Replay;
 use tidy_warden_core::claim::{Came, ClaimBy, CodeDigest, OpenClaim, OpenRefusal, OpenedBy, Scope, Went};
 use tidy_warden_core::credential::{CredentialState, Origin, Unusable};
@@ -561,6 +562,41 @@ fn an_older_store_that_is_put_back_lets_nobody_in_by_what_was_used_since() {
         for owner in [&mole, &ivo] {
             assert_eq!(store.owner(owner).unwrap().unwrap().signed_in_from, UnixTime(NOW + 6), "its tokens too");
         }
+    });
+}
+
+#[test]
+fn nobody_is_retired_to_whom_devices_may_still_come() {
+    on_each(|store, _, world| {
+        add_owners(store, &[("mole", &[]), ("ivo", &[])]);
+        let wanted = |name: &str, owner: &str| AdmissionRecord {
+            name: AdmissionName(0),
+            device: DeviceRecord { owner: Some(owner_id(owner)), ..device(name, None) },
+            demand: Demand::Secret([7; 32]),
+            until: UnixTime(NOW + 100),
+            end: None,
+        };
+        let admit = |store: &mut OperatorStore, new: &[AdmissionRecord], at: i64| {
+            store.open_admissions(new, &cause(at), &mut |_| Ok(())).unwrap()
+        };
+        let retire = |store: &mut OperatorStore, name: &str, at: i64| {
+            done(store, |tx| owner::retire(tx, &owner_id(name), &cause(at)))
+        };
+        admit(store, &[wanted("gg-1", "mole"), wanted("gg-2", "mole"), wanted("gg-3", "ivo")], 2).unwrap();
+        assert_eq!(retire(store, "mole", 3), Err(OwnerRefusal::HasAdmissions(owner_id("mole"), 2)));
+        store.withdraw_admissions(&[AdmissionName(1)], &cause(4)).unwrap().unwrap();
+        assert_eq!(retire(store, "mole", 100), Err(OwnerRefusal::HasAdmissions(owner_id("mole"), 1)));
+        let certificate = fresh(world, "gg-3");
+        let (of, authority) = (id("gg-3"), "devices".parse().unwrap());
+        let new = NewCredential::issued(&of, &authority, &certificate, "p256");
+        store.use_admission(AdmissionName(3), &new, &cause(5)).unwrap().unwrap();
+        assert_eq!(found(store, "gg-3").owner, Some(owner_id("ivo")));
+        assert_eq!(retire(store, "ivo", 6), Err(OwnerRefusal::HasDevices(owner_id("ivo"), 1)));
+        // What has lapsed brings nobody any more.
+        assert_eq!(retire(store, "mole", 101), Ok(()));
+        let refused = admit(store, &[wanted("gg-4", "ivo"), wanted("gg-5", "mole")], 102).unwrap_err();
+        let (owner, since) = (owner_id("mole"), UnixTime(NOW + 101));
+        assert_eq!(refused, [admission::OpenRefusal::OwnerRetired { index: 1, owner, since }]);
     });
 }
 

@@ -8,7 +8,7 @@ use tidy_warden_core::audit::{DeviceStanding, Replay};
 use tidy_warden_core::certificate::{Certificate, Fingerprint, SerialNumber};
 use tidy_warden_core::credential::BlockSource;
 use tidy_warden_core::device::DeviceRecord;
-use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::id::{DeviceId, OwnerId};
 use tidy_warden_core::key::{Sha256, sha256};
 use tidy_warden_core::policy;
 use tidy_warden_core::time::UnixTime;
@@ -27,7 +27,8 @@ pub(in crate::commands) fn differing(view: &dyn View, now: UnixTime, replay: &Re
     revocations(view, replay, &mut all)?;
     credentials(view, replay, &mut all)?;
     editions(view, replay, &mut all)?;
-    admissions(view, replay, &mut all)?;
+    let brought = admissions(view, replay, &mut all)?;
+    owners(view, now, replay, &brought, &mut all)?;
     waiting(view, replay, &mut all)?;
     let mut blocked = 0u64;
     view.each_blocked_key(&mut |key| blocked += u64::from(key.source != BlockSource::Revoked))?;
@@ -177,25 +178,6 @@ fn devices(view: &dyn View, now: UnixTime, replay: &Replay, all: &mut Vec<String
             all.push(format!("device `{}`: it is {} here, and {} by the record", device.id, words(found), words(said)));
         }
     };
-    let mut owned: Vec<(&String, &Option<String>)> = replay.owners.iter().collect();
-    owned.sort_unstable();
-    for some in owned.chunks(AT_ONCE) {
-        let ids: Vec<DeviceId> = some.iter().filter_map(|(id, _)| id.parse().ok()).collect();
-        for found in view.devices(&ids)?.into_iter().flatten() {
-            let (here, said) = (found.device.owner.as_ref().map(|owner| owner.as_str()), &replay.owners);
-            let said = said.get(found.device.id.as_str()).and_then(Option::as_deref);
-            if here != said {
-                let told =
-                    |owner: Option<&str>| owner.map_or_else(|| "nobody's".to_owned(), |owner| format!("{owner}'s"));
-                gone.push(format!(
-                    "device `{}`: it is {} here, and {} by the record",
-                    found.device.id,
-                    told(here),
-                    told(said)
-                ));
-            }
-        }
-    }
     let mut named: Vec<(&String, &DeviceStanding)> = replay.devices.iter().collect();
     named.sort_by_key(|(id, _)| *id);
     for some in named.chunks(AT_ONCE) {
@@ -215,6 +197,45 @@ fn devices(view: &dyn View, now: UnixTime, replay: &Replay, all: &mut Vec<String
         }
     })?;
     all.append(&mut gone);
+    Ok(())
+}
+
+/// The owners with which devices came in by their admissions.
+type Brought = HashMap<DeviceId, BTreeSet<OwnerId>>;
+
+/// Devices that are another's than the record says, or somebody's of whom it says nothing.
+fn owners(
+    view: &dyn View,
+    now: UnixTime,
+    replay: &Replay,
+    brought: &Brought,
+    all: &mut Vec<String>,
+) -> Result<(), Problem> {
+    let told = |owner: Option<&str>| owner.map_or_else(|| "nobody's".to_owned(), |owner| format!("{owner}'s"));
+    let mut tell = |device: &DeviceId, here: Option<&str>, said: Option<&str>| {
+        all.push(format!("device `{device}`: it is {} here, and {} by the record", told(here), told(said)));
+    };
+    let mut owned: Vec<(&String, &Option<String>)> = replay.owners.iter().collect();
+    owned.sort_unstable();
+    for some in owned.chunks(AT_ONCE) {
+        let ids: Vec<DeviceId> = some.iter().filter_map(|(id, _)| id.parse().ok()).collect();
+        for found in view.devices(&ids)?.into_iter().flatten() {
+            let (here, said) = (found.device.owner.as_ref().map(|owner| owner.as_str()), &replay.owners);
+            let said = said.get(found.device.id.as_str()).and_then(Option::as_deref);
+            if here != said {
+                tell(&found.device.id, here, said);
+            }
+        }
+    }
+    // The other way round: whoever has a device without having claimed it, and without its admission having named it.
+    view.each_device_where(&condition("owner known")?, now, &mut |found| {
+        let device = &found.device;
+        let Some(owner) = &device.owner else { return };
+        let is_brought = || brought.get(&device.id).is_some_and(|owners| owners.contains(owner));
+        if !replay.owners.contains_key(device.id.as_str()) && !is_brought() {
+            tell(&device.id, Some(owner.as_str()), None);
+        }
+    })?;
     Ok(())
 }
 
@@ -283,8 +304,9 @@ fn credentials(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Resul
     Ok(())
 }
 
-/// Admissions that were put in, changed, taken away or opened once more past the record.
-fn admissions(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<(), Problem> {
+/// Admissions that were put in, changed, taken away or opened once more past the record; gives the owners that used ones named.
+fn admissions(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result<Brought, Problem> {
+    let mut brought = Brought::new();
     let mut after = AdmissionName(0);
     let mut said = replay.admissions.iter();
     // What an entry opened, as far as its rows were seen: its number, the last of them, the digest that it notes, and that so far.
@@ -295,6 +317,9 @@ fn admissions(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result
         for each in &page {
             after = each.name;
             let number = u64::from(each.name.0);
+            if let (Some(owner), Some(AdmissionEnd::Used { .. })) = (&each.device.owner, &each.end) {
+                brought.entry(each.device.id.clone()).or_default().insert(owner.clone());
+            }
             if open.is_none() {
                 open = said.next().map(|(entry, (first, count, digest))| {
                     (
@@ -327,7 +352,7 @@ fn admissions(view: &dyn View, replay: &Replay, all: &mut Vec<String>) -> Result
     }
     all.extend(open.map(|(entry, ..)| opens_others(entry)));
     all.extend(said.map(|(entry, _)| format!("entry {entry}: the admissions that it opens are gone")));
-    Ok(())
+    Ok(brought)
 }
 
 /// How an admission ended, against what the record says of it.
