@@ -25,6 +25,9 @@ use crate::state::{Desk, Live};
 /// How long a session lasts, and nothing makes it longer.
 const SESSION: Span = Span::from_seconds(3_600);
 
+/// How many offers stand above an owner's devices; all of them have a page of their own.
+const OFFERS_AT_HOME: usize = 5;
+
 /// What stands around every page.
 struct Frame {
     ward: String,
@@ -62,6 +65,12 @@ struct Incoming {
     kind: String,
     from: String,
     ends: String,
+}
+
+impl Incoming {
+    fn of(Offered { id, kind, from, ends }: Offered) -> Self {
+        Self { id: id.to_string(), kind, from: from.to_string(), ends: time(Some(ends), "") }
+    }
 }
 
 /// A state in words for whoever owns the device.
@@ -102,6 +111,17 @@ struct HomePage {
     choices: Vec<Choice>,
     more: Option<String>,
     /// Whether these are the first of the devices.
+    is_first: bool,
+}
+
+#[derive(Template)]
+#[template(path = "offers.html")]
+struct OffersPage {
+    frame: Frame,
+    offers: Vec<Incoming>,
+    choices: Vec<Choice>,
+    more: Option<String>,
+    /// Whether these are the first of them.
     is_first: bool,
 }
 
@@ -347,6 +367,7 @@ impl Desk {
                 }
                 Err(why) => self.not_done(live, request, who, &why),
             },
+            Asked::Offers => self.offers(live, request, who, &after(request)),
             _ => self.home(live, request, who, &after(request), None),
         }
     }
@@ -360,22 +381,32 @@ impl Desk {
         wrong: Option<(StatusCode, String)>,
     ) -> Said {
         let found = self.devices_of(&who.owner, after).and_then(|found| Ok((found, self.offers_to(&who.owner, "")?)));
-        let ((devices, has_more), (offers, more_offers)) = match found {
+        let ((devices, has_more), (mut offers, more_offers)) = match found {
             Ok(found) => found,
             Err(error) => return self.doubt(live, request, &error.to_string()),
         };
         let more = devices.last().map(|last| last.id.to_string()).filter(|_| has_more);
         let devices = devices.into_iter().map(Shown::of).collect();
-        let incoming = |Offered { id, kind, from, ends }| {
-            let (id, from, ends) = (id.to_string(), from.to_string(), time(Some(ends), ""));
-            Incoming { id, kind, from, ends }
-        };
-        let offers = offers.into_iter().map(incoming).collect();
+        let has_more_offers = more_offers.is_some() || offers.len() > OFFERS_AT_HOME;
+        offers.truncate(OFFERS_AT_HOME);
+        let offers = offers.into_iter().map(Incoming::of).collect();
         let (status, wrong) = wrong.map_or((StatusCode::OK, None), |(status, wrong)| (status, Some(wrong)));
         let frame = self.frame(live, request, Some(who), wrong);
-        let (choices, has_more_offers, is_first) = (choices(&who.owner), more_offers.is_some(), after.is_empty());
+        let (choices, is_first) = (choices(&who.owner), after.is_empty());
         rendered(status, &HomePage { frame, devices, offers, has_more_offers, choices, more, is_first })
             .with("set-cookie", cookie::forget(Sealed::Note))
+    }
+
+    /// All that is offered to the owner, some at a time.
+    fn offers(&self, live: &Live, request: &OwnerRequest, who: &SignedIn, after: &str) -> Said {
+        let (offers, next) = match self.offers_to(&who.owner, after) {
+            Ok(found) => found,
+            Err(error) => return self.doubt(live, request, &error.to_string()),
+        };
+        let offers = offers.into_iter().map(Incoming::of).collect();
+        let (frame, choices) = (self.frame(live, request, Some(who), None), choices(&who.owner));
+        let (more, is_first) = (next.map(|next| next.to_string()), after.is_empty());
+        rendered(StatusCode::OK, &OffersPage { frame, offers, choices, more, is_first })
     }
 
     /// What is told of something that was not done.

@@ -15,6 +15,8 @@ pub(crate) enum Asked {
     Claim,
     /// `/owner`: the owner's devices.
     Home,
+    /// `/owner/offers`: what is offered to the owner.
+    Offers,
     /// `/owner/devices/ID`
     Device(DeviceId),
     /// `/owner/devices/ID/ACT`
@@ -77,7 +79,7 @@ impl Asked {
     /// The methods with which it can be asked for.
     pub(crate) fn methods(&self) -> &'static str {
         match self {
-            Self::Style | Self::Home | Self::Device(_) | Self::OpenApi => "GET, HEAD",
+            Self::Style | Self::Home | Self::Offers | Self::Device(_) | Self::OpenApi => "GET, HEAD",
             Self::SignIn | Self::Claim => "GET, HEAD, POST",
             Self::SignOut | Self::Act(..) => "POST",
             Self::Api(Api::Devices | Api::Device(_) | Api::Offers | Api::Places) => "GET, HEAD",
@@ -112,6 +114,7 @@ pub(crate) fn found(path: &str) -> Option<Asked> {
     let rest = path.strip_prefix("/owner/")?;
     match rest {
         "style.css" => return Some(Asked::Style),
+        "offers" => return Some(Asked::Offers),
         "sign-in" => return Some(Asked::SignIn),
         "sign-out" => return Some(Asked::SignOut),
         _ => {}
@@ -146,6 +149,8 @@ mod tests {
         let id = |text: &str| text.parse::<DeviceId>().unwrap();
         for (path, want) in [
             ("/owner", Some(Asked::Home)),
+            ("/owner/offers", Some(Asked::Offers)),
+            ("/owner/offers/", None),
             ("/claim", Some(Asked::Claim)),
             ("/owner/sign-in", Some(Asked::SignIn)),
             ("/owner/devices/gg-1", Some(Asked::Device(id("gg-1")))),

@@ -40,6 +40,7 @@ type Sent = ((&'static str, &'static str, bool), String, String, Vec<u8>, Option
 fn any_sent() -> impl Strategy<Value = Sent> {
     let path = prop_oneof![
         Just("/owner"),
+        Just("/owner/offers"),
         Just("/owner/sign-in"),
         Just("/owner/sign-out"),
         Just("/claim"),

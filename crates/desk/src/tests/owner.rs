@@ -212,6 +212,8 @@ fn what_is_only_looked_at_changes_nothing_whoever_looks() {
         "/claim".into(),
         "/owner".into(),
         "/owner?after=cb-1".into(),
+        "/owner/offers".into(),
+        "/owner/offers?after=cb-1".into(),
         "/owner/devices/cb-1".into(),
         "/owner/devices/cb-2".into(),
         "/owner/style.css".into(),
@@ -470,10 +472,17 @@ fn every_offer_is_found_however_many_there_are_and_none_that_was_meant_for_anoth
     assert_eq!((found.as_slice(), pages), (&ids[110..229], 3));
     let session = world.session("mole-west", 1);
     let page = text(&world.get(&session, "/owner"));
-    assert!(
-        page.contains("Take cb-110") && !page.contains("cb-109") && page.contains("There are more offers"),
-        "{page}"
-    );
+    assert_eq!(page.matches("Turn cb-").count(), 5, "an owner's own devices are not far below: {page}");
+    assert!(page.contains("Take cb-110") && page.contains("href=\"/owner/offers\""), "{page}");
+    let (mut path, mut found) = ("/owner/offers".to_owned(), 0);
+    loop {
+        let page = text(&world.get(&session, &path));
+        found += page.matches("Turn cb-").count();
+        let Some((_, rest)) = page.split_once("href=\"/owner/offers?after=") else { break };
+        path = format!("/owner/offers?after={}", rest.split('"').next().unwrap());
+    }
+    assert_eq!(found, 119);
+    assert!(text(&world.get(&session, "/owner/offers?after=zz")).contains("There are no more."));
     assert!(text(&world.get(&session, "/owner?after=zz")).contains("There are no more."));
     let its = world.session("late-owner", 2);
     let (page, token) = (text(&world.get(&its, "/owner")), world.token("late-owner", &ALL, 5));
