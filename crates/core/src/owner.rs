@@ -83,6 +83,13 @@ fn listed(choices: &[Place]) -> String {
 }
 
 impl OwnerRecord {
+    /// An owner that is added at `added`, without a contact and without places.
+    #[must_use]
+    pub fn new(id: OwnerId, added: UnixTime) -> Self {
+        let places = BTreeSet::new();
+        Self { id, contact: None, salt: [0; 16], places, added, retired: None, signed_in_from: UnixTime(0) }
+    }
+
     /// The keyed digest of a contact that the record of changes has: HMAC-SHA256 under a random key of 16 octets.
     #[must_use]
     pub fn contact_digest(&self) -> Option<[u8; 32]> {
@@ -135,13 +142,10 @@ mod tests {
 
     fn owner(places: &[&str]) -> OwnerRecord {
         OwnerRecord {
-            id: "mole-west".parse().unwrap(),
             contact: "Ann, +41 00 000".parse().ok(),
             salt: [1; 16],
             places: places.iter().map(|text| place(text)).collect(),
-            added: UnixTime(10),
-            retired: None,
-            signed_in_from: UnixTime(0),
+            ..OwnerRecord::new("mole-west".parse().unwrap(), UnixTime(10))
         }
     }
 

@@ -98,13 +98,10 @@ fn add(context: &Context<'_>, args: &AddOwnerArgs) -> Result<Exit, Problem> {
     let mut ward = context.ward()?;
     let id: OwnerId = parse(&args.owner)?;
     let owner = OwnerRecord {
-        id: id.clone(),
         contact: args.contact.as_deref().map(contact).transpose()?,
         salt: random::bytes(&mut SystemRandom),
         places: places(&ward, &args.place)?.into_iter().collect(),
-        added: ward.now(),
-        retired: None,
-        signed_in_from: UnixTime(0),
+        ..OwnerRecord::new(id.clone(), ward.now())
     };
     let cause = ward.cause(args.because.text());
     let has = ward.store.count_owned(&id)?;

@@ -9,7 +9,7 @@ use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::{DeviceId, OwnerId};
 use tidy_warden_core::owner::{OwnerRecord, Place};
-use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_core::time::Span;
 use tidy_warden_simulate::{Device, Login};
 use tidy_warden_store::acts::{claim, owner};
 use tidy_warden_store::{Passed, Taken};
@@ -42,15 +42,8 @@ fn add_owner(ward: &mut Ward, name: &str, site: &str) -> Result<OwnerId, Problem
     let id: OwnerId = parse(name)?;
     let place: Place = (parse("site")?, parse(site)?);
     let cause = ward.cause(Some("a customer"));
-    let record = OwnerRecord {
-        id: id.clone(),
-        contact: None,
-        salt: tidy_warden_core::random::bytes(&mut SystemRandom),
-        places: [place].into(),
-        added: cause.at,
-        retired: None,
-        signed_in_from: UnixTime(0),
-    };
+    let salt = tidy_warden_core::random::bytes(&mut SystemRandom);
+    let record = OwnerRecord { salt, places: [place].into(), ..OwnerRecord::new(id.clone(), cause.at) };
     let added = ward.store.decide(|tx| owner::add(tx, &record, &cause))?;
     added.map_err(|why| broken(format!("{why:?}")))?;
     Ok(id)

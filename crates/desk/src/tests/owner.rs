@@ -38,18 +38,6 @@ fn place(text: &str) -> Place {
     (name.parse().unwrap(), value.parse().unwrap())
 }
 
-fn new_owner(name: &str, places: &[&str]) -> OwnerRecord {
-    OwnerRecord {
-        id: owner_id(name),
-        contact: None,
-        salt: [0; 16],
-        places: places.iter().map(|text| place(text)).collect(),
-        added: NOW,
-        retired: None,
-        signed_in_from: UnixTime(0),
-    }
-}
-
 /// A request that nobody has proved.
 pub(super) fn request(method: &str, path: &str) -> OwnerRequest {
     let (path, query) = path.split_once('?').unwrap_or((path, ""));
@@ -98,7 +86,8 @@ impl World {
     }
 
     fn add_owner(&mut self, name: &str, places: &[&str]) {
-        let record = new_owner(name, places);
+        let places = places.iter().map(|text| place(text)).collect();
+        let record = OwnerRecord { places, ..OwnerRecord::new(owner_id(name), NOW) };
         let cause = self.cause();
         self.bench.ward.store.decide(|tx| owner::add(tx, &record, &cause)).unwrap().unwrap();
     }
@@ -193,6 +182,17 @@ impl World {
     }
 }
 
+/// Two owners, and a device that either could claim with its code.
+fn claimable() -> (World, Code) {
+    let mut world = World::new();
+    for name in ["mole-west", "saint-ivo"] {
+        world.add_owner(name, &["site=mole"]);
+    }
+    world.list(&["cb-1"]);
+    let code = world.opened("cb-1");
+    (world, code)
+}
+
 const ALL: [OwnerScope; 3] = [OwnerScope::Read, OwnerScope::Claim, OwnerScope::Give];
 
 #[test]
@@ -261,12 +261,7 @@ fn a_session_is_good_for_an_hour_by_a_clock_that_may_be_put_back() {
 
 #[test]
 fn whoever_is_signed_out_or_retired_is_out_with_the_next_request() {
-    let mut world = World::new();
-    for name in ["mole-west", "saint-ivo"] {
-        world.add_owner(name, &["site=mole"]);
-    }
-    world.list(&["cb-1"]);
-    let code = world.opened("cb-1");
+    let (mut world, code) = claimable();
     let (first, second) = (world.link("mole-west", 1), world.link("saint-ivo", 2));
     let (first, second) = (world.signed_in(&first).unwrap(), world.signed_in(&second).unwrap());
     let (tokens, left) =
@@ -300,10 +295,7 @@ fn whoever_is_signed_out_or_retired_is_out_with_the_next_request() {
 
 #[test]
 fn in_doubt_nobody_claims_signs_in_or_sees_anything() {
-    let mut world = World::new();
-    world.add_owner("mole-west", &["site=mole"]);
-    world.list(&["cb-1"]);
-    let code = world.opened("cb-1");
+    let (mut world, code) = claimable();
     let session = world.session("mole-west", 1);
     let (link, token) = (world.link("mole-west", 2), world.token("mole-west", &ALL, 0));
     let claim = format!("{{\"device\":\"cb-1\",\"code\":\"{}\"}}", *code.grouped());
@@ -346,12 +338,7 @@ fn in_doubt_nobody_claims_signs_in_or_sees_anything() {
 
 #[test]
 fn an_owner_that_changes_too_much_waits_and_nobody_else_does() {
-    let mut world = World::new();
-    for name in ["mole-west", "saint-ivo"] {
-        world.add_owner(name, &["site=mole"]);
-    }
-    world.list(&["cb-1"]);
-    let code = world.opened("cb-1");
+    let (mut world, code) = claimable();
     let session = world.session("mole-west", 1);
     let other = world.session("saint-ivo", 2);
     let token = world.token("mole-west", &ALL, 0);
@@ -377,12 +364,7 @@ fn an_owner_that_changes_too_much_waits_and_nobody_else_does() {
 
 #[test]
 fn a_form_of_another_session_or_site_does_nothing() {
-    let mut world = World::new();
-    for name in ["mole-west", "saint-ivo"] {
-        world.add_owner(name, &["site=mole"]);
-    }
-    world.list(&["cb-1"]);
-    let code = world.opened("cb-1");
+    let (mut world, code) = claimable();
     let session = world.session("mole-west", 1);
     let other = world.session("saint-ivo", 2);
     let (own, its) = (form_of(&world.get(&session, "/claim")), form_of(&world.get(&other, "/claim")));
@@ -412,10 +394,7 @@ fn a_form_of_another_session_or_site_does_nothing() {
 
 #[test]
 fn a_desk_at_a_post_does_nothing_for_owners() {
-    let mut world = World::new();
-    world.add_owner("mole-west", &["site=mole"]);
-    world.list(&["cb-1"]);
-    let code = world.opened("cb-1");
+    let (mut world, code) = claimable();
     let (link, token) = (world.link("mole-west", 1), world.token("mole-west", &ALL, 0));
     world.desk.owners = None;
     let before = world.entries();
@@ -451,8 +430,7 @@ fn every_offer_is_found_however_many_there_are_and_none_that_was_meant_for_anoth
     // Nobody has this name yet; whoever is given it later is not whom it was offered to.
     offer("cb-229", "late-owner", day);
     world.at(5);
-    let late =
-        OwnerRecord { id: owner_id("late-owner"), added: NOW.plus(Span::from_seconds(5)), ..new_owner("x", &[]) };
+    let late = OwnerRecord::new(owner_id("late-owner"), NOW.plus(Span::from_seconds(5)));
     world.bench.ward.store.decide(|tx| owner::add(tx, &late, &cause)).unwrap().unwrap();
 
     let token = world.token("mole-west", &ALL, 0);

@@ -39,13 +39,10 @@ fn place(text: &str) -> Place {
 
 fn new_owner(name: &str, places: &[&str]) -> OwnerRecord {
     OwnerRecord {
-        id: owner_id(name),
         contact: "Ann, ann@mole.example".parse().ok(),
         salt: [3; 16],
         places: places.iter().map(|text| place(text)).collect(),
-        added: UnixTime(NOW),
-        retired: None,
-        signed_in_from: UnixTime(0),
+        ..OwnerRecord::new(owner_id(name), UnixTime(NOW))
     }
 }
 

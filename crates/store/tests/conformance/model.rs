@@ -862,13 +862,10 @@ fn of_owner(store: &mut OperatorStore, owner: u8, what: u8, cause: &Cause) -> St
     match what {
         0..=2 => {
             let new = OwnerRecord {
-                id: id.clone(),
                 contact: (what == 0).then(|| "Ann".parse().unwrap()),
                 salt: [owner; 16],
                 places: (0..what).map(|place| self::place(place + owner)).collect(),
-                added: cause.at,
-                retired: None,
-                signed_in_from: UnixTime(0),
+                ..OwnerRecord::new(id.clone(), cause.at)
             };
             told(store.decide(|tx| acts::owner::add(tx, &new, cause)))
         }

@@ -119,15 +119,7 @@ fn fill_claims(store: &mut OperatorStore) {
             tx.put_tries(Scope::Owner, owner.as_str(), tries)?;
             let (kind, digest) = (PassKind::Link, digest(number / 10));
             tx.put_owner_pass(&OwnerPass { digest, kind, owner: owner.clone(), made: opened, ends, used: None })?;
-            tx.put_owner(&OwnerRecord {
-                id: owner,
-                contact: None,
-                salt: [0; 16],
-                places: [].into(),
-                added: opened,
-                retired: None,
-                signed_in_from: UnixTime(0),
-            })?;
+            tx.put_owner(&OwnerRecord::new(owner, opened))?;
         }
         Ok(Ok::<_, ()>(()))
     };

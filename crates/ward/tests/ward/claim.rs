@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use tidy_warden_core::claim::{Code, Scope};
 use tidy_warden_core::id::{DeviceId, OwnerId};
 use tidy_warden_core::owner::OwnerRecord;
-use tidy_warden_core::time::{Span, UnixTime};
+use tidy_warden_core::time::Span;
 use tidy_warden_store::OperatorStore;
 use tidy_warden_store::acts::claim::Taken;
 use tidy_warden_store::acts::owner;
@@ -21,15 +21,7 @@ const DAY: Span = Span::from_days(1);
 
 fn add_owner(ward: &mut Ward, name: &str) -> OwnerId {
     let id: OwnerId = name.parse().unwrap();
-    let record = OwnerRecord {
-        id: id.clone(),
-        contact: None,
-        salt: [0; 16],
-        places: Default::default(),
-        added: NOW,
-        retired: None,
-        signed_in_from: UnixTime(0),
-    };
+    let record = OwnerRecord::new(id.clone(), NOW);
     let cause = ward.cause(None);
     ward.store.decide(|tx| owner::add(tx, &record, &cause)).unwrap().unwrap();
     id
