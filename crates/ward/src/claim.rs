@@ -13,9 +13,6 @@ use tidy_warden_store::{Answer, Cause, KindRules, OperatorStore, PassRefusal, Pa
 
 use crate::clock::SystemRandom;
 
-/// How many devices are opened in one change.
-pub const AT_ONCE: usize = 1_000;
-
 /// How devices of a kind are claimed; nothing for one that is not declared.
 #[must_use]
 pub fn kind_rules(settings: &Settings, kind: &KindName) -> Option<KindRules> {

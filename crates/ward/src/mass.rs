@@ -3,15 +3,19 @@
 
 use serde::{Deserialize, Serialize};
 use serde_json::json;
+use tidy_warden_core::claim::{CodeDigest, OpenClaim, OpenedBy, may_be_opened};
 use tidy_warden_core::device::{AddRefusal, DeviceEdit, Note};
 use tidy_warden_core::fact::{Fact, FactName};
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::key::sha256;
 use tidy_warden_core::revocation::Reason;
-use tidy_warden_store::acts::{device, revoke};
+use tidy_warden_core::settings::Settings;
+use tidy_warden_core::time::UnixTime;
+use tidy_warden_store::acts::{claim, device, revoke};
 use tidy_warden_store::{Cause, JobKind, JobRecord, JobRefusal, NewJob, StoreError, Tx};
 
 use crate::bulk::Watch;
+use crate::claim::by_rules;
 use crate::lease::{self, damaged};
 use crate::open::Ward;
 use crate::problem::Problem;
@@ -30,6 +34,52 @@ pub enum MassAct {
     Revoke(Reason),
     /// It is changed.
     Edit(DeviceEdit),
+    /// It can be claimed from `opened` to `ends`. One that was opened or claimed since, has an owner or may not be here is left as it is.
+    Open {
+        /// When its code was made.
+        opened: UnixTime,
+        /// The last second in which it can be claimed.
+        ends: UnixTime,
+    },
+    /// It is nobody's. One that is so already is left as it is.
+    GiveUp,
+}
+
+/// A device, and what belongs to it alone.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Item {
+    /// The device.
+    pub device: DeviceId,
+    /// What is kept of the code by which it is claimed, where it is opened and has one.
+    pub code: Option<CodeDigest>,
+}
+
+impl From<&DeviceId> for Item {
+    fn from(device: &DeviceId) -> Self {
+        Self { device: device.clone(), code: None }
+    }
+}
+
+impl Item {
+    /// As a line of a job: the id, and salt and digest of the code in hexadecimal if there is one.
+    fn line(&self) -> String {
+        let hex = |octets: &[u8]| data_encoding::HEXLOWER.encode(octets);
+        match &self.code {
+            None => self.device.to_string(),
+            Some(code) => format!("{} {} {}", self.device, hex(&code.salt), hex(&code.digest)),
+        }
+    }
+
+    fn read(line: &str) -> Result<Self, Problem> {
+        let (device, code) = line.split_once(' ').map_or((line, None), |(device, code)| (device, Some(code)));
+        let hex = |text: &str| data_encoding::HEXLOWER.decode(text.as_bytes()).ok();
+        let parsed = |text: &str| {
+            let (salt, digest) = text.split_once(' ')?;
+            Some(CodeDigest { salt: hex(salt)?.try_into().ok()?, digest: hex(digest)?.try_into().ok()? })
+        };
+        let code = code.map(|text| parsed(text).ok_or_else(|| damaged("a code in it is none"))).transpose()?;
+        Ok(Self { device: device.parse().map_err(damaged)?, code })
+    }
 }
 
 /// What came of it.
@@ -60,6 +110,9 @@ struct Plan {
     reason: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     edit: Option<EditForm>,
+    /// From when to when devices can be claimed, in seconds since the Unix epoch.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    open: Option<(i64, i64)>,
 }
 
 /// An edit in texts: labels and facts by name, with nothing for those that are taken away.
@@ -131,16 +184,19 @@ impl MassAct {
             Self::Release => JobKind::Release,
             Self::Revoke(_) => JobKind::Revoke,
             Self::Edit(_) => JobKind::Edit,
+            Self::Open { .. } => JobKind::Open,
+            Self::GiveUp => JobKind::GiveUp,
         }
     }
 
-    fn plan(&self, ids: &[DeviceId], list: &str) -> Plan {
+    fn plan(&self, count: usize, list: &str) -> Plan {
         Plan {
             act: self.kind().as_str().to_owned(),
-            count: ids.len(),
+            count,
             list_sha256: data_encoding::HEXLOWER.encode(&sha256(list.as_bytes())),
             reason: if let Self::Revoke(reason) = self { Some(reason.as_str().to_owned()) } else { None },
             edit: if let Self::Edit(edit) = self { Some(EditForm::of(edit)) } else { None },
+            open: if let Self::Open { opened, ends } = self { Some((opened.0, ends.0)) } else { None },
         }
     }
 
@@ -151,17 +207,36 @@ impl MassAct {
             JobKind::Release => Self::Release,
             JobKind::Revoke => Self::Revoke(plan.reason.ok_or_else(missing)?.parse().map_err(damaged)?),
             JobKind::Edit => Self::Edit(plan.edit.ok_or_else(missing)?.read()?),
+            JobKind::Open => {
+                let (opened, ends) = plan.open.ok_or_else(missing)?;
+                Self::Open { opened: UnixTime(opened), ends: UnixTime(ends) }
+            }
+            JobKind::GiveUp => Self::GiveUp,
             JobKind::Enroll | JobKind::Import | JobKind::Keys | JobKind::Rotate => return Err(missing()),
         })
     }
 
     /// Does it to some devices, inside a change.
-    fn apply(&self, tx: &mut dyn Tx, ids: &[DeviceId], cause: &Cause) -> Result<Result<Outcome, Refused>, StoreError> {
+    fn apply(
+        &self,
+        tx: &mut dyn Tx,
+        items: &[Item],
+        settings: &Settings,
+        cause: &Cause,
+    ) -> Result<Result<Outcome, Refused>, StoreError> {
         let count = |number: usize| u64::try_from(number).unwrap_or(u64::MAX);
+        let ids: &[DeviceId] = &items.iter().map(|item| item.device.clone()).collect::<Vec<_>>();
         let mut outcome = Outcome::default();
         match self {
             Self::Hold => outcome.changed = device::set_hold(tx, ids, true, cause)?,
             Self::Release => outcome.changed = device::set_hold(tx, ids, false, cause)?,
+            Self::Open { opened, ends } => outcome.changed = open(tx, items, (*opened, *ends), cause)?,
+            Self::GiveUp => {
+                for id in ids {
+                    let given = by_rules(settings, |rules| claim::give_up(tx, id, None, rules, cause))?;
+                    outcome.changed.extend(given.ok().map(|passed| passed.after.id));
+                }
+            }
             Self::Revoke(reason) => {
                 let ended = revoke::revoke_devices(tx, ids, *reason, cause)?;
                 outcome.ended = count(ended.len());
@@ -178,6 +253,36 @@ impl MassAct {
     }
 }
 
+/// Opens those of some devices that nobody opened or claimed since their codes were made, and that can be; says which.
+fn open(
+    tx: &mut dyn Tx,
+    items: &[Item],
+    (opened, ends): (UnixTime, UnixTime),
+    cause: &Cause,
+) -> Result<Vec<DeviceId>, StoreError> {
+    let ids: Vec<DeviceId> = items.iter().map(|item| item.device.clone()).collect();
+    let mut claims = Vec::new();
+    for (item, found) in items.iter().zip(tx.devices(&ids)?) {
+        let Some(found) = found.filter(|found| may_be_opened(&found.device).is_ok()) else { continue };
+        let id = &found.device.id;
+        // A job that goes on late brings no code back that was replaced, or that an owner has used.
+        let is_newer = tx.claim(id, OpenedBy::Person)?.is_some_and(|known| known.opened > opened);
+        let was_owned = tx.ownerships(id, 1)?.pop().is_some_and(|last| last.began >= opened);
+        if !is_newer && !was_owned {
+            let (device, by) = (id.clone(), OpenedBy::Person);
+            claims.push(OpenClaim { device, by, code: item.code, opened, ends });
+        }
+    }
+    if claims.is_empty() {
+        return Ok(Vec::new());
+    }
+    match claim::open(tx, &claims, cause)? {
+        Ok(()) => Ok(claims.into_iter().map(|claim| claim.device).collect()),
+        // They were looked at a moment ago, in this very change.
+        Err(_) => Err(StoreError::Damaged { detail: "a device that can be opened was not".to_owned() }),
+    }
+}
+
 /// Does `act` to devices: to all of them, or, if one of them cannot be changed so, to none. What is killed after some batches is a job
 /// that goes on with [`resume`]; whoever is told to do the very same meanwhile does it once.
 ///
@@ -190,23 +295,38 @@ pub fn run(
     because: Option<&str>,
     watch: &mut dyn Watch,
 ) -> Result<Result<Outcome, Refused>, Problem> {
-    let cause = ward.cause(because);
-    if ids.len() <= AT_ONCE {
-        return Ok(ward.store.decide(|tx| act.apply(tx, ids, &cause))?);
+    run_with(ward, act, &ids.iter().map(Item::from).collect::<Vec<_>>(), because, watch)
+}
+
+/// The same where something belongs to each device alone.
+///
+/// # Errors
+/// Another process does the same.
+pub fn run_with(
+    ward: &mut Ward,
+    act: &MassAct,
+    items: &[Item],
+    because: Option<&str>,
+    watch: &mut dyn Watch,
+) -> Result<Result<Outcome, Refused>, Problem> {
+    let (cause, settings) = (ward.cause(because), ward.settings.clone());
+    if items.len() <= AT_ONCE {
+        return Ok(ward.store.decide(|tx| act.apply(tx, items, &settings, &cause))?);
     }
     if matches!(act, MassAct::Edit(_)) {
         // Tried first and undone, so that one that cannot be changed is not found when half of them are.
-        for some in ids.chunks(AT_ONCE) {
-            if let Err(Some(refused)) = ward.store.decide(|tx| Ok(Err::<(), _>(act.apply(tx, some, &cause)?.err())))? {
+        for some in items.chunks(AT_ONCE) {
+            let tried = ward.store.decide(|tx| Ok(Err::<(), _>(act.apply(tx, some, &settings, &cause)?.err())))?;
+            if let Err(Some(refused)) = tried {
                 return Ok(Err(refused));
             }
         }
     }
     let parts: Vec<String> =
-        ids.chunks(AT_ONCE).map(|some| some.iter().map(DeviceId::as_str).collect::<Vec<_>>().join("\n")).collect();
-    let plan = serde_json::to_string(&act.plan(ids, &parts.join("\n"))).map_err(damaged)?;
+        items.chunks(AT_ONCE).map(|some| some.iter().map(Item::line).collect::<Vec<_>>().join("\n")).collect();
+    let plan = serde_json::to_string(&act.plan(items.len(), &parts.join("\n"))).map_err(damaged)?;
     let position = serde_json::to_string(&Position::default()).map_err(damaged)?;
-    let subject = format!("{} of {} devices", act.kind().as_str(), ids.len());
+    let subject = format!("{} of {} devices", act.kind().as_str(), items.len());
     let new = NewJob {
         kind: act.kind(),
         digest: sha256(plan.as_bytes()),
@@ -272,19 +392,20 @@ fn drive(
     watch: &mut dyn Watch,
 ) -> Result<Result<Outcome, Refused>, Problem> {
     let mut changed = Vec::new();
+    let settings = ward.settings.clone();
     let again = |problem: Problem| problem.or_next(&format!("then: job resume {number}"));
     while let Some(part) = ward.store.job_part(number, position.parts).map_err(|error| again(error.into()))? {
-        let ids = part.lines().map(|id| id.parse().map_err(damaged)).collect::<Result<Vec<DeviceId>, _>>()?;
+        let items = part.lines().map(Item::read).collect::<Result<Vec<Item>, _>>()?;
         let cause = Cause { at: ward.now(), ..cause.clone() };
         let before = position;
         let batch = ward.store.job_batch(number, &lease::from(cause.at), |tx| {
-            let outcome = match act.apply(tx, &ids, &cause)? {
+            let outcome = match act.apply(tx, &items, &settings, &cause)? {
                 Ok(outcome) => outcome,
                 Err(refused) => return Ok(Err(refused)),
             };
             let after = Position {
                 parts: before.parts + 1,
-                devices: before.devices + u64::try_from(ids.len()).unwrap_or(0),
+                devices: before.devices + u64::try_from(items.len()).unwrap_or(0),
                 changed: before.changed + outcome.count,
                 ended: before.ended + outcome.ended,
                 listed: before.listed || outcome.listed,

@@ -17,6 +17,7 @@ use tidy_warden_core::time::{Span, UnixTime};
 use tidy_warden_store::acts::claim;
 use tidy_warden_store::{PassRefusal, Passed, StoreError, Taken, Tx};
 use tidy_warden_ward::claim::{Wish, by_rules, kind_rules, take, take_offered};
+use tidy_warden_ward::mass::MassAct;
 
 use super::changes::{devices_text, of_devices};
 use super::owner::{named, places};
@@ -31,7 +32,7 @@ use crate::ward::Ward;
 /// The longest file with a code, in octets.
 const MAX_CODE: u64 = 1_024;
 
-/// How many are read or changed at once.
+/// How many are read at once.
 const AT_ONCE: usize = 1_000;
 
 pub(crate) fn run(context: &Context<'_>, command: &ClaimCommand) -> Result<Exit, Problem> {
@@ -313,23 +314,11 @@ fn give_up_many(context: &Context<'_>, ward: &mut Ward, args: &GiveUpArgs) -> Re
     }
     pick::confirm(console, "give up", &ids, args.count)?;
     let because = console.reason(args.because.text())?;
-    let cause = ward.cause(Some(&because));
-    let settings = ward.settings.clone();
-    let mut given = 0;
-    for some in ids.chunks(AT_ONCE) {
-        // One that somebody else gave up meanwhile is given up.
-        given += by_rules(&settings, |rules| {
-            done(ward, |tx| {
-                let mut given = 0;
-                for id in some {
-                    given += usize::from(claim::give_up(tx, id, None, rules, &cause)?.is_ok());
-                }
-                Ok(given)
-            })
-        })?;
-    }
-    let note = format!("gave up {}", counted(given, "device"));
-    console.did("tidy-warden/claim-given-up/1", json!({ "devices": given }), note)?;
+    // One that somebody else gave up meanwhile is given up.
+    let done = pick::act(console, ward, &MassAct::GiveUp, &ids, &because)?;
+    let done = done.map_err(|(id, _)| Problem::refused(format!("`{id}` was not given up")))?;
+    let note = format!("gave up {}", counted(usize::try_from(done.count).unwrap_or(usize::MAX), "device"));
+    console.did("tidy-warden/claim-given-up/1", json!({ "devices": done.count, "run": done.job }), note)?;
     Ok(Exit::Done)
 }
 

@@ -151,14 +151,25 @@ pub(super) fn act(
     ids: &[DeviceId],
     because: &str,
 ) -> Result<Result<mass::Outcome, mass::Refused>, Problem> {
-    let _word = (ids.len() > mass::AT_ONCE).then(|| {
+    act_with(console, ward, act, &ids.iter().map(mass::Item::from).collect::<Vec<_>>(), because)
+}
+
+/// The same where something belongs to each device alone.
+pub(super) fn act_with(
+    console: &Console,
+    ward: &mut Ward,
+    act: &mass::MassAct,
+    items: &[mass::Item],
+    because: &str,
+) -> Result<Result<mass::Outcome, mass::Refused>, Problem> {
+    let _word = (items.len() > mass::AT_ONCE).then(|| {
         crate::interrupt::word(
             "interrupted; `job list` shows the job, `job resume` goes on with it, `job stop` ends it",
         )
     });
-    let mut progress = match ids.len() > mass::AT_ONCE {
-        true => Progress::of(console, "changed", (u64::try_from(ids.len()).unwrap_or(u64::MAX), 0, 0)),
+    let mut progress = match items.len() > mass::AT_ONCE {
+        true => Progress::of(console, "changed", (u64::try_from(items.len()).unwrap_or(u64::MAX), 0, 0)),
         false => Progress::none(),
     };
-    mass::run(ward, act, ids, Some(because), &mut progress)
+    mass::run_with(ward, act, items, Some(because), &mut progress)
 }

@@ -133,8 +133,9 @@ fn what_is_done_to_many_devices_goes_on_when_it_is_killed() {
     world.run(&["audit", "verify"]).exits(0);
 }
 
-/// Starts a command that is a long job, and kills it when the store has taken the first of it; gives the job's number.
-fn killed_at_its_beginning(world: &World, call: &[&str]) -> String {
+/// Starts a command that is a long job, and kills it when the store has taken the first of it; gives the job's number. `leaves` is a file
+/// that it writes before.
+fn killed_at_its_beginning(world: &World, call: &[&str], leaves: &str) -> String {
     // Whatever else opening the ward writes was written then.
     world.run(&["device", "list"]).exits(0);
     for turn in 0..50 {
@@ -151,7 +152,7 @@ fn killed_at_its_beginning(world: &World, call: &[&str]) -> String {
             return job["number"].to_string();
         }
         // Killed before the job was there: what was written before it stands in the way of the next try.
-        std::fs::remove_file(world.path("no.csv")).unwrap_or_default();
+        std::fs::remove_file(world.path(leaves)).unwrap_or_default();
         assert!(!ended, "it was over before it was killed: {}", running.lines().join("\n"));
     }
     panic!("no job was begun in fifty tries");
@@ -164,7 +165,7 @@ fn what_a_long_import_refuses_is_kept_before_anything_is_taken() {
     world.run(&["device", "add", "wv-1", "--kind", "windvane"]).exits(0);
     world.write("fleet.csv", list(12_000).replace("wv-2,windvane", "WV-2,windvane"));
     let call = ["device", "import", "fleet.csv", "--rejects", "no.csv"];
-    let number = killed_at_its_beginning(&world, &call);
+    let number = killed_at_its_beginning(&world, &call, "no.csv");
     world.run(&["job", "resume", &number]).exits(0);
     let refused = std::fs::read_to_string(world.path("no.csv")).unwrap();
     assert_eq!(refused.lines().count(), 3, "{refused}");
@@ -178,7 +179,7 @@ fn a_job_can_be_ended_where_it_stands() {
     let world = World::init();
     world.append("w/ward.toml", KINDS);
     world.write("fleet.csv", list(20_000));
-    let number = killed_at_its_beginning(&world, &["device", "import", "fleet.csv"]);
+    let number = killed_at_its_beginning(&world, &["device", "import", "fleet.csv"], "none");
     let shown = world.run(&["job", "show", &number]).exits(0);
     shown.prints(&["import", "waiting", "fleet.csv"]).says(&["job resume", "job stop"]);
     world.write("fleet.csv", list(19_999));
@@ -186,5 +187,29 @@ fn a_job_can_be_ended_where_it_stands() {
     world.run(&["job", "stop", &number, "--yes"]).exits(5).prints(&["is stopped"]);
     world.run(&["job", "list"]).exits(0).says(&["no job that has not ended"]);
     world.run(&["job", "show", "99"]).exits(4).says(&["there is no job 99"]);
+    world.run(&["audit", "verify"]).exits(0);
+}
+
+#[test]
+fn codes_for_many_are_good_once_their_job_has_gone_on() {
+    let world = World::init();
+    world.append("w/ward.toml", "\n[kinds.cable-clamp]\nnames = [\"dns:{device}.example.org\"]\n");
+    let rows: String = (0..2_500).map(|number| format!("cb-{number:04},cable-clamp\n")).collect();
+    world.write("fleet.csv", format!("id,kind\n{rows}"));
+    world.run(&["device", "import", "fleet.csv"]).exits(0);
+    world.run(&["owner", "add", "mole"]).exits(0);
+    let open = ["claim", "open", "--where", "kind = cable-clamp", "--count", "2500", "--out", "codes.csv"];
+    let number = killed_at_its_beginning(&world, &open, "codes.csv");
+    world.run(&open).exits(3).says(&["codes.csv exists"]);
+    world.run(&["job", "show", &number]).exits(0).prints(&["open", "of 2500"]);
+    world.run(&["job", "resume", &number]).exits(0).prints(&["(open) is done: 2500 devices"]);
+    let codes = std::fs::read_to_string(world.path("codes.csv")).unwrap();
+    let rows: Vec<Vec<&str>> = codes.lines().skip(1).map(|line| line.split(',').collect()).collect();
+    assert_eq!(rows.len(), 2_500);
+    for at in [0, 999, 1_000, 2_499] {
+        world.run(&["claim", "take", rows[at][0], "--code", rows[at][1], "--owner", "mole", "--yes"]).exits(0);
+    }
+    let given = ["claim", "give-up", "--where", "owner = mole", "--count", "4", "--because", "x"];
+    world.run(&given).exits(0).says(&["gave up 4 devices"]);
     world.run(&["audit", "verify"]).exits(0);
 }

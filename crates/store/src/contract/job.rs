@@ -21,14 +21,28 @@ pub enum JobKind {
     Revoke,
     /// Shared keys for many devices.
     Keys,
+    /// Opening many devices to be claimed.
+    Open,
+    /// Many devices become nobody's.
+    GiveUp,
     /// Renewing certificates in rounds. It waits for days between its steps, and nobody has it then.
     Rotate,
 }
 
 impl JobKind {
     /// All of them.
-    pub const ALL: [Self; 8] =
-        [Self::Enroll, Self::Import, Self::Edit, Self::Hold, Self::Release, Self::Revoke, Self::Keys, Self::Rotate];
+    pub const ALL: [Self; 10] = [
+        Self::Enroll,
+        Self::Import,
+        Self::Edit,
+        Self::Hold,
+        Self::Release,
+        Self::Revoke,
+        Self::Keys,
+        Self::Open,
+        Self::GiveUp,
+        Self::Rotate,
+    ];
 
     /// The word for it.
     #[must_use]
@@ -41,6 +55,8 @@ impl JobKind {
             Self::Release => "release",
             Self::Revoke => "revoke",
             Self::Keys => "keys",
+            Self::Open => "open",
+            Self::GiveUp => "give-up",
             Self::Rotate => "rotate",
         }
     }

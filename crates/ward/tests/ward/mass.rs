@@ -1,13 +1,19 @@
 //! Acts on many devices.
 
+use tidy_warden_core::claim::{CodeDigest, OpenClaim, OpenedBy};
 use tidy_warden_core::device::DeviceEdit;
 use tidy_warden_core::id::DeviceId;
+use tidy_warden_core::owner::OwnerRecord;
 use tidy_warden_core::revocation::Reason;
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::{JobKind, JobRefusal, Lease, NewJob};
+use tidy_warden_store::acts::{claim, owner};
+use tidy_warden_store::{JobKind, JobRefusal, Lease, NewJob, Take, Taken};
+use tidy_warden_ward::bulk::Watch;
+use tidy_warden_ward::claim::by_rules;
 use tidy_warden_ward::clock::WardClock;
 use tidy_warden_ward::lease;
-use tidy_warden_ward::mass::{self, AT_ONCE, MassAct};
+use tidy_warden_ward::mass::{self, AT_ONCE, Item, MassAct};
+use tidy_warden_ward::open::Ward;
 use tidy_warden_ward::problem::Kind;
 
 use tidy_warden_rig::ward::{Bench, NOW, Watched, nobody};
@@ -50,6 +56,91 @@ fn an_edit_that_one_device_cannot_take_changes_none() {
     let done = mass::run(&mut bench.ward, &MassAct::Edit(edit), &ids[..MANY - 1], None, &mut nobody()).unwrap();
     assert_eq!(done.unwrap().count, u64::try_from(MANY - 1).unwrap());
     assert_eq!(bench.ward.device(&ids[0]).unwrap().device.gateway.as_ref(), ids.last());
+}
+
+/// Devices of a kind that is claimed with codes, and what is kept of a code for each.
+fn coded(ids: &[DeviceId]) -> Vec<Item> {
+    let code = |number: usize| {
+        let mut digest = [7; 32];
+        digest[..8].copy_from_slice(&number.to_be_bytes());
+        Some(CodeDigest { salt: [3; 16], digest })
+    };
+    ids.iter().enumerate().map(|(number, id)| Item { device: id.clone(), code: code(number) }).collect()
+}
+
+#[test]
+fn many_are_opened_by_a_job_that_goes_on_and_brings_no_code_back() {
+    let mut bench = Bench::new();
+    let ids = fleet(&mut bench);
+    let items = coded(&ids);
+    let (opened, ends) = (NOW, NOW.plus(Span::from_days(30)));
+    let act = MassAct::Open { opened, ends };
+    let is_open = |bench: &Bench, at: usize| {
+        let found = bench.ward.store.claim(&ids[at], OpenedBy::Person).unwrap();
+        found.map(|claim| (claim.code.unwrap().is_same(&items[at].code.unwrap()), claim.opened, claim.ends))
+    };
+    // It is stopped before its second part, and what becomes of some devices before it goes on is not undone.
+    let mut stopped = Halted { bench: bench.again(), at: 1000 };
+    let interrupted = mass::run_with(&mut bench.ward, &act, &items, Some("sold"), &mut stopped).unwrap_err();
+    assert!(interrupted.text_for_people().contains("job resume 1"), "{}", interrupted.text_for_people());
+    assert_eq!((is_open(&bench, 999), is_open(&bench, 1000)), (Some((true, opened, ends)), None));
+    let late = UnixTime(NOW.0 + 100);
+    bench.ward.clock = WardClock::Fixed(late);
+    let cause = bench.ward.cause(None);
+    let owner = OwnerRecord::new("mole".parse().unwrap(), NOW);
+    bench.ward.store.decide(|tx| owner::add(tx, &owner, &cause)).unwrap().unwrap();
+    let claim = |at: usize, code: u8, opened: UnixTime| OpenClaim {
+        device: ids[at].clone(),
+        by: OpenedBy::Person,
+        code: Some(CodeDigest { salt: [1; 16], digest: [code; 32] }),
+        opened,
+        ends,
+    };
+    // One was opened anew, one was claimed and given up again, one is somebody's, one is on hold.
+    let settings = bench.ward.settings.clone();
+    by_rules(&settings, |rules| {
+        let store = &mut bench.ward.store;
+        for (at, code) in [(1001, 1), (1002, 2), (1003, 3)] {
+            store.decide(|tx| claim::open(tx, &[claim(at, code, late)], &cause)).unwrap().unwrap();
+        }
+        for at in [1002, 1003] {
+            let shown = claim(at, u8::try_from(at - 1000).unwrap(), late).code;
+            let take = Take { device: &ids[at], owner: &owner.id, wanted: &[], shown, source: None };
+            let taken = store.make(|tx| claim::take(tx, &take, rules, &cause)).unwrap();
+            assert!(matches!(taken, Taken::Yes(_)), "{taken:?}");
+        }
+        store.decide(|tx| claim::give_up(tx, &ids[1002], None, rules, &cause)).unwrap().unwrap();
+        store.set_hold(&ids[1004..1005], true, &cause).unwrap();
+    });
+    let done = mass::resume(&mut bench.ward, 1, &mut nobody()).unwrap().unwrap();
+    assert_eq!(done.count, u64::try_from(MANY - 4).unwrap());
+    assert_eq!(is_open(&bench, 1001), Some((false, late, ends)), "the newer code counts");
+    assert_eq!([1002, 1003, 1004].map(|at| is_open(&bench, at)), [None; 3]);
+    assert_eq!([1000, 1005, MANY - 1].map(|at| is_open(&bench, at)), [Some((true, opened, ends)); 3]);
+    // All that is somebody's is given up; what is nobody's stays as it is.
+    let given = mass::run(&mut bench.ward, &MassAct::GiveUp, &ids, Some("over"), &mut nobody()).unwrap().unwrap();
+    assert_eq!((given.count, given.changed), (1, vec![ids[1003].clone()]));
+}
+
+/// Takes the store away from a run when it has done so much, as a process that is killed: another one takes its job.
+struct Halted {
+    bench: Ward,
+    at: u64,
+}
+
+impl Watch for Halted {
+    fn reached(&mut self, devices: u64, _: u64, _: u64) {
+        if devices == self.at {
+            let later = WardClock::Fixed(UnixTime(NOW.0 + 61));
+            let (clock, cause) = (std::mem::replace(&mut self.bench.clock, later), self.bench.cause(None));
+            let lease = Lease { holder: "pid 7 of elsewhere (1)".into(), until: NOW };
+            let taken = self.bench.store.take_job(1, &lease, &|_| true, &cause);
+            assert!(matches!(taken, Ok(Ok(_))), "{taken:?}");
+            self.bench.clock = clock;
+        }
+    }
+
+    fn finish(&self) {}
 }
 
 /// Begins a job as somebody does who is gone after its first part.

@@ -1,15 +1,13 @@
 //! `claim open`: devices can be claimed from now on, each with a code that leaves once.
 
-use std::path::Path;
-
 use serde_json::json;
-use tidy_warden_core::claim::{Code, LONGEST_OPEN, OpenClaim, OpenRefusal};
+use tidy_warden_core::claim::{Code, LONGEST_OPEN, OpenClaim, OpenRefusal, OpenedBy, may_be_opened};
 use tidy_warden_core::device::DeviceRecord;
 use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::{Span, UnixTime};
-use tidy_warden_store::Cause;
-use tidy_warden_ward::bulk::Watch;
-use tidy_warden_ward::claim::{AT_ONCE, Opening, link, open, openings};
+use tidy_warden_store::{JobKind, JobRecord};
+use tidy_warden_ward::claim::{Opening, link, openings};
+use tidy_warden_ward::mass::{Item, MassAct};
 
 use super::super::{Context, pick};
 use super::{code_of, deliver, unclaimable};
@@ -17,7 +15,6 @@ use crate::args::OpenClaimArgs;
 use crate::console::counted;
 use crate::edge::parse;
 use crate::problem::{Exit, Problem};
-use crate::progress::Progress;
 use crate::ward::Ward;
 
 pub(super) fn run(context: &Context<'_>, args: &OpenClaimArgs) -> Result<Exit, Problem> {
@@ -114,8 +111,19 @@ fn csv(ward: &Ward, openings: &[Opening]) -> Result<zeroize::Zeroizing<String>, 
     Ok(zeroize::Zeroizing::new(String::from_utf8(octets).map_err(|error| failed(&error))?))
 }
 
-/// Opens many devices. The codes are on the disk before the first of them opens anything: what is killed in between leaves codes that
-/// open nothing, and the same call with another file gives others to all.
+/// Whether it is sure that no device is or will be opened with these codes.
+fn opens_nothing(ward: &Ward, items: &[Item]) -> bool {
+    let is_so = |claim: Option<OpenClaim>, item: &Item| {
+        let code = claim.and_then(|claim| claim.code);
+        code.zip(item.code).is_none_or(|(known, code)| !known.is_same(&code))
+    };
+    let first = |item: &Item| ward.store.claim(&item.device, OpenedBy::Person).is_ok_and(|claim| is_so(claim, item));
+    let has_no_job = |jobs: Vec<JobRecord>| jobs.iter().all(|job| job.kind != JobKind::Open);
+    ward.store.jobs(true, usize::MAX).is_ok_and(has_no_job) && items.first().is_none_or(first)
+}
+
+/// Opens many devices. The codes are on the disk before the first of them opens anything, and what is kept of them is in the job: it goes
+/// on where it was if it is killed.
 fn many(context: &Context<'_>, ward: &mut Ward, args: &OpenClaimArgs, ends: UnixTime) -> Result<Exit, Problem> {
     let console = context.console;
     let path = args.out.as_deref().ok_or_else(|| Problem::usage("where do the codes go?").next("--out FILE"))?;
@@ -124,65 +132,55 @@ fn many(context: &Context<'_>, ward: &mut Ward, args: &OpenClaimArgs, ends: Unix
     if let Some(problem) = devices.iter().find_map(|device| unclaimable(ward, device)) {
         return Err(problem);
     }
+    if let Some(why) = devices.iter().find_map(|device| may_be_opened(device).err()) {
+        return Err(refusal(Some(&why)));
+    }
     let ids: Vec<DeviceId> = devices.iter().map(|device| device.id.clone()).collect();
     pick::confirm(console, "open", &ids, args.count)?;
     if path.symlink_metadata().is_ok() {
         return Err(Problem::refused(format!("{} exists", path.display())).next("another name behind --out"));
     }
-    let cause = ward.cause(args.because.text());
-    let openings = openings(&ward.settings, &devices, None, (ward.now(), ends));
+    let opened = ward.now();
+    let openings = openings(&ward.settings, &devices, None, (opened, ends));
     let text = csv(ward, &openings)?;
-    let claims: Vec<OpenClaim> = openings.iter().map(|each| each.claim.clone()).collect();
-    opened(ward, console, &claims, (path, &text), &cause)?;
-    let value = json!({ "opened": claims.len(), "ends": ends, "file": path.display().to_string() });
+    super::super::owner::create(path, &text)
+        .map_err(|error| Problem::failed("the codes were not written, and nothing was opened").because(error))?;
+    let items: Vec<Item> =
+        openings.iter().map(|each| Item { device: each.device.clone(), code: each.claim.code }).collect();
+    let act = MassAct::Open { opened, ends };
+    let done = pick::act_with(console, ward, &act, &items, args.because.text().unwrap_or_default());
+    let done = match done {
+        Ok(Ok(done)) => done,
+        // Nothing else refuses devices that are opened.
+        Ok(Err((id, _))) => return Err(Problem::refused(format!("`{id}` was not opened"))),
+        Err(problem) => {
+            if opens_nothing(ward, &items) {
+                // Codes that never will are to mislead nobody.
+                drop(std::fs::remove_file(path));
+            }
+            return Err(problem);
+        }
+    };
+    let count = usize::try_from(done.count).unwrap_or(usize::MAX);
+    let left = items.len().saturating_sub(count);
+    let value = json!({
+        "opened": count, "left": left, "ends": ends, "file": path.display().to_string(), "run": done.job,
+    });
     let note = format!(
         "opened {} until {ends}; codes and links in {}; stickers: claim print --from {} --sheet stickers.pdf",
-        counted(claims.len(), "device"),
+        counted(count, "device"),
         path.display(),
         path.display()
     );
     console.did("tidy-warden/claim-opened/1", value, note)?;
-    Ok(Exit::Done)
-}
-
-fn opened(
-    ward: &mut Ward,
-    console: &crate::console::Console,
-    claims: &[OpenClaim],
-    (path, text): (&Path, &str),
-    cause: &Cause,
-) -> Result<(), Problem> {
-    let in_doubt = |done: usize, problem: Problem| {
-        match done {
-        0 => problem,
-        done => problem.next(format!(
-            "{done} of {} were opened, and their codes in {} are good; the others in it open nothing. The same call with another \
-             --out gives new codes to all",
-            claims.len(),
+    if left > 0 {
+        console.warn(format!(
+            "{} changed meanwhile and {} left as they are: their codes in {} open nothing",
+            counted(left, "device"),
+            if left == 1 { "was" } else { "were" },
             path.display()
-        )),
+        ));
+        return Ok(Exit::Partly);
     }
-    };
-    super::super::owner::create(path, text)
-        .map_err(|error| Problem::failed("the codes were not written, and nothing was opened").because(error))?;
-    let undo = |problem: Problem, done: usize| {
-        if done == 0 {
-            // Codes that open nothing are to mislead nobody.
-            drop(std::fs::remove_file(path));
-        }
-        in_doubt(done, problem)
-    };
-    let mut progress = Progress::of(console, "opened", (u64::try_from(claims.len()).unwrap_or(u64::MAX), 0, 0));
-    let mut done = 0;
-    for some in claims.chunks(AT_ONCE) {
-        match open(&mut ward.store, some, cause) {
-            Ok(Ok(())) => done += some.len(),
-            Ok(Err(refusals)) => return Err(undo(refusal(refusals.first()), done)),
-            Err(error) => return Err(undo(error.into(), done)),
-        }
-        let done = u64::try_from(done).unwrap_or(u64::MAX);
-        progress.reached(done, done, 0);
-    }
-    progress.finish();
-    Ok(())
+    Ok(Exit::Done)
 }
