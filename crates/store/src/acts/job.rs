@@ -170,11 +170,30 @@ pub fn end(
     tx: &mut dyn Tx,
     number: u32,
     holder: &str,
-    mut detail: serde_json::Value,
+    detail: serde_json::Value,
     stopped: bool,
     cause: &Cause,
 ) -> Result<(), StoreError> {
     let job = own(tx, number, holder)?;
+    end_any(tx, job, detail, stopped, cause)
+}
+
+/// Ends all jobs of a kind that have not ended where they stand, whoever works on them.
+pub(super) fn stop_all(tx: &mut dyn Tx, kind: JobKind, cause: &Cause) -> Result<(), StoreError> {
+    for job in tx.jobs(true, usize::MAX)?.into_iter().filter(|job| job.kind == kind) {
+        end_any(tx, job, json!({ "stopped": true }), true, cause)?;
+    }
+    Ok(())
+}
+
+fn end_any(
+    tx: &mut dyn Tx,
+    job: JobRecord,
+    mut detail: serde_json::Value,
+    stopped: bool,
+    cause: &Cause,
+) -> Result<(), StoreError> {
+    let number = job.number;
     detail["run"] = json!(number);
     let subject = if job.kind == JobKind::Enroll { "bulk run".to_owned() } else { format!("job {number}") };
     append(tx, cause, act(job.kind, false), &subject, &detail)?;

@@ -7,9 +7,9 @@ use tidy_warden_core::id::DeviceId;
 use tidy_warden_core::time::Span;
 
 use super::own::{self, Declared, FactClash};
-use super::{append, append_text, hex};
+use super::{append, append_text, hex, job};
 use crate::walk::changed_devices;
-use crate::{Answer, Cause, Founding, Head, NewestCrl, StoreError, Tx, View};
+use crate::{Answer, Cause, Founding, Head, JobKind, NewestCrl, StoreError, Tx, View};
 
 /// What is new since a change number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -161,6 +161,8 @@ pub fn restored(
     tx.withdraw_pending(None, cause.at)?;
     tx.drop_claims(None)?;
     tx.drop_hand_overs(None)?;
+    // It would bring codes back that were claimed with since.
+    job::stop_all(tx, JobKind::Open, cause)?;
     tx.sign_owners_out(cause.at.plus(Span::from_seconds(1)))?;
     for authority in tx.authorities()?.iter().filter(|each| each.crl_number > 0) {
         let at = authority.crl_at.unwrap_or(cause.at);
