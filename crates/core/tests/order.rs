@@ -61,10 +61,10 @@ fn each_module_uses_only_modules_before_it() {
 fn each_crate_depends_only_on_crates_below_it() {
     // From below; none uses one beside it in its own row.
     let rows: [&[&str]; 6] = [
-        &["core", "rig", "plot"],
+        &["core", "plot"],
         &["store", "simulate", "hsm", "join"],
         &["ward"],
-        &["serve"],
+        &["serve", "rig"],
         &["guard", "desk"],
         &["cli"],
     ];
@@ -77,8 +77,16 @@ fn each_crate_depends_only_on_crates_below_it() {
     for (row, crates) in rows.iter().enumerate() {
         for name in *crates {
             let manifest = std::fs::read_to_string(folder.join(name).join("Cargo.toml")).unwrap();
-            for line in manifest.lines().filter_map(|line| line.strip_prefix("tidy-warden-")) {
+            let mut section = "";
+            for line in manifest.lines() {
+                section = if line.starts_with('[') { line } else { section };
+                let Some(line) = line.strip_prefix("tidy-warden-") else { continue };
                 let other = line.split(['.', ' ', '=']).next().unwrap();
+                // What tests stand on makes wards, for tests of whatever crate, and is in none.
+                if other == "rig" {
+                    assert_eq!(section, "[dev-dependencies]", "{name} uses {other}");
+                    continue;
+                }
                 let below = rows[..row].iter().any(|row| row.contains(&other));
                 assert!(below, "{name} uses {other}, which is not below it");
             }

@@ -1,5 +1,6 @@
 //! A desk without its sockets, on a ward in a temporary folder: what program tests reach with difficulty or not at all.
 
+mod asking;
 mod enrol;
 mod hostile;
 mod owner;

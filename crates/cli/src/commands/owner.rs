@@ -190,7 +190,7 @@ fn show(context: &Context<'_>, name: &str) -> Result<Exit, Problem> {
     let tries = tries.filter(|tries| !tries.is_over(Scope::Owner, now));
     let is_heard = !tries.is_some_and(|tries| tries.is_locked(Scope::Owner, ward.settings.claims.tries, now));
     let devices: Vec<String> = devices.iter().map(ToString::to_string).collect();
-    let offers: Vec<_> = offers.iter().filter(|offer| offer.is_open(now)).collect();
+    let offers: Vec<_> = offers.iter().filter(|offer| offer.is_for(&owner) && offer.is_open(now)).collect();
     let told: Vec<String> =
         offers.iter().map(|offer| format!("{} from {}, until {}", offer.device, offer.from, offer.ends)).collect();
     let offered: Vec<Value> = offers

@@ -27,12 +27,12 @@ fn id(text: &str) -> DeviceId {
     text.parse().unwrap()
 }
 
-fn key() -> SoftwareKey {
+pub(super) fn key() -> SoftwareKey {
     SoftwareKey::generate(NewKey::P256).unwrap()
 }
 
 /// A certification request, which asks for nothing but a key, as it stands in a body.
-fn body(key: &SoftwareKey) -> Vec<u8> {
+pub(super) fn body(key: &SoftwareKey) -> Vec<u8> {
     est::encoded(&Request::stating(&BTreeMap::new(), key).unwrap()).into_bytes()
 }
 
