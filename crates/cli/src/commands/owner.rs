@@ -67,7 +67,9 @@ fn refusal(why: &OwnerRefusal) -> Problem {
         OwnerRefusal::HasDevices(id, count) => {
             problem.next(format!("first: claim give-up --where 'owner = {id}' --count {count}"))
         }
-        OwnerRefusal::HasAdmissions(..) => problem.next("wait until they were used, or: admission withdraw"),
+        OwnerRefusal::HasAdmissions(..) => {
+            problem.next("admission list has them: wait until they were used, or admission withdraw them")
+        }
         OwnerRefusal::Passes(id) => problem.next(format!("owner sign-out {id} ends them all")),
         _ => problem,
     }
