@@ -70,7 +70,8 @@ pub trait ReadClaims {
     /// How many devices an owner has, retired ones left out.
     fn count_owned(&self, owner: &OwnerId) -> Result<u64, StoreError>;
 
-    /// How many admissions that can be used at `now` name an owner with which their device comes in.
+    /// How many admissions that can be used at `now` name an owner with which their device comes in. All that can be used are looked at:
+    /// this is for what is done once to an owner.
     fn count_admitted(&self, owner: &OwnerId, now: UnixTime) -> Result<u64, StoreError>;
 
     /// How a device was opened by a person, or by itself, if it was; that may be over.

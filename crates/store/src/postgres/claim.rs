@@ -123,7 +123,7 @@ impl ReadClaims for Database {
     }
 
     fn count_admitted(&self, owner: &OwnerId, now: UnixTime) -> Result<u64, StoreError> {
-        let sql = "SELECT count(*) FROM admissions WHERE owner = $1 AND state IS NULL AND until >= $2";
+        let sql = "SELECT count(*) FROM admissions WHERE coalesce(state, '') = '' AND until >= $2 AND owner = $1";
         rows::count(get(&self.connection.one(sql, &[&owner.as_str(), &now.0])?, 0)?)
     }
 

@@ -354,7 +354,6 @@ CREATE INDEX claim_tries_by_device ON claim_tries (device) WHERE device IS NOT N
 CREATE INDEX claim_tries_by_time ON claim_tries (last);
 ALTER TABLE devices ADD COLUMN passed BIGINT;
 CREATE INDEX devices_by_owner ON devices (owner, id) WHERE owner IS NOT NULL;
-CREATE INDEX admissions_by_owner ON admissions (owner) WHERE owner IS NOT NULL AND state IS NULL;
 ";
 
 /// What holds for counts of devices holds for windows that they opened, and what holds for jobs for all of it.

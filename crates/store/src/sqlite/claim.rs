@@ -125,8 +125,8 @@ impl<S: Sql> ReadClaims for S {
     }
 
     fn count_admitted(&self, owner: &OwnerId, now: UnixTime) -> Result<u64, StoreError> {
-        let sql = "SELECT count(*) FROM admissions INDEXED BY admissions_by_owner
-             WHERE owner = ?1 AND state IS NULL AND until >= ?2";
+        let sql = "SELECT count(*) FROM admissions INDEXED BY admissions_by_end
+             WHERE state IS NULL AND until >= ?2 AND owner = ?1";
         rows::count(self.sql().prepare_cached(sql)?.query_row(params![owner.as_str(), now.0], |row| row.get(0))?)
     }
 

@@ -325,7 +325,6 @@ CREATE INDEX claim_tries_by_device ON claim_tries (device) WHERE device IS NOT N
 CREATE INDEX claim_tries_by_time ON claim_tries (last);
 ALTER TABLE devices ADD COLUMN passed INTEGER;
 CREATE INDEX devices_by_owner ON devices (owner, id) WHERE owner IS NOT NULL;
-CREATE INDEX admissions_by_owner ON admissions (owner) WHERE owner IS NOT NULL AND state IS NULL;
 ";
 
 /// The key that signed tokens before there could be several.

@@ -332,7 +332,7 @@ fn one_key_is_demanded_for_one_device_at_a_time() {
 }
 
 /// What formats 8, 7, 6, 5, 4, 3 and 2 of a database brought.
-const TAKE_AWAY_8: &str = "DROP TABLE owners, owner_passes, claims, claim_windows, hand_overs, ownerships, claim_tries; DROP INDEX admissions_by_owner, devices_by_owner;
+const TAKE_AWAY_8: &str = "DROP TABLE owners, owner_passes, claims, claim_windows, hand_overs, ownerships, claim_tries; DROP INDEX devices_by_owner;
     ALTER TABLE devices DROP COLUMN passed; UPDATE store_format SET number = 7";
 const TAKE_AWAY_7: &str = "DROP TABLE errands, errand_traffic, evidence, reflex_progress, reflex_hits, notices; UPDATE store_format SET number = 6";
 const TAKE_AWAY_6: &str = "
