@@ -318,7 +318,7 @@ pub fn believed(data: &[u8]) -> usize {
     let mut count = 0;
     for now in [None, Some(UnixTime(1_797_000_000))] {
         for nonce in [None, Some(&b"0123456789abcdef"[..])] {
-            let knows = Knows { serial, roots: &ROOT, nonce, owner: None, now };
+            let knows = Knows { serial: Some(serial), roots: &ROOT, nonce, owner: None, now };
             // The seeds are the only ones that the root signed: whatever is changed, nothing else is believed.
             match Voucher::believe(data, &knows) {
                 Ok(voucher) => {

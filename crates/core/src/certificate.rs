@@ -17,6 +17,9 @@ pub(crate) use read::{stated_fact, stated_own};
 pub use serial::SerialNumber;
 
 #[cfg(test)]
+pub(crate) use issue::tests as tests_support;
+
+#[cfg(test)]
 pub(crate) fn tests_support_certificate() -> Certificate {
     issue::tests::ward().root
 }

@@ -137,8 +137,8 @@ pub enum BadVoucher {
 /// What a device knows when it is shown a voucher.
 #[derive(Debug, Clone, Copy)]
 pub struct Knows<'a> {
-    /// Its serial number.
-    pub serial: &'a str,
+    /// Its serial number; if there is none, it is not compared: for people who have no device at hand.
+    pub serial: Option<&'a str>,
     /// The roots that it believes.
     pub roots: &'a [Certificate],
     /// The nonce with which it asked, if it did.
@@ -150,6 +150,15 @@ pub struct Knows<'a> {
 }
 
 impl Voucher {
+    /// Its last second, if it has an end.
+    #[must_use]
+    pub fn ends(&self) -> Option<UnixTime> {
+        match &self.fresh {
+            Fresh::Until(ends) => Some(*ends),
+            Fresh::Nonce(_) => None,
+        }
+    }
+
     fn json(&self) -> Vec<u8> {
         let (nonce, expires_on) = match &self.fresh {
             Fresh::Nonce(nonce) => (Some(BASE64.encode(nonce)), None),
@@ -207,7 +216,7 @@ impl Voucher {
             (None, Some(ends)) => Fresh::Until(ends),
             _ => return Err(BadVoucher::Freshness),
         };
-        if body.serial_number != knows.serial {
+        if knows.serial.is_some_and(|serial| serial != body.serial_number) {
             return Err(BadVoucher::OtherDevice { found: body.serial_number.chars().take(64).collect() });
         }
         let owner = decode(&body.pinned_domain_cert)?;

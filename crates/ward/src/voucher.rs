@@ -66,7 +66,7 @@ pub fn issue(
         .map_err(|error| Problem::failed("the voucher was not signed").because(error))?;
     let detail = json!({
         "owner": owner, "pinned": pinned.fingerprint.to_string(), "sha256": data_encoding::HEXLOWER.encode(&sha256(&octets)),
-        "ends": match &voucher.fresh { Fresh::Until(ends) => Some(ends), Fresh::Nonce(_) => None },
+        "ends": voucher.ends(),
     });
     let cause = ward.cause(because);
     let noted = ward.store.decide(|tx| {

@@ -446,6 +446,24 @@ pub(crate) mod tests {
         (self_signed_by(&key, "root", 7000), key)
     }
 
+    /// A root, which signs what stands right below it.
+    pub(crate) struct Root {
+        pub(crate) root: Certificate,
+        key: SoftwareKey,
+    }
+
+    impl Root {
+        pub(crate) fn new() -> Self {
+            let (root, key) = root();
+            Self { root, key }
+        }
+
+        /// A certificate that is good for one use, for a year.
+        pub(crate) fn sign(&self, key: &SoftwareKey, usage: Usage<'_>) -> Certificate {
+            issue(&key.proven(), "signer", usage, 365, Issuer { certificate: &self.root, signer: &self.key })
+        }
+    }
+
     pub(crate) fn ward_with_root_key() -> (Ward, SoftwareKey) {
         let (root, root_key) = root();
         let key = SoftwareKey::generate(NewKey::P256).unwrap();

@@ -1,56 +1,12 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::certificate::{
-    AltName, Certificate, ChainError, Issuer, SerialNumber, Subject, Template, Usage, self_signed,
-};
+use crate::certificate::tests_support::{NOW, Root};
+use crate::certificate::{Certificate, ChainError, Usage};
 use crate::key::{KeyType, NewKey, PublicKey, Signer, SoftwareKey};
-use crate::random::Counted;
 use crate::time::Span;
 
-const NOW: UnixTime = UnixTime(1_795_417_333);
 const WARD: &str = "urn:uuid:0b5e1c26-5a7b-4e0e-9f3c-2f7a8e4d1c00";
-
-/// A ward's root, and what it signed.
-struct World {
-    root: Certificate,
-    root_key: SoftwareKey,
-}
-
-fn template<'a>(
-    key: &'a crate::key::ProvenKey,
-    subject: &'a Subject,
-    names: &'a [AltName],
-    usage: Usage<'a>,
-) -> Template<'a> {
-    Template {
-        serial: SerialNumber::new(NOW, &mut Counted(7)),
-        subject,
-        names,
-        key,
-        now: NOW,
-        life: Span::from_days(365),
-        usage,
-        places: Default::default(),
-    }
-}
-
-impl World {
-    fn new() -> Self {
-        let root_key = SoftwareKey::generate(NewKey::P256).unwrap();
-        let subject = Subject::of("Quillfeather", "root");
-        let proven = root_key.proven();
-        let root = self_signed(&template(&proven, &subject, &[], Usage::UNLIMITED), &root_key).unwrap();
-        Self { root, root_key }
-    }
-
-    fn sign(&self, key: &SoftwareKey, usage: Usage<'_>) -> Certificate {
-        let subject = Subject::of("Quillfeather", "errands");
-        let proven = key.proven();
-        let issuer = Issuer { certificate: &self.root, signer: &self.root_key };
-        template(&proven, &subject, &[], usage).issue(issuer).unwrap().certificate
-    }
-}
 
 fn errand(purpose: Purpose) -> Errand {
     Errand {
@@ -71,7 +27,7 @@ fn written(errand: &Errand, certificate: &Certificate, key: &SoftwareKey) -> Str
 
 #[test]
 fn a_device_does_what_its_ward_signed_for_it_and_nothing_else() {
-    let world = World::new();
+    let world = Root::new();
     let key = SoftwareKey::generate(NewKey::P256).unwrap();
     let certificate = world.sign(&key, Usage::Errands);
     let asked = errand(Purpose::Restart);
@@ -103,7 +59,7 @@ fn a_device_does_what_its_ward_signed_for_it_and_nothing_else() {
         assert!(matches!(refused, Err(BadErrand::Signer(ChainError::Purpose { .. }))), "{usage:?}: {refused:?}");
     }
     // Nor does anybody else's, or the right certificate without its key.
-    let stranger = World::new();
+    let stranger = Root::new();
     let foreign = written(&asked, &stranger.sign(&key, Usage::Errands), &key);
     assert!(matches!(at(&foreign, "wv-0417", None, NOW), Err(BadErrand::Signer(_))));
     let thief = SoftwareKey::generate(NewKey::P256).unwrap();
@@ -112,7 +68,7 @@ fn a_device_does_what_its_ward_signed_for_it_and_nothing_else() {
 
 #[test]
 fn an_errand_is_no_client_and_no_server() {
-    let world = World::new();
+    let world = Root::new();
     let key = SoftwareKey::generate(NewKey::P256).unwrap();
     let certificate = world.sign(&key, Usage::Errands);
     for purpose in [crate::certificate::Purpose::Client, crate::certificate::Purpose::Server] {

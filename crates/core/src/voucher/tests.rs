@@ -1,49 +1,14 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::certificate::{Issuer, SerialNumber, Subject, Template, Usage, self_signed};
+use crate::certificate::Usage;
+use crate::certificate::tests_support::{NOW, Root};
 use crate::key::{NewKey, SoftwareKey};
-use crate::random::Counted;
 
-const NOW: UnixTime = UnixTime(1_795_417_333);
 const BOTH: [VoucherForm; 2] = [VoucherForm::Cms, VoucherForm::Jws];
 
-/// A ward's root, and what it signed.
-struct World {
-    root: Certificate,
-    root_key: SoftwareKey,
-}
-
-fn template<'a>(key: &'a crate::key::ProvenKey, subject: &'a Subject, usage: Usage<'a>) -> Template<'a> {
-    Template {
-        serial: SerialNumber::new(NOW, &mut Counted(7)),
-        subject,
-        names: &[],
-        key,
-        now: NOW,
-        life: Span::from_days(365),
-        usage,
-        places: Default::default(),
-    }
-}
-
-impl World {
-    fn new() -> Self {
-        let root_key = SoftwareKey::generate(NewKey::P256).unwrap();
-        let (subject, proven) = (Subject::of("Quillfeather", "root"), root_key.proven());
-        let root = self_signed(&template(&proven, &subject, Usage::UNLIMITED), &root_key).unwrap();
-        Self { root, root_key }
-    }
-
-    fn sign(&self, key: &SoftwareKey, usage: Usage<'_>) -> Certificate {
-        let (subject, proven) = (Subject::of("Quillfeather", "vouchers"), key.proven());
-        let issuer = Issuer { certificate: &self.root, signer: &self.root_key };
-        template(&proven, &subject, usage).issue(issuer).unwrap().certificate
-    }
-}
-
 fn owner() -> Certificate {
-    let world = World::new();
+    let world = Root::new();
     let key = SoftwareKey::generate(NewKey::P256).unwrap();
     world.sign(&key, Usage::Client)
 }
@@ -53,12 +18,12 @@ fn voucher(owner: &Certificate, fresh: Fresh) -> Voucher {
 }
 
 fn knows<'a>(roots: &'a [Certificate], now: i64) -> Knows<'a> {
-    Knows { serial: "QF-0417", roots, nonce: None, owner: None, now: Some(UnixTime(NOW.0 + now)) }
+    Knows { serial: Some("QF-0417"), roots, nonce: None, owner: None, now: Some(UnixTime(NOW.0 + now)) }
 }
 
 #[test]
 fn a_device_believes_what_its_ward_signed_for_it_and_nothing_else() {
-    let (world, owner, other) = (World::new(), owner(), owner());
+    let (world, owner, other) = (Root::new(), owner(), owner());
     let until = Fresh::Until(UnixTime(NOW.0 + 1_000));
     for new in [NewKey::P256, NewKey::P384, NewKey::Ed25519] {
         let key = SoftwareKey::generate(new).unwrap();
@@ -73,7 +38,7 @@ fn a_device_believes_what_its_ward_signed_for_it_and_nothing_else() {
             assert_eq!(Voucher::believe(&signed, &met), Ok(said.clone()));
             let met = Knows { owner: Some(other.der()), ..know };
             assert_eq!(Voucher::believe(&signed, &met), Err(BadVoucher::OtherOwner));
-            let theirs = Knows { serial: "QF-0418", ..know };
+            let theirs = Knows { serial: Some("QF-0418"), ..know };
             assert_eq!(Voucher::believe(&signed, &theirs), Err(BadVoucher::OtherDevice { found: "QF-0417".into() }));
             assert_eq!(Voucher::believe(&signed, &knows(&roots, 1_000)).map(drop), Ok(()), "its last second counts");
             let ends = UnixTime(NOW.0 + 1_000);
@@ -83,7 +48,7 @@ fn a_device_believes_what_its_ward_signed_for_it_and_nothing_else() {
             assert_eq!(Voucher::believe(&signed, &Knows { now: None, ..know }), Err(BadVoucher::Freshness));
             assert_eq!(Voucher::believe(&signed, &Knows { nonce: Some(&[1; 16]), ..know }), Err(BadVoucher::Nonce));
             // Another ward's root, another purpose, the certificate without its key.
-            let strangers = [World::new().root];
+            let strangers = [Root::new().root];
             assert!(matches!(Voucher::believe(&signed, &knows(&strangers, 0)), Err(BadVoucher::Signer(_))));
             for usage in [Usage::Client, Usage::Server, Usage::ClientAndServer, Usage::Errands, Usage::UNLIMITED] {
                 let signed = said.sign(form, &[&world.sign(&key, usage)], &key).unwrap();
@@ -102,7 +67,7 @@ fn a_device_believes_what_its_ward_signed_for_it_and_nothing_else() {
 
 #[test]
 fn a_nonce_is_answered_once_asked_and_never_beside_an_end() {
-    let (world, owner) = (World::new(), owner());
+    let (world, owner) = (Root::new(), owner());
     let key = SoftwareKey::generate(NewKey::P256).unwrap();
     let certificate = world.sign(&key, Usage::Vouchers);
     let roots = [world.root.clone()];
@@ -137,7 +102,7 @@ proptest! {
     fn every_octet_counts(place in 0usize..4_000, by in 1u8..=255, cut in 0usize..4_000, form in 0usize..2) {
         thread_local! {
             static MADE: (Certificate, [Vec<u8>; 2]) = {
-                let (world, owner) = (World::new(), owner());
+                let (world, owner) = (Root::new(), owner());
                 let key = SoftwareKey::generate(NewKey::P256).unwrap();
                 let certificate = world.sign(&key, Usage::Vouchers);
                 let said = voucher(&owner, Fresh::Until(UnixTime(NOW.0 + 1_000)));

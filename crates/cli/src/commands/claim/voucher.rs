@@ -3,7 +3,7 @@
 use serde_json::json;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::id::{DeviceId, OwnerId};
-use tidy_warden_core::time::{Clock as _, Span, UnixTime};
+use tidy_warden_core::time::{Clock as _, Span};
 use tidy_warden_core::voucher::{Fresh, Knows, LONGEST_VOUCHER, MAX_VOUCHER, NONCE, Voucher, VoucherForm};
 use tidy_warden_simulate::Outfit;
 use tidy_warden_ward::clock::WardClock;
@@ -63,7 +63,7 @@ pub(super) fn make(context: &Context<'_>, args: &VoucherArgs) -> Result<Exit, Pr
     files::create_whole(&args.out, &octets, Access::Public)
         .map_err(|error| Problem::failed(format!("cannot write {}", args.out.display())).because(error))?;
     let value = json!({
-        "device": id, "owner": owner, "serial": voucher.serial, "ends": ends(&voucher), "file": args.out.display().to_string(),
+        "device": id, "owner": owner, "serial": voucher.serial, "ends": voucher.ends(), "file": args.out.display().to_string(),
     });
     let fresh = match &voucher.fresh {
         Fresh::Until(ends) => format!("good until {ends}"),
@@ -72,13 +72,6 @@ pub(super) fn make(context: &Context<'_>, args: &VoucherArgs) -> Result<Exit, Pr
     let note = format!("wrote {}: {} is {owner}'s, {fresh}", args.out.display(), voucher.serial);
     context.console.did("tidy-warden/claim-voucher/1", value, note)?;
     Ok(Exit::Done)
-}
-
-fn ends(voucher: &Voucher) -> Option<UnixTime> {
-    match &voucher.fresh {
-        Fresh::Until(ends) => Some(*ends),
-        Fresh::Nonce(_) => None,
-    }
 }
 
 fn roots(args: &CheckVoucherArgs) -> Result<(Vec<Certificate>, Option<String>), Problem> {
@@ -98,14 +91,6 @@ fn roots(args: &CheckVoucherArgs) -> Result<(Vec<Certificate>, Option<String>), 
     Ok((all, None))
 }
 
-/// What a voucher that is not looked at says of its device; for people who have no device at hand.
-fn said_serial(octets: &[u8], roots: &[Certificate], knows: Knows<'_>) -> Option<String> {
-    match Voucher::believe(octets, &Knows { serial: "\u{0}", roots, ..knows }) {
-        Err(tidy_warden_core::voucher::BadVoucher::OtherDevice { found }) => Some(found),
-        _ => None,
-    }
-}
-
 pub(super) fn check(context: &Context<'_>, args: &CheckVoucherArgs) -> Result<Exit, Problem> {
     let limit = u64::try_from(MAX_VOUCHER).unwrap_or(u64::MAX);
     let octets = files::read(&args.file, limit)?;
@@ -117,26 +102,24 @@ pub(super) fn check(context: &Context<'_>, args: &CheckVoucherArgs) -> Result<Ex
         false => Some(WardClock::System.now()),
     };
     let (owner_der, nonce_octets) = (owner.as_ref().map(Certificate::der), nonce.as_deref());
-    let knows = Knows { serial: "", roots: &roots, nonce: nonce_octets, owner: owner_der, now };
     let serial = args.serial.clone().or(named);
-    let is_compared = serial.is_some();
-    let serial = serial.or_else(|| said_serial(&octets, &roots, knows)).unwrap_or_default();
+    let knows = Knows { serial: serial.as_deref(), roots: &roots, nonce: nonce_octets, owner: owner_der, now };
     let shown = args.file.display();
-    let voucher = Voucher::believe(&octets, &Knows { serial: &serial, ..knows })
+    let voucher = Voucher::believe(&octets, &knows)
         .map_err(|why| Problem::refused(format!("a device does not believe {shown}")).because(why))?;
     let pinned = Certificate::from_der(&voucher.owner).map_err(|error| Problem::refused(error.to_string()))?;
     let value = json!({
         "serial": voucher.serial, "owner": pinned.subject_text, "fingerprint": pinned.fingerprint.to_string(),
-        "created": voucher.created, "ends": ends(&voucher),
+        "created": voucher.created, "ends": voucher.ends(),
     });
     let mut text = format!("{:<9}{}\n{:<9}{}\n", "device", voucher.serial, "owner", pinned.subject_text);
     text.push_str(&format!("{:<9}{}\n{:<9}{}\n", "", pinned.fingerprint, "made", voucher.created));
-    match ends(&voucher) {
+    match voucher.ends() {
         Some(ends) => text.push_str(&format!("{:<9}{ends}\n", "ends")),
         None => text.push_str(&format!("{:<9}answered\n", "nonce")),
     }
     context.console.show("tidy-warden/voucher/1", value, &text)?;
-    if !is_compared {
+    if serial.is_none() {
         context.console.note("the serial number was not compared with a device's: --serial TEXT, or --outfit DIR");
     }
     if owner.is_none() {
