@@ -1,5 +1,7 @@
 //! `claim voucher` and `claim check-voucher`: the ward says to a device, offline, whose it is.
 
+use std::path::Path;
+
 use serde_json::json;
 use tidy_warden_core::certificate::Certificate;
 use tidy_warden_core::id::{DeviceId, OwnerId};
@@ -75,11 +77,15 @@ pub(super) fn make(context: &Context<'_>, args: &VoucherArgs) -> Result<Exit, Pr
 }
 
 fn roots(args: &CheckVoucherArgs) -> Result<(Vec<Certificate>, Option<String>), Problem> {
-    let unread = |error: &dyn std::fmt::Display| Problem::refused("its root cannot be read").because(error.to_string());
+    let unread = |place: &Path, error: &dyn std::fmt::Display| {
+        Problem::refused(format!("no root can be read from {}", place.display()))
+            .because(error.to_string())
+            .next("name the root that the device believes, in PEM or DER, such as root.pem of its outfit")
+    };
     if let Some(place) = &args.outfit {
         let outfit =
             Outfit::read(place).map_err(|error| Problem::failed("this outfit cannot be used").because(error))?;
-        let root = Certificate::from_der(&outfit.root).map_err(|error| unread(&error))?;
+        let root = Certificate::from_der(&outfit.root).map_err(|error| unread(place, &error))?;
         return Ok((vec![root], Some(outfit.connect.device)));
     }
     let path = args
@@ -87,7 +93,7 @@ fn roots(args: &CheckVoucherArgs) -> Result<(Vec<Certificate>, Option<String>), 
         .as_deref()
         .ok_or_else(|| Problem::usage("which root does the device believe?").next("--root FILE"))?;
     let limit = u64::try_from(MAX_VOUCHER).unwrap_or(u64::MAX);
-    let all = Certificate::read_all(&files::read(path, limit)?).map_err(|error| unread(&error))?;
+    let all = Certificate::read_all(&files::read(path, limit)?).map_err(|error| unread(path, &error))?;
     Ok((all, None))
 }
 
